@@ -1,0 +1,205 @@
+package decode
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/csv"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/tabular"
+)
+
+type row struct {
+	line    int64
+	cells   []string
+	problem string
+}
+
+func readAll(t testing.TB, r io.Reader, d tabular.Dialect) ([]row, error) {
+	t.Helper()
+	c := NewCSV(r, d)
+	var rows []row
+	for {
+		rec, err := c.Next()
+		if err == io.EOF {
+			return rows, nil
+		}
+		if err != nil {
+			return rows, err
+		}
+		out := row{line: rec.Line, problem: rec.Problem}
+		for _, cell := range rec.Cells {
+			out.cells = append(out.cells, string(cell))
+		}
+		rows = append(rows, out)
+	}
+}
+
+func TestRecords(t *testing.T) {
+	semicolon := tabular.Dialect{Delimiter: ';', QuoteChar: '"', CommentChar: '#'}
+	for name, c := range map[string]struct {
+		text string
+		want []row
+	}{
+		"plain":               {"a;b\n1;2\n", []row{{1, []string{"a", "b"}, ""}, {2, []string{"1", "2"}, ""}}},
+		"no last line end":    {"1;2", []row{{1, []string{"1", "2"}, ""}}},
+		"crlf":                {"1;\"2\"\r\n3;4\r\n", []row{{1, []string{"1", "2"}, ""}, {2, []string{"3", "4"}, ""}}},
+		"crlf after unquoted": {"\"1\";2\r\n3;4\r\n", []row{{1, []string{"1", "2"}, ""}, {2, []string{"3", "4"}, ""}}},
+		"comments and blanks": {"# \"x\n\n1;2\n", []row{{3, []string{"1", "2"}, ""}}},
+		"quotes":              {"\"a;\"\"b\"\"\";c\n", []row{{1, []string{`a;"b"`, "c"}, ""}}},
+		"line end in quotes":  {"\"a\nb\";c\nd;e\n", []row{{1, []string{"a\nb", "c"}, ""}, {3, []string{"d", "e"}, ""}}},
+		"empty cells":         {";;\"\"\n", []row{{1, []string{"", "", ""}, ""}}},
+		"text after a quote":  {"\"a\"b;c\nd;e\n", []row{{1, []string{"ab", "c"}, "text after a closing quote"}, {2, []string{"d", "e"}, ""}}},
+		"quote in a cell":     {"a\"b;c\nd;e\n", []row{{1, []string{`a"b`, "c"}, "a quote inside a cell that does not begin with one"}, {2, []string{"d", "e"}, ""}}},
+		"nothing":             {"", nil},
+	} {
+		// Readers of one byte at a time cross every boundary inside a record.
+		for _, r := range []io.Reader{strings.NewReader(c.text), &oneByte{s: c.text}} {
+			got, err := readAll(t, r, semicolon)
+			require.NoError(t, err, name)
+			assert.Equal(t, c.want, got, name)
+		}
+	}
+}
+
+type oneByte struct{ s string }
+
+func (o *oneByte) Read(p []byte) (int, error) {
+	if o.s == "" {
+		return 0, io.EOF
+	}
+	n := copy(p[:1], o.s)
+	o.s = o.s[n:]
+	return n, nil
+}
+
+func TestAnUnclosedQuoteMakesTheFileUnreadable(t *testing.T) {
+	for _, tail := range []string{"x;y\n", strings.Repeat("x;y\n", 2<<20)} {
+		rows, err := readAll(t, strings.NewReader("a;b\n\"1;2\n"+tail), tabular.Dialect{Delimiter: ';', QuoteChar: '"'})
+		var fileError *FileError
+		require.ErrorAs(t, err, &fileError)
+		assert.Equal(t, int64(2), fileError.Line)
+		assert.Contains(t, fileError.Reason, "never closed")
+		assert.Len(t, rows, 1)
+	}
+}
+
+func TestARecordTooLongIsPassedOverInBoundedMemory(t *testing.T) {
+	huge := strings.Repeat("x", 50<<20)
+	for _, cell := range []string{huge, `"` + huge + "\n" + `"`} {
+		c := NewCSV(strings.NewReader("1,2\n"+cell+",3\n4,5\n"), tabular.DefaultDialect())
+		var problems []string
+		for {
+			rec, err := c.Next()
+			if err == io.EOF {
+				break
+			}
+			require.NoError(t, err)
+			problems = append(problems, rec.Problem)
+		}
+		assert.Equal(t, []string{"", "longer than 4 MiB", ""}, problems)
+		assert.LessOrEqual(t, cap(c.buf), 4*MaxRecord)
+	}
+}
+
+func zip(t testing.TB, plain []byte) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	_, err := z.Write(plain)
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	return b.Bytes()
+}
+
+func TestUnpack(t *testing.T) {
+	packed := zip(t, []byte("a,b\n1,2\n"))
+	for name, c := range map[string]struct {
+		file  string
+		bytes []byte
+		want  string
+		err   string
+	}{
+		"plain":             {"x.csv", []byte("a,b\n"), "a,b\n", ""},
+		"byte order mark":   {"x.csv", []byte("\xEF\xBB\xBFa,b\n"), "a,b\n", ""},
+		"gzip":              {"x.csv.gz", packed, "a,b\n1,2\n", ""},
+		"gzip by its bytes": {"x.csv", packed, "a,b\n1,2\n", ""},
+		"gzip cut short":    {"x.csv.gz", packed[:len(packed)-6], "", "cut short"},
+		"gzip cut at once":  {"x.csv.gz", packed[:4], "", "cut short"},
+		"gzip damaged":      {"x.csv.gz", append(packed[:len(packed)-8:len(packed)-8], 1, 2, 3, 4, 5, 6, 7, 8), "", "damaged"},
+		"not gzip":          {"x.csv.gz", []byte("a,b\n"), "", "not gzip"},
+		"utf-16":            {"x.csv", []byte("\xFF\xFEa\x00"), "", "UTF-16"},
+		"bomb":              {"x.gz", zip(t, make([]byte, 40<<20)), "", "gzip bomb"},
+		"empty":             {"x.csv", nil, "", ""},
+	} {
+		r, err := Unpack(c.file, bytes.NewReader(c.bytes), DefaultLimits)
+		var got []byte
+		if err == nil {
+			got, err = io.ReadAll(r)
+		}
+		if c.err == "" {
+			require.NoError(t, err, name)
+			assert.Equal(t, c.want, string(got), name)
+			continue
+		}
+		var fileError *FileError
+		require.ErrorAs(t, err, &fileError, name)
+		assert.Contains(t, fileError.Reason, c.err, name)
+	}
+}
+
+// FuzzCSV holds our records against encoding/csv wherever that one is content.
+func FuzzCSV(f *testing.F) {
+	f.Add("a,b\n\"1\",\"2\"\"\"\n")
+	f.Add("\"a\r\nb\",c\r\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		got, err := readAll(t, strings.NewReader(text), tabular.DefaultDialect())
+		again, errAgain := readAll(t, &oneByte{s: text}, tabular.DefaultDialect())
+		assert.Equal(t, err, errAgain)
+		assert.Equal(t, got, again)
+		std := csv.NewReader(strings.NewReader(text))
+		std.FieldsPerRecord = -1
+		want, stdErr := std.ReadAll()
+		if stdErr != nil || strings.Contains(text, "\r") { // encoding/csv rewrites CRLF inside quotes
+			return
+		}
+		require.NoError(t, err)
+		require.Len(t, got, len(want))
+		for i := range want {
+			assert.Equal(t, want[i], got[i].cells)
+		}
+	})
+}
+
+func FuzzUnpack(f *testing.F) {
+	f.Add("x.gz", zip(f, []byte("a,b\n1,2\n")))
+	f.Fuzz(func(t *testing.T, name string, b []byte) {
+		r, err := Unpack(name, bytes.NewReader(b), DefaultLimits)
+		if err == nil {
+			_, err = io.Copy(io.Discard, r)
+		}
+		var fileError *FileError
+		if err != nil && !errors.As(err, &fileError) {
+			t.Fatalf("an error without a reason for people: %v", err)
+		}
+	})
+}
+
+func BenchmarkCSV(b *testing.B) {
+	text := strings.Repeat("SR0001;01.07.2026 12:00;2,451;103,2;G;\n", 100_000)
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		c := NewCSV(strings.NewReader(text), tabular.Dialect{Delimiter: ';', QuoteChar: '"'})
+		for {
+			if _, err := c.Next(); err != nil {
+				break
+			}
+		}
+	}
+}

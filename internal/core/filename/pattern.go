@@ -1,0 +1,272 @@
+package filename
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"mullein/internal/core/timeformat"
+)
+
+// Pattern is a compiled file pattern. It may be used by several goroutines.
+//
+//   - ?        any text, one character, within a folder
+//     **          any text across folders; "**/" also stands for no folder at all
+//     [a-z] (a|b) one of these characters, one of these texts
+//     {name}      captures text within a folder
+//     {name:%Y%m} captures a time by POSIX strftime tokens
+//     {name:#}    captures a whole number
+type Pattern struct {
+	text     string
+	re       *regexp.Regexp
+	captures []capture
+}
+
+type capture struct {
+	name   string
+	kind   byte // 't' text, '#' number, '%' time
+	layout *timeformat.Layout
+}
+
+// Captures are what a name told: a string, an int64 or a time.Time by name.
+type Captures map[string]any
+
+// Slot is the time that the capture named slot holds, if there is one.
+func (c Captures) Slot() (time.Time, bool) {
+	t, ok := c["slot"].(time.Time)
+	return t, ok
+}
+
+const (
+	maxPattern = 1024
+	maxPath    = 4096
+)
+
+var captureName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+
+// SyntaxError says what is wrong with a pattern and where.
+type SyntaxError struct {
+	Pattern string
+	Offset  int // in bytes, from 0
+	Problem string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("file pattern %q, character %d: %s", e.Pattern, e.Offset+1, e.Problem)
+}
+
+// Compile reads a pattern. Errors are of type [*SyntaxError].
+func Compile(pattern string) (*Pattern, error) {
+	c := compiler{src: pattern, p: &Pattern{text: pattern}, seen: map[string]bool{}}
+	if len(pattern) > maxPattern {
+		return nil, &SyntaxError{pattern[:40] + "...", 0, fmt.Sprintf("longer than %d bytes", maxPattern)}
+	}
+	if strings.TrimSpace(pattern) == "" {
+		return nil, &SyntaxError{pattern, 0, "empty; write \"*\" for every file of the folder"}
+	}
+	if strings.HasPrefix(pattern, "/") || strings.Contains("/"+pattern+"/", "/../") {
+		return nil, &SyntaxError{pattern, 0, "patterns are relative to the landing and never contain \"..\""}
+	}
+	c.out.WriteString(`^`)
+	if err := c.run(); err != nil {
+		return nil, err
+	}
+	c.out.WriteString(`$`)
+	re, err := regexp.Compile(c.out.String())
+	if err != nil {
+		return nil, &SyntaxError{pattern, 0, "cannot be compiled: " + err.Error()}
+	}
+	c.p.re = re
+	return c.p, nil
+}
+
+// String gives the pattern as it was written.
+func (p *Pattern) String() string { return p.text }
+
+// Names are the names of the captures, in order.
+func (p *Pattern) Names() []string {
+	names := make([]string, len(p.captures))
+	for i, c := range p.captures {
+		names[i] = c.name
+	}
+	return names
+}
+
+// HasSlot tells whether the pattern captures a slot.
+func (p *Pattern) HasSlot() bool {
+	for _, c := range p.captures {
+		if c.name == "slot" {
+			return true
+		}
+	}
+	return false
+}
+
+// Match tells whether a path belongs, and what it says. Times without an
+// offset are in loc. A name that has the form of the pattern but says an
+// impossible time, such as 31 February, does not belong.
+func (p *Pattern) Match(path string, loc *time.Location) (Captures, bool) {
+	if len(path) > maxPath {
+		return nil, false
+	}
+	m := p.re.FindStringSubmatch(path)
+	if m == nil {
+		return nil, false
+	}
+	caps := make(Captures, len(p.captures))
+	for i, c := range p.captures {
+		text := m[i+1]
+		switch c.kind {
+		case 't':
+			caps[c.name] = text
+		case '#':
+			n, err := strconv.ParseInt(text, 10, 64)
+			if err != nil {
+				return nil, false
+			}
+			caps[c.name] = n
+		case '%':
+			t, err := c.layout.Time([]byte(text), loc)
+			if err != nil {
+				return nil, false
+			}
+			caps[c.name] = t
+		}
+	}
+	return caps, true
+}
+
+type compiler struct {
+	src   string
+	pos   int
+	out   strings.Builder
+	p     *Pattern
+	seen  map[string]bool
+	depth int
+}
+
+func (c *compiler) fail(at int, problem string, args ...any) error {
+	return &SyntaxError{c.src, at, fmt.Sprintf(problem, args...)}
+}
+
+func (c *compiler) run() error {
+	for c.pos < len(c.src) {
+		at := c.pos
+		ch := c.src[c.pos]
+		c.pos++
+		switch ch {
+		case '*':
+			c.star(at)
+		case '?':
+			c.out.WriteString(`[^/]`)
+		case '[':
+			if err := c.class(at); err != nil {
+				return err
+			}
+		case '{':
+			if err := c.capture(at); err != nil {
+				return err
+			}
+		case '(':
+			c.depth++
+			c.out.WriteString(`(?:`)
+		case '|':
+			if c.depth == 0 {
+				return c.fail(at, "| stands outside of brackets; write (a|b)")
+			}
+			c.out.WriteByte('|')
+		case ')':
+			if c.depth == 0 {
+				return c.fail(at, ") without (")
+			}
+			c.depth--
+			c.out.WriteByte(')')
+		case ']', '}':
+			return c.fail(at, "%c without its opening bracket", ch)
+		default:
+			_, size := utf8.DecodeRuneInString(c.src[at:])
+			c.pos = at + size
+			c.out.WriteString(regexp.QuoteMeta(c.src[at:c.pos]))
+		}
+	}
+	if c.depth > 0 {
+		return c.fail(len(c.src), "( is not closed")
+	}
+	return nil
+}
+
+func (c *compiler) star(at int) {
+	if !strings.HasPrefix(c.src[c.pos:], "*") {
+		c.out.WriteString(`[^/]*`)
+		return
+	}
+	c.pos++
+	atStart := at == 0 || c.src[at-1] == '/'
+	if atStart && strings.HasPrefix(c.src[c.pos:], "/") {
+		c.pos++
+		c.out.WriteString(`(?:.*/)?`)
+		return
+	}
+	c.out.WriteString(`.*`)
+}
+
+func (c *compiler) class(at int) error {
+	end := strings.IndexByte(c.src[c.pos:], ']')
+	if end < 1 {
+		return c.fail(at, "[ is not closed, or empty")
+	}
+	body := c.src[c.pos : c.pos+end]
+	if strings.ContainsAny(body, `\[/`) {
+		return c.fail(at, "characters and ranges only within [ ]")
+	}
+	negated := strings.HasPrefix(body, "!") || strings.HasPrefix(body, "^")
+	if negated {
+		body = "^/" + body[1:]
+	}
+	if _, err := regexp.Compile("[" + body + "]"); err != nil {
+		return c.fail(at, "[%s] is not a set of characters", body)
+	}
+	c.out.WriteString("[" + body + "]")
+	c.pos += end + 1
+	return nil
+}
+
+func (c *compiler) capture(at int) error {
+	end := strings.IndexByte(c.src[c.pos:], '}')
+	if end < 0 {
+		return c.fail(at, "{ is not closed")
+	}
+	name, form, _ := strings.Cut(c.src[c.pos:c.pos+end], ":")
+	c.pos += end + 1
+	if !captureName.MatchString(name) {
+		return c.fail(at, "%q is not a name for a capture; use a-z, 0-9 and _", name)
+	}
+	if c.seen[name] {
+		return c.fail(at, "{%s} is captured twice", name)
+	}
+	if c.depth > 0 {
+		return c.fail(at, "{%s} stands inside brackets, where it may capture nothing; put it outside", name)
+	}
+	c.seen[name] = true
+	switch {
+	case form == "":
+		c.p.captures = append(c.p.captures, capture{name: name, kind: 't'})
+		c.out.WriteString(`([^/]+?)`)
+	case form == "#":
+		c.p.captures = append(c.p.captures, capture{name: name, kind: '#'})
+		c.out.WriteString(`([0-9]{1,18})`)
+	case strings.Contains(form, "%"):
+		layout, err := timeformat.Compile(form)
+		if err != nil {
+			return c.fail(at, "%s", err.Error())
+		}
+		c.p.captures = append(c.p.captures, capture{name: name, kind: '%', layout: layout})
+		c.out.WriteString(`(` + layout.Regexp() + `)`)
+	default:
+		return c.fail(at, "{%s:%s}: after the colon comes # for a number, or a time such as %%Y%%m%%d", name, form)
+	}
+	return nil
+}

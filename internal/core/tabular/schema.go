@@ -1,0 +1,236 @@
+package tabular
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Schema is a Table Schema: the columns of a file and what must hold of them.
+type Schema struct {
+	FieldsMatch   FieldsMatch
+	Fields        []Field
+	PrimaryKey    []string // names of fields; one row a key is kept
+	MissingValues []string // texts that stand for no value
+}
+
+// FieldsMatch says how a file's columns must fit the schema's fields.
+type FieldsMatch string
+
+// The ways, as the standard names them.
+const (
+	MatchExact    FieldsMatch = "exact"    // the same, in the same order
+	MatchEqual    FieldsMatch = "equal"    // the same, in any order
+	MatchSubset   FieldsMatch = "subset"   // all fields are there; the file may have more
+	MatchSuperset FieldsMatch = "superset" // nothing but fields is there; the file may have fewer
+	MatchPartial  FieldsMatch = "partial"  // at least one field is there
+)
+
+// Field is one column of a file.
+type Field struct {
+	Name          string
+	Title         string
+	Description   string
+	Type          string
+	Format        string
+	Source        string // the column's name in the file; empty: Name
+	DecimalChar   string // empty: "."
+	GroupChar     string
+	SoleNumber    bool     // bareNumber: nothing but the number stands in the cell
+	TrueValues    []string // nil: true True TRUE 1
+	FalseValues   []string // nil: false False FALSE 0
+	MissingValues []string // nil: the schema's
+	ItemType      string   // list
+	Delimiter     string   // list; empty: ","
+	Constraints   Constraints
+}
+
+// Constraints are what must hold of each value of a field. Bounds and enum
+// are written as in the file and read by the field's own type.
+type Constraints struct {
+	Required, Unique                   bool
+	Minimum, Maximum                   string
+	ExclusiveMinimum, ExclusiveMaximum string
+	MinLength, MaxLength               int // 0: no bound
+	Pattern                            string
+	Enum                               []string
+}
+
+// SourceName is the column's name in the file.
+func (f *Field) SourceName() string {
+	if f.Source != "" {
+		return f.Source
+	}
+	return f.Name
+}
+
+// Field finds a field by name; nil when there is none.
+func (s *Schema) Field(name string) *Field {
+	for i := range s.Fields {
+		if s.Fields[i].Name == name {
+			return &s.Fields[i]
+		}
+	}
+	return nil
+}
+
+// Compile makes the converters of all fields. Times without an offset are in
+// zone. The error names the field.
+func (s *Schema) Compile(zone *time.Location) ([]*Column, error) {
+	columns := make([]*Column, len(s.Fields))
+	for i := range s.Fields {
+		c, err := s.CompileField(i, zone)
+		if err != nil {
+			return nil, fmt.Errorf("field %s: %w", s.Fields[i].Name, err)
+		}
+		columns[i] = c
+	}
+	return columns, nil
+}
+
+// Types lists the types of Table Schema.
+func Types() []string {
+	return []string{"string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"}
+}
+
+// MatchHeader holds the names of a file's columns against the schema and gives,
+// for each field, the index of its column, or -1 where the file has none. The
+// error lists each difference, and the column that a missing one looks like.
+func (s *Schema) MatchHeader(header []string) ([]int, error) {
+	index := map[string]int{}
+	for i, name := range header {
+		if first, twice := index[name]; twice {
+			return nil, fmt.Errorf("the header names column %q twice, as columns %d and %d", name, first+1, i+1)
+		}
+		index[name] = i
+	}
+	positions := make([]int, len(s.Fields))
+	known := map[string]bool{}
+	var missing []string
+	found := 0
+	for i := range s.Fields {
+		name := s.Fields[i].SourceName()
+		known[name] = true
+		at, ok := index[name]
+		if !ok {
+			positions[i] = -1
+			missing = append(missing, name)
+			continue
+		}
+		positions[i] = at
+		found++
+	}
+	var extra []string
+	for _, name := range header {
+		if !known[name] {
+			extra = append(extra, name)
+		}
+	}
+	return positions, s.judge(header, positions, missing, extra, found)
+}
+
+func (s *Schema) judge(header []string, positions []int, missing, extra []string, found int) error {
+	match := s.FieldsMatch
+	if found == 0 {
+		return fmt.Errorf("none of the schema's columns is in the header %s; is the header line missing, or the delimiter another one?", quoteList(header))
+	}
+	var says []string
+	mayMiss := match == MatchSuperset || match == MatchPartial
+	mayAdd := match == MatchSubset || match == MatchPartial
+	for _, name := range missing {
+		if mayMiss && !s.required(name) {
+			continue
+		}
+		text := fmt.Sprintf("column %q is gone", name)
+		if like := Nearest(name, extra); like != "" {
+			text += fmt.Sprintf("; %q is new and looks like it", like)
+		}
+		says = append(says, text)
+	}
+	if !mayAdd {
+		for _, name := range extra {
+			says = append(says, fmt.Sprintf("column %q is not in the schema", name))
+		}
+	}
+	if len(says) > 0 {
+		return fmt.Errorf("the columns do not fit the schema (fieldsMatch: %s): %s", match, strings.Join(says, "; "))
+	}
+	if match == MatchExact && !slices.IsSorted(positions) {
+		want := make([]string, len(s.Fields))
+		for i := range s.Fields {
+			want[i] = s.Fields[i].SourceName()
+		}
+		return fmt.Errorf("the columns stand in another order than the schema's (fieldsMatch: exact): found %s, expected %s; fieldsMatch: equal takes any order", quoteList(header), quoteList(want))
+	}
+	return nil
+}
+
+func (s *Schema) required(source string) bool {
+	for i := range s.Fields {
+		f := &s.Fields[i]
+		if f.SourceName() == source {
+			return f.Constraints.Required || slices.Contains(s.PrimaryKey, f.Name)
+		}
+	}
+	return false
+}
+
+func quoteList(names []string) string {
+	const most = 12
+	quoted := make([]string, 0, most)
+	for i, n := range names {
+		if i == most {
+			quoted = append(quoted, fmt.Sprintf("and %d more", len(names)-most))
+			break
+		}
+		if len(n) > 60 {
+			n = n[:60] + "..."
+		}
+		quoted = append(quoted, fmt.Sprintf("%q", n))
+	}
+	return strings.Join(quoted, ", ")
+}
+
+// Nearest gives the candidate that a misspelt word most likely means, or "".
+func Nearest(word string, candidates []string) string {
+	best, bestDistance := "", len(word)/3+2
+	for _, c := range candidates {
+		d := distance(strings.ToLower(word), strings.ToLower(c))
+		if strings.HasPrefix(strings.ToLower(c), strings.ToLower(word)) {
+			d = min(d, 1)
+		}
+		if d < bestDistance {
+			best, bestDistance = c, d
+		}
+	}
+	return best
+}
+
+// distance is the number of letters to insert, delete, replace or swap with
+// their neighbour to get from a to b.
+func distance(a, b string) int {
+	if len(a) > 64 || len(b) > 64 {
+		return 64
+	}
+	rows := [3][]int{make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)}
+	for j := range rows[1] {
+		rows[1][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		before, last, now := rows[0], rows[1], rows[2]
+		now[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		rows[0], rows[1], rows[2] = last, now, before
+	}
+	return rows[1][len(b)]
+}

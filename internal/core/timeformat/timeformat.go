@@ -1,0 +1,351 @@
+package timeformat
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Layout is a compiled strftime pattern. It may be used by several goroutines.
+type Layout struct {
+	pattern string
+	parts   []part
+}
+
+// part is either one token (token != 0) or a run of literal text.
+type part struct {
+	token   byte
+	literal string
+}
+
+// Fields are the pieces of a time as they were written. Pieces that the
+// pattern does not name keep the values of [Blank]: 1 January of year 1, 0:00.
+type Fields struct {
+	Year, Month, Day       int
+	Hour, Minute, Second   int
+	Nanosecond             int
+	YearDay                int // 1 to 366, 0 when not given
+	Offset                 int // seconds east of UTC, valid when HasOffset
+	HasOffset              bool
+	hour12, pm, hasMeridem bool
+	unix                   int64
+	hasUnix                bool
+}
+
+// Blank holds what is taken for pieces that a pattern does not name.
+var blank = Fields{Year: 1, Month: 1, Day: 1}
+
+// ErrNoMatch says that the text does not have the form of the pattern.
+var ErrNoMatch = errors.New("does not match the format")
+
+// ErrNoSuchTime says that the text has the right form but names a day or hour
+// that does not exist, such as 31 February.
+var ErrNoSuchTime = errors.New("no such date or time")
+
+var composites = strings.NewReplacer("%%", "%%", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R", "%H:%M", "%T", "%H:%M:%S")
+
+var widths = map[byte]string{
+	'Y': `[0-9]{4}`, 'm': `[0-9]{2}`, 'd': `[0-9]{2}`, 'H': `[0-9]{2}`, 'M': `[0-9]{2}`, 'S': `[0-9]{2}`,
+	'y': `[0-9]{2}`, 'j': `[0-9]{3}`, 'f': `[0-9]{1,9}`, 'I': `[0-9]{2}`, 'e': `[ 0-9][0-9]`, 's': `[0-9]{1,12}`,
+	'p': `[AaPp][Mm]`, 'z': `(?:Z|[+-][0-9]{2}:?[0-9]{2})`,
+	'b': `[A-Za-z]{3}`, 'B': `[A-Za-z]{3,9}`, 'a': `[A-Za-z]{3}`, 'A': `[A-Za-z]{6,9}`,
+}
+
+// Compile reads a pattern such as "%d.%m.%Y %H:%M". The tokens are those of
+// POSIX strftime, and %f for a fraction of a second. Errors name the token.
+func Compile(pattern string) (*Layout, error) {
+	if pattern == "" {
+		return nil, errors.New("empty time format")
+	}
+	l := &Layout{pattern: pattern}
+	expanded := composites.Replace(pattern)
+	literal := strings.Builder{}
+	flush := func() {
+		if literal.Len() > 0 {
+			l.parts = append(l.parts, part{literal: literal.String()})
+			literal.Reset()
+		}
+	}
+	for i := 0; i < len(expanded); i++ {
+		if expanded[i] != '%' {
+			literal.WriteByte(expanded[i])
+			continue
+		}
+		i++
+		if i == len(expanded) {
+			return nil, fmt.Errorf("time format %q ends in a lone %%", pattern)
+		}
+		t := expanded[i]
+		if t == '%' {
+			literal.WriteByte('%')
+			continue
+		}
+		if _, known := widths[t]; !known {
+			return nil, fmt.Errorf("time format %q: unknown token %%%c; use POSIX strftime tokens such as %%Y %%m %%d %%H %%M %%S", pattern, t)
+		}
+		flush()
+		l.parts = append(l.parts, part{token: t})
+	}
+	flush()
+	return l, nil
+}
+
+// String gives the pattern as it was written.
+func (l *Layout) String() string { return l.pattern }
+
+// Has tells whether the pattern names the token, such as 'Y'.
+func (l *Layout) Has(token byte) bool {
+	for _, p := range l.parts {
+		if p.token == token {
+			return true
+		}
+	}
+	return false
+}
+
+// Regexp gives a regular expression, without groups, for texts of this form.
+func (l *Layout) Regexp() string {
+	b := strings.Builder{}
+	for _, p := range l.parts {
+		if p.token == 0 {
+			b.WriteString(regexp.QuoteMeta(p.literal))
+		} else {
+			b.WriteString(widths[p.token])
+		}
+	}
+	return b.String()
+}
+
+// Parse reads text into its pieces. It allocates nothing, and returns
+// [ErrNoMatch] or [ErrNoSuchTime].
+func (l *Layout) Parse(text []byte) (Fields, error) {
+	f := blank
+	rest := text
+	for _, p := range l.parts {
+		var ok bool
+		if p.token == 0 {
+			if len(rest) < len(p.literal) || string(rest[:len(p.literal)]) != p.literal {
+				return f, ErrNoMatch
+			}
+			rest = rest[len(p.literal):]
+			continue
+		}
+		if rest, ok = f.take(p.token, rest); !ok {
+			return f, ErrNoMatch
+		}
+	}
+	if len(rest) != 0 {
+		return f, ErrNoMatch
+	}
+	return f, f.settle()
+}
+
+// Time reads text as an instant; a text without an offset is in loc.
+func (l *Layout) Time(text []byte, loc *time.Location) (time.Time, error) {
+	f, err := l.Parse(text)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return f.In(loc), nil
+}
+
+// In gives the instant that the pieces name; without an offset, in loc.
+// In an hour that a clock change doubles, it is the first one; in an hour
+// that is dropped, time.Date's choice.
+func (f Fields) In(loc *time.Location) time.Time {
+	switch {
+	case f.hasUnix:
+		return time.Unix(f.unix, 0).UTC()
+	case f.HasOffset:
+		return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, time.UTC).Add(-time.Duration(f.Offset) * time.Second)
+	}
+	return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc)
+}
+
+func (f *Fields) take(token byte, s []byte) (rest []byte, ok bool) {
+	n, digits := 0, 0
+	switch token {
+	case 'Y':
+		f.Year, ok = fixed(s, 4)
+		digits = 4
+	case 'm':
+		f.Month, ok = fixed(s, 2)
+		digits = 2
+	case 'd':
+		f.Day, ok = fixed(s, 2)
+		digits = 2
+	case 'e':
+		if len(s) >= 2 && s[0] == ' ' {
+			f.Day, ok = fixed(s[1:], 1)
+		} else {
+			f.Day, ok = fixed(s, 2)
+		}
+		digits = 2
+	case 'H':
+		f.Hour, ok = fixed(s, 2)
+		digits = 2
+	case 'I':
+		f.Hour, ok = fixed(s, 2)
+		f.hour12 = true
+		digits = 2
+	case 'M':
+		f.Minute, ok = fixed(s, 2)
+		digits = 2
+	case 'S':
+		f.Second, ok = fixed(s, 2)
+		digits = 2
+	case 'j':
+		f.YearDay, ok = fixed(s, 3)
+		ok = ok && f.YearDay > 0
+		digits = 3
+	case 'y':
+		n, ok = fixed(s, 2)
+		digits = 2
+		// POSIX: 69 to 99 are 1969 to 1999, 00 to 68 are 2000 to 2068.
+		f.Year = 2000 + n
+		if n >= 69 {
+			f.Year = 1900 + n
+		}
+	case 'p':
+		if len(s) < 2 || (s[1]|0x20) != 'm' || ((s[0]|0x20) != 'a' && (s[0]|0x20) != 'p') {
+			return s, false
+		}
+		f.pm, f.hasMeridem = (s[0]|0x20) == 'p', true
+		return s[2:], true
+	case 'f':
+		return f.fraction(s)
+	case 's':
+		for digits < len(s) && digits < 12 && isDigit(s[digits]) {
+			f.unix = f.unix*10 + int64(s[digits]-'0')
+			digits++
+		}
+		f.hasUnix, ok = true, digits > 0
+	case 'z':
+		return f.offset(s)
+	case 'b', 'B':
+		f.Month, rest, ok = name(s, monthNames[:], token == 'b')
+		f.Month++
+		return rest, ok
+	case 'a', 'A':
+		_, rest, ok = name(s, dayNames[:], token == 'a')
+		return rest, ok
+	}
+	if !ok {
+		return s, false
+	}
+	return s[digits:], true
+}
+
+func (f *Fields) fraction(s []byte) ([]byte, bool) {
+	i, scale := 0, 100_000_000
+	for i < len(s) && i < 9 && isDigit(s[i]) {
+		f.Nanosecond += int(s[i]-'0') * scale
+		scale /= 10
+		i++
+	}
+	return s[i:], i > 0
+}
+
+func (f *Fields) offset(s []byte) ([]byte, bool) {
+	f.HasOffset = true
+	if len(s) > 0 && s[0] == 'Z' {
+		return s[1:], true
+	}
+	if len(s) < 5 || (s[0] != '+' && s[0] != '-') {
+		return s, false
+	}
+	h, ok := fixed(s[1:], 2)
+	rest := s[3:]
+	if rest[0] == ':' {
+		rest = rest[1:]
+	}
+	m, ok2 := fixed(rest, 2)
+	if !ok || !ok2 || h > 15 || m > 59 {
+		return s, false
+	}
+	f.Offset = h*3600 + m*60
+	if s[0] == '-' {
+		f.Offset = -f.Offset
+	}
+	return rest[2:], true
+}
+
+// settle brings the pieces together and refuses times that do not exist.
+func (f *Fields) settle() error {
+	if f.hasMeridem || f.hour12 {
+		if f.Hour < 1 || f.Hour > 12 {
+			return ErrNoSuchTime
+		}
+		f.Hour %= 12
+		if f.pm {
+			f.Hour += 12
+		}
+	}
+	if f.YearDay > 0 {
+		d := time.Date(f.Year, 1, f.YearDay, 0, 0, 0, 0, time.UTC)
+		if d.Year() != f.Year {
+			return ErrNoSuchTime
+		}
+		f.Month, f.Day = int(d.Month()), d.Day()
+	}
+	if f.Year < 1 || f.Month < 1 || f.Month > 12 || f.Day < 1 || f.Day > DaysIn(f.Year, f.Month) ||
+		f.Hour > 23 || f.Minute > 59 || f.Second > 59 {
+		return ErrNoSuchTime
+	}
+	return nil
+}
+
+// DaysIn gives the number of days of a month, 1 to 12, in the Gregorian calendar.
+func DaysIn(year, month int) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+var monthNames = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+var dayNames = [...]string{"sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"}
+
+// name finds which of names s begins with, in any case.
+func name(s []byte, names []string, short bool) (int, []byte, bool) {
+	for i, n := range names {
+		if short {
+			n = n[:3]
+		}
+		if len(s) < len(n) {
+			continue
+		}
+		same := true
+		for j := 0; j < len(n) && same; j++ {
+			same = s[j]|0x20 == n[j]
+		}
+		if same {
+			return i, s[len(n):], true
+		}
+	}
+	return 0, s, false
+}
+
+func fixed(s []byte, n int) (int, bool) {
+	if len(s) < n {
+		return 0, false
+	}
+	v := 0
+	for i := 0; i < n; i++ {
+		if !isDigit(s[i]) {
+			return 0, false
+		}
+		v = v*10 + int(s[i]-'0')
+	}
+	return v, true
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }

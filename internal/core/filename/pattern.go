@@ -270,3 +270,30 @@ func (c *compiler) capture(at int) error {
 	}
 	return nil
 }
+
+// Kinds gives each capture's kind: 't' for text, '#' for a number, '%' for a time.
+func (p *Pattern) Kinds() map[string]byte {
+	kinds := map[string]byte{}
+	for _, c := range p.captures {
+		kinds[c.name] = c.kind
+	}
+	return kinds
+}
+
+// AlwaysLeftOut tells whether a path names a file that no feed takes: a
+// dot-file or one in a dot-folder, or one with the name of an upload that is
+// still going on.
+func AlwaysLeftOut(path string) bool {
+	for _, part := range strings.Split(path, "/") {
+		if strings.HasPrefix(part, ".") {
+			return true
+		}
+	}
+	lower := strings.ToLower(path)
+	for _, end := range []string{".tmp", ".part", ".filepart"} {
+		if strings.HasSuffix(lower, end) {
+			return true
+		}
+	}
+	return false
+}

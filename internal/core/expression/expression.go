@@ -1,0 +1,271 @@
+// Package expression compiles and evaluates the CEL expressions of a feed.
+//
+// Names such as row.level_m are declared with the types of the feed's own
+// columns, so a misspelt column or a comparison of text with a number is found
+// when the feed is checked, not when a file comes. Start at [NewScope].
+package expression
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/interpreter"
+
+	"mullein/internal/core/tabular"
+)
+
+// Scope holds the names that expressions may use and their types.
+type Scope struct {
+	kinds map[string]tabular.Kind
+	env   *cel.Env
+}
+
+// NewScope declares names such as "row.level_m". Those that begin with "row."
+// may be null.
+func NewScope(kinds map[string]tabular.Kind) (*Scope, error) {
+	options := []cel.EnvOption{}
+	for name, kind := range kinds {
+		t := celType(kind)
+		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType || t == cel.BoolType || t == cel.TimestampType || t == cel.DurationType) {
+			t = cel.NullableType(t)
+		}
+		options = append(options, cel.Variable(name, t))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, fmt.Errorf("expression names: %w", err)
+	}
+	return &Scope{kinds: kinds, env: env}, nil
+}
+
+func celType(k tabular.Kind) *cel.Type {
+	switch k {
+	case tabular.Integer:
+		return cel.IntType
+	case tabular.Decimal, tabular.Float:
+		return cel.DoubleType
+	case tabular.Boolean:
+		return cel.BoolType
+	case tabular.Instant, tabular.Day:
+		return cel.TimestampType
+	case tabular.Clock:
+		return cel.DurationType
+	}
+	return cel.StringType
+}
+
+// SyntaxError says what is wrong with an expression and where in it.
+type SyntaxError struct {
+	Line, Column int // from 1, within the expression
+	Problem      string
+}
+
+func (e *SyntaxError) Error() string { return e.Problem }
+
+// Program is a compiled expression. It keeps scratch space, so each reader
+// needs its own.
+type Program struct {
+	Kind tabular.Kind // of its values that are not null
+	Row  bool         // whether it reads any column; otherwise it is the same for a whole file
+
+	source  string
+	program cel.Program
+	reads   []string // the row's columns that it reads
+}
+
+// maxLength bounds an expression, in bytes.
+const maxLength = 8 << 10
+
+// Compile checks an expression and gives its program. Errors are of type
+// [*SyntaxError].
+func (s *Scope) Compile(source string) (*Program, error) {
+	if len(source) > maxLength {
+		return nil, &SyntaxError{1, 1, fmt.Sprintf("an expression of more than %d bytes", maxLength)}
+	}
+	ast, issues := s.env.Compile(source)
+	if err := issues.Err(); err != nil {
+		first := issues.Errors()[0]
+		return nil, &SyntaxError{first.Location.Line(), first.Location.Column() + 1, s.explain(first.Message, source)}
+	}
+	p := &Program{source: source}
+	switch t := ast.OutputType(); {
+	case isType(t, cel.BoolType):
+		p.Kind = tabular.Boolean
+	case isType(t, cel.IntType):
+		p.Kind = tabular.Integer
+	case isType(t, cel.DoubleType):
+		p.Kind = tabular.Float
+	case isType(t, cel.StringType):
+		p.Kind = tabular.Text
+	case isType(t, cel.TimestampType):
+		p.Kind = tabular.Instant
+	default:
+		return nil, &SyntaxError{1, 1, fmt.Sprintf("gives %s; a column can hold bool, int, double, string or timestamp: convert it, as in string(...)", t)}
+	}
+	for name := range s.kinds {
+		if column, isRow := strings.CutPrefix(name, "row."); isRow && mentions(source, name) {
+			p.reads = append(p.reads, column)
+		}
+	}
+	sort.Strings(p.reads)
+	p.Row = len(p.reads) > 0
+	program, err := s.env.Program(ast, cel.EvalOptions(cel.OptOptimize))
+	if err != nil {
+		return nil, &SyntaxError{1, 1, err.Error()}
+	}
+	p.program = program
+	return p, nil
+}
+
+// Reads lists the row's columns that the expression reads.
+func (p *Program) Reads() []string { return p.reads }
+
+func isType(t, want *cel.Type) bool {
+	return t.IsExactType(want) || t.IsExactType(cel.NullableType(want))
+}
+
+// mentions looks for the whole name in the source. Finding it inside a string
+// literal does no harm: the column is then looked at without need.
+func mentions(source, name string) bool {
+	for at := 0; ; {
+		i := strings.Index(source[at:], name)
+		if i < 0 {
+			return false
+		}
+		end := at + i + len(name)
+		if end == len(source) || !isNameByte(source[end]) {
+			return true
+		}
+		at = end
+	}
+}
+
+func isNameByte(b byte) bool {
+	return b == '_' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
+}
+
+// explain turns the library's words for an unknown name into ours.
+func (s *Scope) explain(message, source string) string {
+	root, unknown := strings.CutPrefix(message, "undeclared reference to '")
+	if !unknown {
+		return message
+	}
+	root, _, _ = strings.Cut(root, "'")
+	root, _, _ = strings.Cut(root, ".")
+	var names, full []string
+	for name := range s.kinds {
+		if strings.HasPrefix(name, root+".") {
+			names = append(names, name)
+		}
+	}
+	sort.Strings(names)
+	for i := 0; i < len(source); i++ {
+		if strings.HasPrefix(source[i:], root+".") && (i == 0 || !isNameByte(source[i-1])) {
+			end := i + len(root)
+			for end < len(source) && (isNameByte(source[end]) || source[end] == '.') {
+				end++
+			}
+			if name := strings.TrimRight(source[i:end], "."); s.kinds[name] == tabular.Null {
+				full = append(full, name)
+			}
+		}
+	}
+	if len(full) == 0 || len(names) == 0 {
+		return fmt.Sprintf("unknown name %q; known are row, file, run and feed with their parts, such as row.<column>", root)
+	}
+	if near := tabular.Nearest(full[0], names); near != "" {
+		return fmt.Sprintf("unknown name %q; did you mean %q?", full[0], near)
+	}
+	return fmt.Sprintf("unknown name %q; known are %s", full[0], strings.Join(names, ", "))
+}
+
+// Values hands an expression what it reads. Name "row.level_m" asks for the
+// column, and so on; values are tabular's.
+type Values interface {
+	// Lookup gives the value of a declared name, or nil where there is none.
+	Lookup(name string) *tabular.Value
+}
+
+// ErrNull says that the expression could not be computed because a column that
+// it reads is null.
+var ErrNull = errors.New("a column that it reads is null")
+
+// Eval computes the expression into v. v may point into the values it was
+// given. A failure over a null column is [ErrNull].
+func (p *Program) Eval(values Values, v *tabular.Value) error {
+	out, _, err := p.program.Eval(activation{values})
+	if err == nil && types.IsError(out) {
+		err = fmt.Errorf("%v", out)
+	}
+	if err != nil {
+		for _, column := range p.reads {
+			if in := values.Lookup("row." + column); in == nil || in.Kind == tabular.Null {
+				return ErrNull
+			}
+		}
+		return fmt.Errorf("%s: %w", p.source, err)
+	}
+	return fromCEL(out, v)
+}
+
+func fromCEL(out ref.Val, v *tabular.Value) error {
+	*v = tabular.Value{}
+	switch x := out.(type) {
+	case types.Bool:
+		v.Kind = tabular.Boolean
+		if x {
+			v.I = 1
+		}
+	case types.Int:
+		v.Kind, v.I = tabular.Integer, int64(x)
+	case types.Double:
+		v.Kind, v.X = tabular.Float, float64(x)
+	case types.String:
+		if strings.IndexByte(string(x), 0) >= 0 {
+			return errors.New("gives a text with a NUL byte")
+		}
+		v.Kind, v.B = tabular.Text, []byte(x)
+	case types.Timestamp:
+		v.Kind, v.I = tabular.Instant, x.UnixMicro()
+	case types.Null:
+	default:
+		return fmt.Errorf("gives a value of type %s", out.Type().TypeName())
+	}
+	return nil
+}
+
+type activation struct{ values Values }
+
+var _ interpreter.Activation = activation{}
+
+func (a activation) Parent() interpreter.Activation { return nil }
+
+func (a activation) ResolveName(name string) (any, bool) {
+	v := a.values.Lookup(name)
+	if v == nil {
+		return nil, false
+	}
+	switch v.Kind {
+	case tabular.Null:
+		return types.NullValue, true
+	case tabular.Integer:
+		return types.Int(v.I), true
+	case tabular.Decimal, tabular.Float:
+		return types.Double(v.Float64()), true
+	case tabular.Boolean:
+		return types.Bool(v.I != 0), true
+	case tabular.Instant:
+		return types.Timestamp{Time: time.UnixMicro(v.I).UTC()}, true
+	case tabular.Day:
+		return types.Timestamp{Time: time.Unix(v.I*86400, 0).UTC()}, true
+	case tabular.Clock:
+		return types.Duration{Duration: time.Duration(v.I) * time.Microsecond}, true
+	}
+	return types.String(v.String()), true
+}

@@ -1,0 +1,134 @@
+package feed
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/tabular"
+)
+
+func gauge(t testing.TB) string {
+	t.Helper()
+	text, err := os.ReadFile("../../demo/feeds/gauge-readings.yaml")
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestParseFillsInEverything(t *testing.T) {
+	f, err := Parse("gauge-readings.yaml", []byte(gauge(t)))
+	require.NoError(t, err)
+	assert.Equal(t, "gauge-readings", f.Name)
+	assert.Equal(t, time.Second, f.Landing.Settle)
+	assert.Equal(t, tabular.Dialect{Delimiter: ';', Header: true, QuoteChar: '"', CommentChar: '#'}, f.Dialect)
+	assert.Equal(t, tabular.MatchExact, f.Schema.FieldsMatch)
+	assert.Equal(t, []string{"station_id", "observed_at"}, f.Schema.PrimaryKey)
+	assert.Equal(t, []Derived{{"catchment", "file.captures.catchment", tabular.Text}, {"flood", "row.level_m > 4.5", tabular.Boolean}}, f.Derive)
+	assert.Equal(t, "10%", f.Tolerate.String())
+	assert.Equal(t, "river", f.Target.Schema)
+	assert.Equal(t, StandardLineage, f.Target.Lineage)
+	assert.True(t, f.When.Arrival)
+	assert.Equal(t, 5, f.When.Attempts)
+	captures, ok := f.Landing.Belongs("2026/GAUGE_K1_20260701T1215.csv.gz")
+	require.True(t, ok)
+	assert.Equal(t, "K1", captures["catchment"])
+	slot, _ := captures.Slot()
+	assert.Equal(t, "2026-07-01T12:15:00Z", slot.UTC().Format(time.RFC3339))
+	for _, path := range []string{"test_GAUGE_K1_20260701T1215.csv", ".GAUGE_K1_20260701T1215.csv", "GAUGE_K1_20260701T1215.csv.part", "GAUGE_K1_20260231T1215.csv"} {
+		_, ok := f.Landing.Belongs(path)
+		assert.False(t, ok, path)
+	}
+}
+
+func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"type: datetime, source: Time", "type: datetme, source: Time", `gauge-readings.yaml:21:33: unknown type "datetme"; did you mean "datetime"?`},
+		{"landing:\n", "landng:\n", `:6:1: unknown key "landng"; did you mean "landing"?`},
+		{"  at: landing/gauges\n", "", `:7:3: key "at" is missing in landing, as in`},
+		{"settle: 1s", "settle: 1 second", `:11:11: landing.settle: "1 second" is not a duration; write 3s`},
+		{"settle: 1s", "settle: 1s\n  reissue: replace", "landing.reissue: replace: not yet"},
+		{"tolerate:", "leave_out: row.flow_m3s > 1.0\ntolerate:", "leave_out: not yet; this version"},
+		{"tolerate:", "due: {cron: \"* * * * *\"}\ntolerate:", "due: not yet"},
+		{"format: csv", "format: parquet", "format: parquet: not yet; this version of Mullein takes csv"},
+		{"format: csv", "format: cvs", `unknown value "cvs"; did you mean "csv"?`},
+		{"at: landing/gauges", "at: ../secrets", "without \"..\""},
+		{"at: landing/gauges", "at: /etc", "plain path below a landing root"},
+		{"at: landing/gauges", "at: sftp://upper/x", "not yet"},
+		{"zone: Atlantic/Azores\n\nschema", "zone: Atlantic/Azors\n\nschema", `:15:7: unknown time zone "Atlantic/Azors"`},
+		{"[station_id, observed_at]", "[station_id, observed]", `no field "observed"; did you mean "observed_at"?`},
+		{"  primaryKey: [station_id, observed_at]\n", "", "schema.primaryKey is missing"},
+		{"row.level_m > 4.5", "row.levl_m > 4.5", `derive.flood: unknown name "row.levl_m"; did you mean "row.level_m"?`},
+		{"row.level_m > 4.5", "row.quality > 4.5", "derive.flood: found no matching overload"},
+		{"{rejects: 10%}", "{rejects: 110%}", "neither a number of rows nor a share"},
+		{"newest: revised_at", "newest: revised", `did you mean "revised_at"?`},
+		{"table: river.gauge_reading", "table: mullein.feed", "is not for data"},
+		{"name: quality, ", "name: from_line, ", `column "from_line" is both a field and a lineage column; rename the field`},
+		{"name: quality, ", "name: flood, ", `column "flood" is both a field and a derived column`},
+		{"arrival: true", "cron: \"61 * * * *\"", "when.cron"},
+		{"arrival: true", "arrival: yes", "when.arrival takes true or false"},
+		{"decimalChar: \",\", description: Cubic", "trueValues: [j], description: Cubic", "trueValues is for boolean, not for number"},
+		{"maximum: 30", "maximum: high", `bound "high": not a number`},
+		{"pattern: \"SR[0-9]{4}\"", "pattern: \"SR[0-9{4}\"", "constraint pattern"},
+		{"{slot:%Y%m%dT%H%M}", "{slot:%Y%Q}", "unknown token %Q"},
+		{"feed: gauge-readings", "feed: Gauge Readings", "cannot be a feed's name"},
+		{"feed: gauge-readings", "feed: &a gauge-readings", "anchors, aliases and tags"},
+		{"feed: gauge-readings", "feed: a\nfeed: b", "not YAML"},
+		{"format: csv", "format: [csv", "not YAML"},
+		{"format: csv", "format:", "has no value"},
+		{"format: csv", "---\nformat: csv", "a second document"},
+	} {
+		text := strings.Replace(gauge(t), c.old, c.new, 1)
+		require.NotEqual(t, gauge(t), text, "nothing replaced: %s", c.old)
+		_, err := Parse("gauge-readings.yaml", []byte(text))
+		var problems Problems
+		require.ErrorAs(t, err, &problems, c.new)
+		assert.Contains(t, err.Error(), c.want)
+	}
+}
+
+func TestEveryKeyThatDoesNotWorkYetIsRefused(t *testing.T) {
+	for _, key := range Reference() {
+		if !key.NotYet || strings.Contains(key.Path, ".") {
+			continue
+		}
+		_, err := Parse("x.yaml", []byte(gauge(t)+"\n"+key.Path+": {}\n"))
+		assert.ErrorContains(t, err, key.Path+": not yet", key.Path)
+	}
+}
+
+func TestJSONSchemaIsPublished(t *testing.T) {
+	schema, err := JSONSchema()
+	require.NoError(t, err)
+	require.True(t, json.Valid(schema))
+	published, err := os.ReadFile("../../../docs/feed.schema.json")
+	require.NoError(t, err)
+	assert.Equal(t, string(schema)+"\n", string(published), "docs/feed.schema.json is old: make docs")
+}
+
+func TestTheReferenceDescribesEveryKey(t *testing.T) {
+	page, err := os.ReadFile("../../../docs/feed-file.md")
+	require.NoError(t, err)
+	for _, key := range Reference() {
+		assert.True(t, bytes.Contains(page, []byte("`"+key.Path+"`")), "docs/feed-file.md does not describe %s: make docs", key.Path)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(gauge(f))
+	f.Add("feed: [[[[")
+	f.Add("a: &x [*x]")
+	f.Fuzz(func(t *testing.T, text string) {
+		_, err := Parse("x.yaml", []byte(text))
+		var problems Problems
+		if err != nil {
+			require.ErrorAs(t, err, &problems)
+			require.NotEmpty(t, problems)
+		}
+	})
+}

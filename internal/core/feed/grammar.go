@@ -1,0 +1,234 @@
+package feed
+
+// key is one key of the feed file. The grammar is a tree of keys; walk.go
+// checks YAML against it, jsonschema.go prints it for editors, and the test of
+// docs/feed-file.md demands that each of them is described there.
+type key struct {
+	name     string
+	about    string
+	kind     kind
+	values   []string // choice: what may be said now
+	later    []string // choice: what will be possible in a later version
+	notYet   bool     // the whole key is for a later version
+	required bool
+	keys     []*key // of a mapping
+	item     *key   // of a list, or of a mapping with free names
+	or       *key   // another form that is allowed too
+	example  string
+}
+
+type kind uint8
+
+const (
+	kText kind = iota
+	kFlag
+	kCount    // a whole number, 0 or more
+	kSize     // 2GiB
+	kDuration // 15m
+	kShare    // 0.5% or a whole number
+	kChoice
+	kChar // one character, or "" for none where the dialect allows it
+	kMap
+	kFree // a mapping with names of one's own
+	kList
+	kAny // any single value: a bound is read by the type of its field
+)
+
+var kindWords = [...]string{"a text", "true or false", "a whole number", "a size such as 2GiB", "a duration such as 15m", "a number or a share such as 0.5%", "one of a few words", "one character", "a mapping", "a mapping", "a list", "a value"}
+
+func text(name, about string) *key       { return &key{name: name, about: about} }
+func flag(name, about string) *key       { return &key{name: name, about: about, kind: kFlag} }
+func count(name, about string) *key      { return &key{name: name, about: about, kind: kCount} }
+func span(name, about string) *key       { return &key{name: name, about: about, kind: kDuration} }
+func char(name, about string) *key       { return &key{name: name, about: about, kind: kChar} }
+func anything(name, about string) *key   { return &key{name: name, about: about, kind: kAny} }
+func texts(name, about string) *key      { return list(name, about, text("", "")) }
+func (k *key) must() *key                { k.required = true; return k }
+func (k *key) wait() *key                { k.notYet = true; return k }
+func (k *key) eg(example string) *key    { k.example = example; return k }
+func (k *key) orElse(other *key) *key    { k.or = other; return k }
+func (k *key) soon(words ...string) *key { k.later = words; return k }
+
+func choice(name, about string, values ...string) *key {
+	return &key{name: name, about: about, kind: kChoice, values: values}
+}
+func group(name, about string, keys ...*key) *key {
+	return &key{name: name, about: about, kind: kMap, keys: keys}
+}
+func free(name, about string, item *key) *key {
+	return &key{name: name, about: about, kind: kFree, item: item}
+}
+func list(name, about string, item *key) *key {
+	return &key{name: name, about: about, kind: kList, item: item}
+}
+
+// grammar gives the whole grammar of the feed file.
+func grammar() *key {
+	return group("", "A feed: which files, where, how to read them, what must be true, and which table they end in.",
+		text("feed", "The feed's name for ever: a-z, 0-9 and -.").must().eg("gauge-readings"),
+		text("about", "What the feed brings, for people."),
+		text("owner", "Who is told when something is wrong: an e-mail address."),
+		group("supplier", "Who sends the files.", text("name", "Their name."), text("contact", "Where to reach them.")),
+		landingKeys(),
+		choice("format", "How the file is written.", "csv").soon("json", "jsonl", "parquet", "avro", "xlsx", "fixed"),
+		choice("encoding", "The charset of text files.", "utf-8").soon("latin-1", "utf-16", "windows-1252"),
+		group("dialect", "Table Dialect: how delimited text is laid out.",
+			char("delimiter", "Between cells. Default: a comma."),
+			flag("header", "Whether the first line names the columns. false maps them by position. Default: true."),
+			char("quoteChar", "Around cells that hold delimiters or line ends. Default: a double quote. \"\" for none."),
+			char("commentChar", "Lines that begin with it are passed over. Default: none."),
+			flag("doubleQuote", "Whether a doubled quote inside quotes stands for one.").wait(),
+			char("escapeChar", "Before a character that is to be taken as it is.").wait(),
+			text("lineTerminator", "The end of a line.").wait(),
+			text("nullSequence", "A text that stands for no value.").wait(),
+			flag("skipInitialSpace", "Whether spaces after a delimiter are passed over.").wait(),
+			list("headerRows", "The lines that make the header.", count("", "")).wait(),
+			text("headerJoin", "Between the parts of a header of several lines.").wait(),
+			list("commentRows", "Lines to pass over.", count("", "")).wait(),
+			text("property", "Where the rows are in a JSON file.").wait(),
+			choice("itemType", "What a row is in a JSON file.", "array", "object").wait(),
+			list("itemKeys", "The names of columns in a JSON file.", text("", "")).wait(),
+			count("sheetNumber", "The sheet of a spreadsheet, from 1.").wait(),
+			text("sheetName", "The sheet of a spreadsheet, by name.").wait(),
+		),
+		text("each", "Nested formats: a row for each element under this path.").wait(),
+		schemaKeys().must(),
+		text("zone", "The time zone of times in the data that carry none. Default: UTC.").eg("Atlantic/Azores"),
+		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.", text("", "")),
+		text("leave_out", "Rows for which this CEL expression is true are left out.").wait(),
+		text("delete_when", "Rows for which this CEL expression is true delete their key.").wait(),
+		checkKeys().wait(),
+		group("tolerate", "How much may be wrong before the arrival is refused.",
+			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.", kind: kShare, example: "0.5%"}),
+		targetKeys().must(),
+		whenKeys(),
+		dueKeys().wait(),
+	)
+}
+
+func landingKeys() *key {
+	return group("landing", "Where the files arrive and which of them belong.",
+		text("at", "A folder below one of the service's landing roots.").must().eg("landing/gauges"),
+		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, {name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
+		choice("case", "Whether the pattern looks at capitals.", "exact").soon("ignore"),
+		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part and .filepart never do."),
+		group("size", "The sizes that are taken.", &key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}).wait(),
+		text("zone", "The time zone of times in names. Default: UTC.").eg("Atlantic/Azores"),
+		span("settle", "A file is whole when its size and time have been still for so long. Default: 3s.").eg("3s"),
+		text("whole_when", "A marker file that says that a file is whole.").wait(),
+		text("listed_in", "A list of the files of a delivery.").wait(),
+		choice("delivery", "What belongs together.", "file").soon("list", "slot"),
+		choice("backlog", "What becomes of files that lay there before the feed.", "load").soon("skip"),
+		choice("reissue", "What becomes of other content under a loaded path.", "load").soon("replace", "hold", "skip"),
+		choice("copies", "What becomes of the same content under another name.", "skip").soon("load"),
+		flag("strict_order", "Whether a refused file holds up those behind it.").wait(),
+		choice("put_away", "What becomes of loaded files.", "leave").soon("delete"),
+		text("quarantine", "The folder that refused files are moved to.").wait(),
+	).must()
+}
+
+func schemaKeys() *key {
+	field := group("", "A column of the file.",
+		text("name", "The column's name in the target.").must(),
+		choice("type", "Its type, as Table Schema says. Default: string.", "string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"),
+		text("source", "Its name in the file. Default: its name."),
+		text("format", "How it is written: a POSIX strftime pattern for times; default, email, uri, binary or uuid for strings; default, array or object for geopoints."),
+		text("title", "A name for people; becomes part of the column's comment."),
+		text("description", "What it means; becomes the column's comment."),
+		char("decimalChar", "The decimal mark of numbers. Default: a point."),
+		text("groupChar", "What stands between groups of digits. Default: nothing."),
+		flag("bareNumber", "false: other text may stand around the number, as in 95%. Default: true."),
+		texts("trueValues", "The texts for true. Default: true, True, TRUE, 1."),
+		texts("falseValues", "The texts for false. Default: false, False, FALSE, 0."),
+		texts("missingValues", "The texts for no value, in this column."),
+		choice("itemType", "The type of a list's items. Default: string.", "string", "integer", "boolean", "number", "datetime", "date", "time"),
+		text("delimiter", "What stands between a list's items. Default: a comma."),
+		list("categories", "The values of a category.", anything("", "")).wait(),
+		flag("categoriesOrdered", "Whether the categories have an order.").wait(),
+		text("rdfType", "A link to what the column means.").wait(),
+		text("example", "An example of a value."),
+		group("constraints", "What must hold of each value; a row that breaks one is a reject.",
+			flag("required", "A value must be there."),
+			flag("unique", "No value twice within the file; the first row stays."),
+			anything("minimum", "The least value."), anything("maximum", "The greatest value."),
+			anything("exclusiveMinimum", "Values must be greater."), anything("exclusiveMaximum", "Values must be less."),
+			count("minLength", "The least length of a text, in characters."), count("maxLength", "The greatest length of a text, in characters."),
+			text("pattern", "A regular expression (RE2) for the whole text."),
+			list("enum", "The values that are allowed.", anything("", "")),
+			group("jsonSchema", "A JSON Schema for objects and arrays.").wait(),
+		),
+	)
+	schema := group("schema", "Table Schema: the columns of the file.",
+		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal", "subset", "superset", "partial"),
+		list("fields", "The columns.", field).must(),
+		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names.", text("", "")).orElse(text("", "")),
+		texts("missingValues", "The texts for no value. Default: the empty text."),
+		list("uniqueKeys", "Further keys.", texts("", "")).wait(),
+		list("foreignKeys", "References to other tables.", free("", "", anything("", ""))).wait(),
+		text("$schema", "The profile of the schema; it is not looked at."),
+		text("name", "The schema's name; it is not looked at."), text("title", "Its title; it becomes the table's comment."), text("description", "What the table holds; it becomes its comment."),
+	)
+	return schema.orElse(text("", ""))
+}
+
+func checkKeys() *key {
+	row := func(about string) *key {
+		return list("", about, group("", "A check.",
+			text("name", "What a failure is called."), text("must", "A CEL expression."),
+			choice("else", "What a failure does.", "reject", "refuse", "warn")))
+	}
+	named := func(name string, k *key) *key { k.name = name; return k }
+	return group("checks", "What must be true beyond the constraints.",
+		group("file", "Of the file as a whole.",
+			group("rows", "How many rows.", count("from", "At least."), count("to", "At most.")),
+			text("checksum", "A file beside it that holds its checksum."),
+			group("trailer", "A last line that counts the rows.", text("line", "A regular expression with a group rows."))),
+		named("row", row("Of each row.")),
+		named("delivery", row("Of a delivery.")),
+	)
+}
+
+func targetKeys() *key {
+	lineage := choice("lineage", "The columns that say where a row came from: standard, none, or names of one's own.", "standard", "none")
+	own := group("", "Names of one's own for lineage columns; those that are not named are left out.")
+	for _, n := range StandardLineage.Names() {
+		own.keys = append(own.keys, text(n, "The column to use for "+n+"."))
+	}
+	return group("target", "The table that rows end in.",
+		choice("connection", "Where the table is; main is where the records are.", "main"),
+		text("table", "The table, as schema.table. It is created when absent.").must().eg("river.gauge_reading"),
+		choice("mode", "What becomes of a row whose key exists.", "upsert").soon("add_missing", "append", "replace", "replace_part"),
+		text("part", "What names the part that replace_part replaces.").wait(),
+		text("newest", "The field that says which row of a key is the newest. Default: the later file, then the later line."),
+		free("merge", "How a column's old and new value become one.", choice("", "", "take", "keep_first", "keep_when_blank", "greatest", "least", "add")).wait(),
+		choice("absent", "What becomes of rows that a delivery does not have.", "keep").soon("mark", "delete"),
+		&key{name: "absent_at_most", about: "More absent rows than that: refused.", kind: kShare, notYet: true},
+		choice("extra_columns", "What becomes of columns that are not in the schema.", "ignore").soon("add"),
+		lineage.orElse(own),
+		span("recall", "How long the journal keeps what loads changed.").wait(),
+	)
+}
+
+func whenKeys() *key {
+	return group("when", "What starts a run.",
+		flag("arrival", "As soon as a file is whole. Default: true, unless cron is given."),
+		text("cron", "Five fields: minute, hour, day, month, weekday.").eg("*/15 * * * *"),
+		text("zone", "The time zone of cron. Default: UTC."),
+		group("after", "When other feeds have loaded something new.", texts("all", "All of them."), texts("any", "Any of them.")).wait(),
+		count("attempts", "How often a load that fails by chance is tried. Default: 5."),
+		span("pause", "Before the second attempt; it doubles. Default: 30s."),
+		span("time_limit", "How long a run may take.").wait(),
+	)
+}
+
+func dueKeys() *key {
+	return group("due", "What is expected, and when.",
+		text("cron", "Five fields."), span("quiet_for", "How long a supplier may be silent, where no schedule is known."),
+		text("zone", "The time zone of cron."),
+		free("per", "A slot for each value of a capture.", texts("", "")),
+		count("files", "How many files a slot has."),
+		span("late_after", "When a slot is late."), span("missing_after", "When it is missing."),
+		texts("except_days", "Days without slots, as 2026-12-25."),
+		text("say", "What to say when it is missing."),
+	)
+}

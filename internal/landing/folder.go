@@ -1,0 +1,205 @@
+// Package landing is the places where suppliers leave files: it lists them,
+// watches them and opens their files. Today a place is a folder.
+//
+// It keeps nothing and decides nothing: what is new is the ledger's business,
+// what belongs to a feed is core/filename's. Nothing it opens can lie outside
+// of a landing root, whatever ".." or symbolic links say. Start at [Open].
+package landing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Entry is one name at a landing.
+type Entry struct {
+	Path     string // below the landing, with forward slashes
+	Size     int64
+	Modified time.Time
+	Inode    uint64
+	Problem  string // why it cannot be read as a file, or ""
+}
+
+// Same tells whether two looks at a path saw the same untouched file.
+func (e Entry) Same(o Entry) bool {
+	return e.Size == o.Size && e.Inode == o.Inode && e.Modified.Equal(o.Modified)
+}
+
+// AwayError says that a landing cannot be listed. Its files are not gone: a
+// share may be unmounted for a while.
+type AwayError struct {
+	At     string
+	Reason string
+}
+
+func (e *AwayError) Error() string { return fmt.Sprintf("landing %s is away: %s", e.At, e.Reason) }
+
+// Folder is a landing in a folder. Close it after use.
+type Folder struct {
+	At     string // as the feed names it
+	Device uint64
+	root   *os.Root
+	name   string // of the folder itself, for the watcher
+}
+
+// Open finds the folder at below the first of the roots that has it. The error
+// is an [*AwayError] when there is none now.
+func Open(roots []string, at string) (*Folder, error) {
+	var tried []string
+	for _, root := range roots {
+		r, err := os.OpenRoot(root)
+		if err != nil {
+			tried = append(tried, fmt.Sprintf("%s (%v)", root, cause(err)))
+			continue
+		}
+		sub, err := r.OpenRoot(filepath.FromSlash(at))
+		r.Close()
+		if err != nil {
+			tried = append(tried, fmt.Sprintf("%s (%v)", filepath.Join(root, at), cause(err)))
+			continue
+		}
+		info, err := sub.Stat(".")
+		if err != nil {
+			sub.Close()
+			return nil, &AwayError{at, cause(err).Error()}
+		}
+		return &Folder{At: at, Device: device(info), root: sub, name: filepath.Join(root, filepath.FromSlash(at))}, nil
+	}
+	return nil, &AwayError{at, "no such folder: " + strings.Join(tried, ", ") + "; create it, or start the service with --landing-root"}
+}
+
+func cause(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// Close gives back the folder's handle.
+func (f *Folder) Close() error { return f.root.Close() }
+
+// maxDepth bounds how deep a listing goes.
+const maxDepth = 32
+
+// List calls visit for each name that may be a file, in no order that matters.
+// wanted is asked before anything is looked up. Names that vanish while the
+// listing goes on are passed over.
+func (f *Folder) List(ctx context.Context, wanted func(path string) bool, visit func(Entry) error) error {
+	return fs.WalkDir(f.root.FS(), ".", func(p string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			if p == "." {
+				return &AwayError{f.At, cause(err).Error()}
+			}
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			if wanted(p) {
+				return visit(Entry{Path: p, Problem: cause(err).Error()})
+			}
+			return nil
+		}
+		if p != "." && wanted(p) {
+			entry, err := f.Stat(p)
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			if err := visit(entry); err != nil {
+				return err
+			}
+		}
+		if d.IsDir() && (strings.HasPrefix(d.Name(), ".") && p != "." || strings.Count(p, "/") >= maxDepth) {
+			return fs.SkipDir
+		}
+		return nil
+	})
+}
+
+// Stat looks at one path. What is there but is no readable file comes with a
+// Problem, not with an error.
+func (f *Folder) Stat(p string) (Entry, error) {
+	info, err := f.root.Stat(filepath.FromSlash(p))
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			if link, linkErr := f.root.Lstat(filepath.FromSlash(p)); linkErr == nil && link.Mode()&fs.ModeSymlink != 0 {
+				return Entry{Path: p, Modified: link.ModTime(), Problem: "is a symbolic link to nothing"}, nil
+			}
+			return Entry{}, fmt.Errorf("%s: %w", p, fs.ErrNotExist)
+		}
+		return Entry{Path: p, Problem: "cannot be looked at: " + cause(err).Error()}, nil
+	}
+	e := Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond), Inode: inode(info)}
+	switch m := info.Mode(); {
+	case m.IsDir():
+		e.Problem = "is a folder, not a file"
+	case m&fs.ModeNamedPipe != 0:
+		e.Problem = "is a named pipe, not a file"
+	case !m.IsRegular():
+		e.Problem = "is a device or socket, not a file"
+	}
+	if e.Problem != "" {
+		e.Size = 0
+	}
+	return e, nil
+}
+
+// File is an open file of a landing.
+type File struct {
+	io.ReadCloser
+	Entry  Entry // as it was when it was opened
+	folder *Folder
+}
+
+// Open opens a file for reading. Opening never waits, not even on a pipe.
+func (f *Folder) Open(p string) (*File, error) {
+	file, err := f.root.OpenFile(filepath.FromSlash(p), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path.Join(f.At, p), cause(err))
+	}
+	info, err := file.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		file.Close()
+		if err == nil {
+			err = errors.New("is not a file")
+		}
+		return nil, fmt.Errorf("open %s: %w", path.Join(f.At, p), err)
+	}
+	entry := Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond), Inode: inode(info)}
+	return &File{ReadCloser: file, Entry: entry, folder: f}, nil
+}
+
+// Unchanged tells whether the path still names the file that was opened, and
+// nobody wrote to it since.
+func (f *File) Unchanged() bool {
+	now, err := f.folder.Stat(f.Entry.Path)
+	return err == nil && now.Same(f.Entry)
+}
+
+func device(info fs.FileInfo) uint64 {
+	if s, ok := info.Sys().(*syscall.Stat_t); ok {
+		return uint64(s.Dev)
+	}
+	return 0
+}
+
+func inode(info fs.FileInfo) uint64 {
+	if s, ok := info.Sys().(*syscall.Stat_t); ok {
+		return s.Ino
+	}
+	return 0
+}

@@ -1,0 +1,152 @@
+package ledger
+
+import (
+	"time"
+
+	"mullein/internal/core/balance"
+)
+
+// State is the state of an arrival.
+type State string
+
+// The states of an arrival, in the order of a file's life, then the ends.
+const (
+	Noticed  State = "noticed"
+	Settling State = "settling"
+	Ready    State = "ready"
+	Loading  State = "loading"
+	Loaded   State = "loaded"
+	Refused  State = "refused"
+	Failed   State = "failed" // with TryAfter: it is tried again; without: it needs a person
+	Skipped  State = "skipped"
+	Held     State = "held"
+	Gone     State = "gone"
+	Recalled State = "recalled"
+)
+
+// States lists them all.
+func States() []State {
+	return []State{Noticed, Settling, Ready, Loading, Loaded, Refused, Failed, Skipped, Held, Gone, Recalled}
+}
+
+// Arrival is one version of one file at a landing.
+type Arrival struct {
+	ID         int64           `json:"id" gorm:"primaryKey"`
+	Feed       string          `json:"feed"`
+	Path       string          `json:"path" doc:"Below the landing"`
+	Size       int64           `json:"size" doc:"Bytes"`
+	Modified   time.Time       `json:"modified" doc:"The file's own time"`
+	Inode      int64           `json:"-"`
+	SHA256     string          `json:"sha256" gorm:"column:sha256" doc:"Of the file's bytes, hexadecimal; empty until it was read"`
+	State      State           `json:"state" enum:"noticed,settling,ready,loading,loaded,refused,failed,skipped,held,gone,recalled"`
+	Reason     string          `json:"reason" doc:"Why it is in this state, for people"`
+	Captures   map[string]any  `json:"captures" gorm:"serializer:json" doc:"What the name says"`
+	Slot       *time.Time      `json:"slot"`
+	Version    int             `json:"version" doc:"Of the feed, when it was worked; 0 before"`
+	Generation int             `json:"generation" doc:"1 for the first load of these bytes under this path, then 2"`
+	RunID      *int64          `json:"run"`
+	CopyOf     *int64          `json:"copy_of" doc:"The arrival that this one is a copy of"`
+	Attempts   int             `json:"attempts"`
+	TryAfter   *time.Time      `json:"try_after" doc:"When a failed load is tried again"`
+	NoticedAt  time.Time       `json:"noticed_at" gorm:"default:now()"`
+	SettlingAt *time.Time      `json:"settling_at"`
+	ReadyAt    *time.Time      `json:"ready_at"`
+	OpenedAt   *time.Time      `json:"opened_at"`
+	StagedAt   *time.Time      `json:"staged_at" doc:"When all rows were read"`
+	FinishedAt *time.Time      `json:"finished_at"`
+	Balance    balance.Balance `json:"balance" gorm:"serializer:json"`
+}
+
+// RunState is the state of a run.
+type RunState string
+
+// The states of a run.
+const (
+	RunQueued    RunState = "queued"
+	RunRunning   RunState = "running"
+	RunDone      RunState = "done"
+	RunFailed    RunState = "failed"
+	RunCancelled RunState = "cancelled"
+)
+
+// Run is one working of a feed over a set of arrivals.
+type Run struct {
+	ID         int64           `json:"id" gorm:"primaryKey"`
+	Feed       string          `json:"feed"`
+	Version    int             `json:"version" doc:"Of the feed"`
+	Cause      string          `json:"cause" enum:"arrival,schedule,hand"`
+	By         string          `json:"by" doc:"Who asked for it"`
+	State      RunState        `json:"state" enum:"queued,running,done,failed,cancelled"`
+	Reason     string          `json:"reason" doc:"Why it failed"`
+	QueuedAt   time.Time       `json:"queued_at" gorm:"default:now()"`
+	StartedAt  *time.Time      `json:"started_at"`
+	FinishedAt *time.Time      `json:"finished_at"`
+	Loaded     int64           `json:"loaded" doc:"Arrivals loaded"`
+	Refused    int64           `json:"refused" doc:"Arrivals refused"`
+	Failed     int64           `json:"failed" doc:"Arrivals that failed"`
+	Skipped    int64           `json:"skipped" doc:"Arrivals skipped"`
+	Balance    balance.Balance `json:"balance" gorm:"serializer:json" doc:"The sum over its arrivals"`
+}
+
+// Feed is the record of a feed; its content is in its versions.
+type Feed struct {
+	Name        string     `json:"name" gorm:"primaryKey"`
+	Version     int        `json:"version"`
+	Paused      bool       `json:"paused"`
+	RemovedAt   *time.Time `json:"-"`
+	CreatedAt   time.Time  `json:"created_at" gorm:"default:now()"`
+	Problem     string     `json:"problem" doc:"Why it is not working; empty when it is"`
+	ListedAt    *time.Time `json:"listed_at" doc:"When its landing was last listed"`
+	Fence       int64      `json:"-"`
+	LeaseHolder *string    `json:"-"`
+	LeaseUntil  *time.Time `json:"-"`
+}
+
+// FeedVersion is one wording of a feed. All are kept.
+type FeedVersion struct {
+	Feed       string    `json:"feed" gorm:"primaryKey"`
+	Version    int       `json:"version" gorm:"primaryKey"`
+	Definition string    `json:"definition" doc:"The feed file, as it was put"`
+	PutAt      time.Time `json:"put_at" gorm:"default:now()"`
+	PutBy      string    `json:"put_by"`
+}
+
+// Reject is a row that was left out, with why.
+type Reject struct {
+	ArrivalID  int64  `json:"arrival" gorm:"primaryKey"`
+	Number     int    `json:"number" gorm:"primaryKey" doc:"From 1, within the arrival"`
+	Line       int64  `json:"line" doc:"In the unpacked file, from 1"`
+	ColumnName string `json:"column" doc:"Empty when the row as a whole is at fault"`
+	Reason     string `json:"reason"`
+	Value      string `json:"value" doc:"The cell, shortened"`
+	Original   string `json:"original" doc:"The row as it stands in the file, shortened"`
+}
+
+// Event tells that something changed. Followers read the record for the rest.
+type Event struct {
+	ID      int64     `json:"id" gorm:"primaryKey"`
+	At      time.Time `json:"at" gorm:"default:now()"`
+	Kind    string    `json:"kind" enum:"arrival,run,load,feed"`
+	Feed    string    `json:"feed"`
+	Arrival int64     `json:"arrival"`
+	Run     int64     `json:"run"`
+	State   string    `json:"state"`
+}
+
+// TableName keeps GORM from making plurals.
+func (Arrival) TableName() string { return "arrival" }
+
+// TableName keeps GORM from making plurals.
+func (Run) TableName() string { return "run" }
+
+// TableName keeps GORM from making plurals.
+func (Feed) TableName() string { return "feed" }
+
+// TableName keeps GORM from making plurals.
+func (FeedVersion) TableName() string { return "feed_version" }
+
+// TableName keeps GORM from making plurals.
+func (Reject) TableName() string { return "reject" }
+
+// TableName keeps GORM from making plurals.
+func (Event) TableName() string { return "event" }

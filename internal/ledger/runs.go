@@ -1,0 +1,131 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"mullein/internal/core/balance"
+)
+
+// QueueRun asks for a run of a feed. When one is queued already, that one is
+// given: a button pressed twice joins the queue once.
+func (l *Ledger) QueueRun(ctx context.Context, feed, cause, by string) (Run, error) {
+	run := Run{Feed: feed, Cause: cause, By: by, State: RunQueued}
+	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&run)
+		if done.Error != nil {
+			return nil, done.Error
+		}
+		if done.RowsAffected == 0 {
+			return nil, tx.First(&run, "feed = ? AND state = 'queued'", feed).Error
+		}
+		return []Event{runEvent(run)}, nil
+	})
+	if errors.Is(err, gorm.ErrRecordNotFound) { // it began between the two statements
+		return l.QueueRun(ctx, feed, cause, by)
+	}
+	return run, err
+}
+
+func runEvent(r Run) Event {
+	return Event{Kind: "run", Feed: r.Feed, Run: r.ID, State: string(r.State)}
+}
+
+// BeginRun takes the queued run of a feed, or nil when there is none.
+func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, error) {
+	var runs []Run
+	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		err := tx.Raw(`UPDATE run SET state = 'running', started_at = now(), version = ?
+			WHERE feed = ? AND state = 'queued' RETURNING *`, version, feed).Scan(&runs).Error
+		if err != nil || len(runs) == 0 {
+			return nil, err
+		}
+		return []Event{runEvent(runs[0])}, nil
+	})
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	run, err := l.Run(ctx, runs[0].ID)
+	return &run, err
+}
+
+// FinishRun ends a run. Its counts and its balance are summed up from its
+// arrivals here, so that they agree with the ledger whatever happened.
+func (l *Ledger) FinishRun(ctx context.Context, id int64, state RunState, reason string) error {
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		done := tx.Exec(`UPDATE run r SET state = ?, reason = ?, finished_at = now(),
+				loaded = s.loaded, refused = s.refused, failed = s.failed, skipped = s.skipped, balance = s.balance
+			FROM (`+sumOfRun+`) s WHERE r.id = ? AND r.state = 'running'`, state, reason, id, id)
+		if done.Error != nil || done.RowsAffected == 0 {
+			return nil, done.Error
+		}
+		var run Run
+		if err := tx.First(&run, id).Error; err != nil {
+			return nil, err
+		}
+		return []Event{runEvent(run)}, nil
+	})
+}
+
+const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded') AS loaded,
+	count(*) FILTER (WHERE state = 'refused') AS refused,
+	count(*) FILTER (WHERE state IN ('failed', 'held')) AS failed,
+	count(*) FILTER (WHERE state = 'skipped') AS skipped,
+	jsonb_build_object(` +
+	`'read', coalesce(sum((balance->>'read')::bigint), 0),
+	'inserted', coalesce(sum((balance->>'inserted')::bigint), 0),
+	'updated', coalesce(sum((balance->>'updated')::bigint), 0),
+	'unchanged', coalesce(sum((balance->>'unchanged')::bigint), 0),
+	'outdated', coalesce(sum((balance->>'outdated')::bigint), 0),
+	'kept', coalesce(sum((balance->>'kept')::bigint), 0),
+	'deleted', coalesce(sum((balance->>'deleted')::bigint), 0),
+	'duplicate', coalesce(sum((balance->>'duplicate')::bigint), 0),
+	'rejected', coalesce(sum((balance->>'rejected')::bigint), 0),
+	'left_out', coalesce(sum((balance->>'left_out')::bigint), 0),
+	'withheld', coalesce(sum((balance->>'withheld')::bigint), 0),
+	'removed', coalesce(sum((balance->>'removed')::bigint), 0)) AS balance
+	FROM arrival WHERE run_id = ?`
+
+// Run gives one run, or ErrNotFound. While it is running, its counts and its
+// balance are those up to now.
+func (l *Ledger) Run(ctx context.Context, id int64) (Run, error) {
+	var run Run
+	if err := l.with(ctx).First(&run, id).Error; err != nil {
+		return run, found(err, "run %d", id)
+	}
+	if run.State != RunRunning {
+		return run, nil
+	}
+	var sum struct {
+		Loaded, Refused, Failed, Skipped int64
+		Balance                          balance.Balance `gorm:"serializer:json"`
+	}
+	err := l.with(ctx).Raw(sumOfRun, id).Scan(&sum).Error
+	run.Loaded, run.Refused, run.Failed, run.Skipped, run.Balance = sum.Loaded, sum.Refused, sum.Failed, sum.Skipped, sum.Balance
+	return run, err
+}
+
+// Runs gives a page of runs, the newest first, below the number before if that
+// is not 0. An empty feed means all feeds.
+func (l *Ledger) Runs(ctx context.Context, feed string, before int64, most int) ([]Run, error) {
+	q := l.with(ctx)
+	if feed != "" {
+		q = q.Where("feed = ?", feed)
+	}
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	runs := []Run{}
+	err := q.Order("id DESC").Limit(most).Find(&runs).Error
+	return runs, err
+}
+
+// OpenRuns gives the runs of a feed that are running.
+func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
+	var runs []Run
+	err := l.with(ctx).Where("feed = ? AND state = 'running'", feed).Find(&runs).Error
+	return runs, err
+}

@@ -47,6 +47,7 @@ func (e *AwayError) Error() string { return fmt.Sprintf("landing %s is away: %s"
 type Folder struct {
 	At     string // as the feed names it
 	Device uint64
+	Inode  uint64 // with Device, tells a folder from another that took its place
 	root   *os.Root
 	name   string // of the folder itself, for the watcher
 }
@@ -72,7 +73,7 @@ func Open(roots []string, at string) (*Folder, error) {
 			sub.Close()
 			return nil, &AwayError{at, cause(err).Error()}
 		}
-		return &Folder{At: at, Device: device(info), root: sub, name: filepath.Join(root, filepath.FromSlash(at))}, nil
+		return &Folder{At: at, Device: device(info), Inode: inode(info), root: sub, name: filepath.Join(root, filepath.FromSlash(at))}, nil
 	}
 	return nil, &AwayError{at, "no such folder: " + strings.Join(tried, ", ") + "; create it, or start the service with --landing-root"}
 }
@@ -137,7 +138,7 @@ func (f *Folder) Stat(p string) (Entry, error) {
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			if link, linkErr := f.root.Lstat(filepath.FromSlash(p)); linkErr == nil && link.Mode()&fs.ModeSymlink != 0 {
-				return Entry{Path: p, Modified: link.ModTime(), Problem: "is a symbolic link to nothing"}, nil
+				return Entry{Path: p, Modified: time.Unix(0, 0).UTC(), Problem: "is a symbolic link to nothing"}, nil
 			}
 			return Entry{}, fmt.Errorf("%s: %w", p, fs.ErrNotExist)
 		}
@@ -152,18 +153,30 @@ func (f *Folder) Stat(p string) (Entry, error) {
 	case !m.IsRegular():
 		e.Problem = "is a device or socket, not a file"
 	}
-	if e.Problem != "" {
-		e.Size = 0
+	if e.Problem != "" { // so that a folder is not news each time a file comes into it
+		e.Size, e.Modified = 0, time.Unix(0, 0).UTC()
 	}
 	return e, nil
 }
 
 // File is an open file of a landing.
 type File struct {
-	io.ReadCloser
 	Entry  Entry // as it was when it was opened
+	file   *os.File
 	folder *Folder
 }
+
+// Read reads the file's bytes.
+func (f *File) Read(p []byte) (int, error) { return f.file.Read(p) }
+
+// Rewind goes back to the beginning.
+func (f *File) Rewind() error {
+	_, err := f.file.Seek(0, io.SeekStart)
+	return err
+}
+
+// Close closes the file. The folder stays open.
+func (f *File) Close() error { return f.file.Close() }
 
 // Open opens a file for reading. Opening never waits, not even on a pipe.
 func (f *Folder) Open(p string) (*File, error) {
@@ -180,7 +193,7 @@ func (f *Folder) Open(p string) (*File, error) {
 		return nil, fmt.Errorf("open %s: %w", path.Join(f.At, p), err)
 	}
 	entry := Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond), Inode: inode(info)}
-	return &File{ReadCloser: file, Entry: entry, folder: f}, nil
+	return &File{file: file, Entry: entry, folder: f}, nil
 }
 
 // Unchanged tells whether the path still names the file that was opened, and

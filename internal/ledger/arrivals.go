@@ -344,3 +344,8 @@ func (l *Ledger) Counts(ctx context.Context) (map[string]*FeedCounts, error) {
 	}
 	return counts, nil
 }
+
+// Recorded writes down what a marker says of an arrival.
+func (l *Ledger) Recorded(ctx context.Context, id int64, sha256 string, generation int) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Updates(map[string]any{"sha256": sha256, "generation": generation}).Error
+}

@@ -129,3 +129,12 @@ func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
 	err := l.with(ctx).Where("feed = ? AND state = 'running'", feed).Find(&runs).Error
 	return runs, err
 }
+
+// HasOpenWork tells whether a feed has a run that is queued or was left
+// running, or an arrival that was left loading.
+func (l *Ledger) HasOpenWork(ctx context.Context, feed string) (bool, error) {
+	var open bool
+	err := l.with(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM run WHERE feed = ? AND state IN ('queued', 'running'))
+		OR EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND state = 'loading')`, feed, feed).Scan(&open).Error
+	return open, err
+}

@@ -1,6 +1,8 @@
 package tabular
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -99,9 +101,11 @@ func Types() []string {
 // error lists each difference, and the column that a missing one looks like.
 func (s *Schema) MatchHeader(header []string) ([]int, error) {
 	index := map[string]int{}
+	twice := ""
 	for i, name := range header {
-		if first, twice := index[name]; twice {
-			return nil, fmt.Errorf("the header names column %q twice, as columns %d and %d", name, first+1, i+1)
+		if first, known := index[name]; known {
+			twice = cmp.Or(twice, fmt.Sprintf("the header names column %q twice, as columns %d and %d", name, first+1, i+1))
+			continue
 		}
 		index[name] = i
 	}
@@ -127,14 +131,17 @@ func (s *Schema) MatchHeader(header []string) ([]int, error) {
 			extra = append(extra, name)
 		}
 	}
-	return positions, s.judge(header, positions, missing, extra, found)
+	if found == 0 {
+		return nil, fmt.Errorf("none of the schema's columns is in the header %s; is the header line missing, or the delimiter another one?", quoteList(header))
+	}
+	if twice != "" {
+		return nil, errors.New(twice)
+	}
+	return positions, s.judge(header, positions, missing, extra)
 }
 
-func (s *Schema) judge(header []string, positions []int, missing, extra []string, found int) error {
+func (s *Schema) judge(header []string, positions []int, missing, extra []string) error {
 	match := s.FieldsMatch
-	if found == 0 {
-		return fmt.Errorf("none of the schema's columns is in the header %s; is the header line missing, or the delimiter another one?", quoteList(header))
-	}
 	var says []string
 	mayMiss := match == MatchSuperset || match == MatchPartial
 	mayAdd := match == MatchSubset || match == MatchPartial

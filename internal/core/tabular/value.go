@@ -125,10 +125,7 @@ func (v *Value) decimalText() string {
 	case MinusInf:
 		return "-INF"
 	}
-	digits := strconv.FormatInt(v.I, 10)
-	if v.B != nil {
-		digits = string(v.B)
-	}
+	digits := string(v.AppendDigits(nil))
 	if v.Scale == 0 {
 		return digits
 	}
@@ -141,6 +138,15 @@ func (v *Value) decimalText() string {
 	}
 	point := len(digits) - int(v.Scale)
 	return sign + digits[:point] + "." + digits[point:]
+}
+
+// AppendDigits adds the sign and digits of a finite Decimal's or Integer's
+// unscaled value.
+func (v *Value) AppendDigits(dst []byte) []byte {
+	if v.B != nil {
+		return append(dst, v.B...)
+	}
+	return strconv.AppendInt(dst, v.I, 10)
 }
 
 // Compare orders two values of the same kind: -1, 0 or 1. Null is least, NaN

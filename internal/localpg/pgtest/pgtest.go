@@ -1,0 +1,94 @@
+// Package pgtest gives each test a real PostgreSQL database of its own, made
+// from a template on a private server that the test binary starts.
+package pgtest
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/localpg"
+)
+
+var server *localpg.Server
+var number atomic.Int64
+
+const template = "mullein_template"
+
+// Main runs a package's tests with a server. prepare brings the template
+// database to the form that tests begin with.
+func Main(m *testing.M, prepare func(ctx context.Context, url string) error) {
+	os.Exit(run(m, prepare))
+}
+
+func run(m *testing.M, prepare func(ctx context.Context, url string) error) int {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	// The loss of a power cut is not what these tests look for, and kill -9 of a
+	// process loses nothing that the kernel holds.
+	server, err = localpg.Start(ctx, localpg.Options{Dir: dir, Settings: []string{"fsync = off", "shared_buffers = 128MB", "max_connections = 400"}})
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer server.Crash(ctx)
+	if err := exec(ctx, server.URL(), "CREATE DATABASE "+template); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	if prepare != nil {
+		if err := prepare(ctx, with(template)); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+	}
+	return m.Run()
+}
+
+func with(database string) string {
+	u, err := url.Parse(server.URL())
+	if err != nil {
+		panic(err)
+	}
+	u.Path = "/" + database
+	return u.String()
+}
+
+func exec(ctx context.Context, url, statement string) error {
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, statement)
+	return err
+}
+
+// Database gives the URL of a fresh database, which goes with the test.
+func Database(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d", number.Add(1))
+	if err := exec(context.Background(), server.URL(), "CREATE DATABASE "+name+" TEMPLATE "+template); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := exec(context.Background(), server.URL(), "DROP DATABASE "+name+" WITH (FORCE)"); err != nil {
+			t.Error(err)
+		}
+	})
+	return with(name)
+}

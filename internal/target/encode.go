@@ -1,0 +1,198 @@
+package target
+
+import (
+	"encoding/binary"
+	"math"
+
+	"github.com/zeebo/xxh3"
+
+	"mullein/internal/core/tabular"
+)
+
+// copyHeader begins PostgreSQL's binary COPY format: signature, flags, no
+// extension. copyEnd ends it.
+var (
+	copyHeader = []byte("PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00")
+	copyEnd    = []byte{0xff, 0xff}
+)
+
+const (
+	microsTo2000 = 946_684_800 * 1_000_000
+	daysTo2000   = 10957
+)
+
+// Batch collects rows in the form in which they are staged.
+type Batch struct {
+	buf    []byte
+	key    []int // indexes of the key's columns
+	seen   *filter
+	all    bool // every row is a suspect, because equal keys may have unequal bytes
+	kinds  []tabular.Kind
+	keyBuf []byte
+	rows   int64
+	marked int64 // suspects among them
+}
+
+// Len is the number of bytes collected since the last chunk was taken.
+func (b *Batch) Len() int { return len(b.buf) }
+
+// Add puts a row at the end. values stand in the order of [Table.Own]; line
+// says where in the file the row is; digest is its digest.
+func (b *Batch) Add(values []tabular.Value, line int64, digest []byte) {
+	b.buf = binary.BigEndian.AppendUint16(b.buf, uint16(len(values)+3))
+	for i := range values {
+		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
+	}
+	b.buf = binary.BigEndian.AppendUint32(b.buf, 8)
+	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(line))
+	b.buf = binary.BigEndian.AppendUint32(b.buf, uint32(len(digest)))
+	b.buf = append(b.buf, digest...)
+	suspect := b.all
+	if !suspect {
+		b.keyBuf = b.keyBuf[:0]
+		for _, i := range b.key {
+			b.keyBuf = values[i].AppendCanonical(b.keyBuf)
+		}
+		suspect = b.seen.mark(xxh3.Hash(b.keyBuf))
+	}
+	b.buf = append(b.buf, 0, 0, 0, 1, 0)
+	if suspect {
+		b.buf[len(b.buf)-1] = 1
+		b.marked++
+	}
+	b.rows++
+}
+
+func appendValue(dst []byte, v *tabular.Value, want tabular.Kind) []byte {
+	if v.Kind == tabular.Null {
+		return append(dst, 0xff, 0xff, 0xff, 0xff)
+	}
+	be := binary.BigEndian
+	at := len(dst)
+	dst = append(dst, 0, 0, 0, 0)
+	switch want {
+	case tabular.Integer, tabular.Clock:
+		dst = be.AppendUint64(dst, uint64(v.I))
+	case tabular.Decimal:
+		dst = appendNumeric(dst, v)
+	case tabular.Float:
+		dst = be.AppendUint64(dst, math.Float64bits(v.X))
+	case tabular.Boolean:
+		dst = append(dst, byte(v.I))
+	case tabular.Instant:
+		dst = be.AppendUint64(dst, uint64(v.I-microsTo2000))
+	case tabular.Day:
+		dst = be.AppendUint32(dst, uint32(int32(v.I-daysTo2000)))
+	case tabular.Span:
+		dst = be.AppendUint64(dst, uint64(v.I))
+		dst = be.AppendUint32(dst, uint32(v.D))
+		dst = be.AppendUint32(dst, uint32(v.M))
+	case tabular.Point:
+		dst = be.AppendUint64(dst, math.Float64bits(v.X))
+		dst = be.AppendUint64(dst, math.Float64bits(v.Y))
+	case tabular.JSON:
+		dst = append(append(dst, 1), v.B...) // version of jsonb's binary form
+	default:
+		dst = append(dst, v.B...)
+	}
+	be.PutUint32(dst[at:], uint32(len(dst)-at-4))
+	return dst
+}
+
+// appendNumeric writes PostgreSQL's numeric: digits to the base of 10,000, the
+// weight of the first, the sign, and the digits after the point to show.
+func appendNumeric(dst []byte, v *tabular.Value) []byte {
+	be := binary.BigEndian
+	if v.Odd != tabular.Finite {
+		sign := map[tabular.Special]uint16{tabular.NaN: 0xC000, tabular.PlusInf: 0xD000, tabular.MinusInf: 0xF000}[v.Odd]
+		dst = append(dst, 0, 0, 0, 0)
+		dst = be.AppendUint16(dst, sign)
+		return append(dst, 0, 0)
+	}
+	var space [8]uint16
+	groups := space[:0] // least significant first
+	negative := v.I < 0
+	pad := (4 - int(v.Scale)%4) % 4
+	n := uint64(v.I)
+	if negative {
+		n = -n
+	}
+	if v.B == nil && n < 1e15 {
+		for i := 0; i < pad; i++ {
+			n *= 10
+		}
+		for ; n > 0; n /= 10000 {
+			groups = append(groups, uint16(n%10000))
+		}
+	} else {
+		text := v.AppendDigits(nil)
+		if negative = text[0] == '-'; negative {
+			text = text[1:]
+		}
+		padded := append(text, "000"[:pad]...)
+		for end := len(padded); end > 0; end -= 4 {
+			g := uint16(0)
+			for _, d := range padded[max(0, end-4):end] {
+				g = g*10 + uint16(d-'0')
+			}
+			groups = append(groups, g)
+		}
+	}
+	weight := len(groups) - 1 - (int(v.Scale)+pad)/4
+	low := 0
+	for low < len(groups) && groups[low] == 0 {
+		low++
+	}
+	groups = groups[low:]
+	if len(groups) == 0 {
+		weight, negative = 0, false
+	}
+	dst = be.AppendUint16(dst, uint16(len(groups)))
+	dst = be.AppendUint16(dst, uint16(int16(weight)))
+	if negative {
+		dst = be.AppendUint16(dst, 0x4000)
+	} else {
+		dst = be.AppendUint16(dst, 0)
+	}
+	dst = be.AppendUint16(dst, uint16(v.Scale))
+	for i := len(groups) - 1; i >= 0; i-- {
+		dst = be.AppendUint16(dst, groups[i])
+	}
+	return dst
+}
+
+// filter tells whether a key may have been seen before: a Bloom filter in
+// blocks of one cache line. It never misses a repeat; what it suspects without
+// cause costs time only. Its size is bounded, whatever the file's is.
+type filter struct {
+	blocks [][8]uint64
+}
+
+const (
+	minFilter = 1 << 10 // blocks of 64 bytes
+	maxFilter = 1 << 19 // 32 MiB: one suspect in a million among 10 million keys
+)
+
+// newFilter makes a filter for about so many keys.
+func newFilter(keys int64) *filter {
+	n := int64(minFilter)
+	for n < maxFilter && n*16 < keys {
+		n *= 2
+	}
+	return &filter{make([][8]uint64, n)}
+}
+
+// mark puts a hash in and tells whether it may have been there before.
+func (f *filter) mark(h uint64) bool {
+	block := &f.blocks[h&uint64(len(f.blocks)-1)]
+	bits := h >> 20
+	known := true
+	for range 4 {
+		word, bit := (bits>>6)&7, uint64(1)<<(bits&63)
+		known = known && block[word]&bit != 0
+		block[word] |= bit
+		bits = bits*0x9E3779B97F4A7C15 + 0x632BE59BD9B4E019
+		bits ^= bits >> 29
+	}
+	return known
+}

@@ -1,0 +1,189 @@
+package target
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/core/tabular"
+)
+
+// Session is one connection that loads, with its staging tables. They are kept
+// as long as the session and emptied at each commit, so that small loads leave
+// no trace in the catalogs. One goroutine at a time uses a session.
+type Session struct {
+	conn   *pgx.Conn
+	stages map[string]bool
+}
+
+// Session opens a connection for loads.
+func (d *Database) Session(ctx context.Context) (*Session, error) {
+	config := d.config.Copy()
+	config.RuntimeParams["application_name"] = "mullein load"
+	// A table that somebody else holds is waited for so long; then the load is
+	// given up and tried again later.
+	config.RuntimeParams["lock_timeout"] = "20s"
+	config.RuntimeParams["temp_buffers"] = "32MB"
+	config.RuntimeParams["client_min_messages"] = "error"
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the target's database: %w", err)
+	}
+	s := &Session{conn: conn, stages: map[string]bool{}}
+	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL) ON COMMIT DELETE ROWS`); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("make the plan table: %w", err)
+	}
+	return s, nil
+}
+
+// Close ends the connection; a load at hand is rolled back.
+func (s *Session) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	s.conn.Close(ctx)
+}
+
+// Alive tells whether the connection still stands.
+func (s *Session) Alive() bool { return !s.conn.IsClosed() }
+
+// Ping tells whether the database still answers on the connection.
+func (s *Session) Ping(ctx context.Context) error { return s.conn.Ping(ctx) }
+
+func (s *Session) pid() uint32 { return s.conn.PgConn().PID() }
+
+// maxStages bounds the staging tables of a session.
+const maxStages = 100
+
+// stage gives the name of the staging table for own columns of such kinds,
+// which it makes when the session has none yet.
+func (s *Session) stage(ctx context.Context, own []Column) (string, error) {
+	columns := []string{}
+	h := fnv.New64a()
+	for i, c := range own {
+		h.Write([]byte{byte(c.Kind)})
+		columns = append(columns, fmt.Sprintf("c%d %s", i, sqlTypes[c.Kind][0]))
+	}
+	name := fmt.Sprintf("mullein_stage_%d_%x", len(own), h.Sum64())
+	if s.stages[name] {
+		return name, nil
+	}
+	if len(s.stages) >= maxStages {
+		for old := range s.stages {
+			if _, err := s.conn.Exec(ctx, "DROP TABLE pg_temp."+quote(old)); err != nil {
+				return "", fmt.Errorf("drop staging table: %w", err)
+			}
+			delete(s.stages, old)
+			break
+		}
+	}
+	columns = append(columns, "line bigint NOT NULL", "digest bytea NOT NULL", "suspect boolean NOT NULL")
+	statement := "CREATE TEMPORARY TABLE " + quote(name) + " (" + strings.Join(columns, ", ") + ") ON COMMIT DELETE ROWS"
+	if _, err := s.conn.Exec(ctx, statement); err != nil {
+		return "", fmt.Errorf("make staging table: %w", err)
+	}
+	s.stages[name] = true
+	return name, nil
+}
+
+// Source hands in the rows of a delivery, piece by piece.
+type Source interface {
+	// Fill adds rows to the batch until it holds about size bytes. It returns
+	// io.EOF with the last rows.
+	Fill(b *Batch, size int) error
+}
+
+const (
+	chunkSize   = 256 << 10
+	chunksAhead = 4
+)
+
+// chunk is a piece of the COPY stream, or the error that ends it.
+type chunk struct {
+	bytes []byte
+	err   error
+}
+
+// copyReader reads rows in one goroutine while another sends them, so that
+// decoding and the database work side by side.
+type copyReader struct {
+	chunks chan chunk
+	free   chan []byte
+	now    []byte
+	rest   []byte
+	err    error
+}
+
+func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
+	r := &copyReader{chunks: make(chan chunk, chunksAhead), free: make(chan []byte, chunksAhead+2)}
+	for range chunksAhead + 2 {
+		r.free <- make([]byte, 0, chunkSize+chunkSize/8)
+	}
+	go func() {
+		defer close(r.chunks)
+		b.buf = append(<-r.free, copyHeader...)
+		for {
+			err := src.Fill(b, chunkSize)
+			if err == io.EOF {
+				b.buf = append(b.buf, copyEnd...)
+			}
+			select {
+			case r.chunks <- chunk{b.buf, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+			select {
+			case b.buf = <-r.free:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return r
+}
+
+func (r *copyReader) Read(p []byte) (int, error) {
+	for len(r.rest) == 0 {
+		if r.err != nil {
+			return 0, r.err
+		}
+		if r.now != nil {
+			r.free <- r.now[:0]
+			r.now = nil
+		}
+		c, open := <-r.chunks
+		if !open {
+			return 0, io.ErrUnexpectedEOF
+		}
+		r.err = c.err
+		if c.err != nil && c.err != io.EOF {
+			return 0, c.err
+		}
+		r.now, r.rest = c.bytes, c.bytes
+	}
+	n := copy(p, r.rest)
+	r.rest = r.rest[n:]
+	return n, nil
+}
+
+// drain waits until the reading goroutine has ended.
+func (r *copyReader) drain() {
+	for range r.chunks {
+	}
+}
+
+func kindsOf(own []Column) []tabular.Kind {
+	kinds := make([]tabular.Kind, len(own))
+	for i, c := range own {
+		kinds[i] = c.Kind
+	}
+	return kinds
+}

@@ -1,0 +1,337 @@
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/core/tabular"
+)
+
+// Column is a column of a target table.
+type Column struct {
+	Name    string
+	Kind    tabular.Kind
+	NotNull bool
+	Comment string
+}
+
+// Lineage names the lineage columns; "" leaves one out.
+type Lineage struct {
+	FromFile, FromLine, FromArrival, LoadedRun, LoadedAt, RowDigest string
+}
+
+// Table is what a feed wants its target to be.
+type Table struct {
+	Schema, Name string
+	Comment      string
+	Own          []Column // those that come from rows, in the order in which rows are handed in
+	Columns      []Column // Own, then the lineage columns
+	Key          []string
+	Newest       string // "" for the order of the file
+	Lineage      Lineage
+}
+
+func (t *Table) String() string { return t.Schema + "." + t.Name }
+
+// NewTable completes a table from its own columns.
+func NewTable(schema, name, comment string, own []Column, key []string, newest string, lineage Lineage) *Table {
+	t := &Table{Schema: schema, Name: name, Comment: comment, Own: own, Key: key, Newest: newest, Lineage: lineage}
+	t.Columns = slices.Clone(own)
+	for i := range t.Columns {
+		t.Columns[i].NotNull = t.Columns[i].NotNull || slices.Contains(key, t.Columns[i].Name)
+	}
+	for _, l := range []Column{
+		{Name: lineage.FromFile, Kind: tabular.Text, Comment: "The file that the row came from, below the landing."},
+		{Name: lineage.FromLine, Kind: tabular.Integer, Comment: "The line of that file."},
+		{Name: lineage.FromArrival, Kind: tabular.Integer, Comment: "The arrival that wrote the row, in Mullein's ledger."},
+		{Name: lineage.LoadedRun, Kind: tabular.Integer, Comment: "The run that wrote the row."},
+		{Name: lineage.LoadedAt, Kind: tabular.Instant, Comment: "When the row was written."},
+		{Name: lineage.RowDigest, Kind: tabular.Binary, Comment: "Digest of the row's own columns; equal digests are equal rows."},
+	} {
+		if l.Name != "" {
+			t.Columns = append(t.Columns, l)
+		}
+	}
+	return t
+}
+
+// sqlTypes is what each kind becomes in a table that we create, then what is
+// taken as well in a table that others made.
+var sqlTypes = map[tabular.Kind][]string{
+	tabular.Text:    {"text", "character varying", "character", "citext"},
+	tabular.Integer: {"bigint", "integer", "smallint", "numeric"},
+	tabular.Decimal: {"numeric", "double precision", "real"},
+	tabular.Float:   {"double precision", "real", "numeric"},
+	tabular.Boolean: {"boolean"},
+	tabular.Instant: {"timestamp with time zone"},
+	tabular.Day:     {"date"},
+	tabular.Clock:   {"time without time zone"},
+	tabular.Span:    {"interval"},
+	tabular.Point:   {"point"},
+	tabular.JSON:    {"jsonb", "json"},
+	tabular.Binary:  {"bytea"},
+	tabular.UUID:    {"uuid"},
+}
+
+// MisfitError lists how an existing table differs from what the feed wants.
+type MisfitError struct {
+	Table       string
+	Differences []string
+}
+
+func (e *MisfitError) Error() string {
+	return fmt.Sprintf("table %s does not fit the feed: %s", e.Table, strings.Join(e.Differences, "; "))
+}
+
+// Fitted is a table that is there and fits.
+type Fitted struct {
+	*Table
+	oid       uint32
+	casts     map[string]string // by own column: what makes a staged value comparable with the target's
+	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
+	lateIndex string            // the constraint to make anew after the first rows; "" when that must not be done
+	lateDef   string
+}
+
+// Fit makes the schema and the table when they are absent, and otherwise holds
+// the table against what the feed wants. Differences are a [*MisfitError].
+func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
+	oid, err := d.find(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	if oid == 0 {
+		if err := d.create(ctx, t); err != nil {
+			return nil, err
+		}
+		if oid, err = d.find(ctx, t); err != nil {
+			return nil, err
+		}
+	}
+	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
+	if err := d.hold(ctx, f); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
+	err = d.pool.QueryRow(ctx, `SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2`, t.Schema, t.Name).Scan(&oid)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, fmt.Errorf("look for table %s: %w", t, err)
+	}
+	return oid, nil
+}
+
+func (d *Database) create(ctx context.Context, t *Table) error {
+	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
+			return err
+		}
+		for _, statement := range t.ddl() {
+			if _, err := tx.Exec(ctx, statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if isDenied(err) {
+		return fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
+			t, err, quote(d.config.Database), quote(d.config.User), quote(t.Schema), quote(d.config.User))
+	}
+	if err != nil {
+		return fmt.Errorf("make table %s: %w", t, err)
+	}
+	return nil
+}
+
+// ddl is the statements that make the table.
+func (t *Table) ddl() []string {
+	var lines, keys []string
+	name := quote(t.Schema, t.Name)
+	statements := []string{"", ""}
+	for _, c := range t.Columns {
+		line := quote(c.Name) + " " + sqlTypes[c.Kind][0]
+		if c.NotNull {
+			line += " NOT NULL"
+		}
+		lines = append(lines, line)
+		if c.Comment != "" {
+			statements = append(statements, "COMMENT ON COLUMN "+name+"."+quote(c.Name)+" IS "+literal(c.Comment))
+		}
+	}
+	for _, k := range t.Key {
+		keys = append(keys, quote(k))
+	}
+	lines = append(lines, "PRIMARY KEY ("+strings.Join(keys, ", ")+")")
+	statements[0] = "CREATE SCHEMA IF NOT EXISTS " + quote(t.Schema)
+	statements[1] = "CREATE TABLE IF NOT EXISTS " + name + " (\n  " + strings.Join(lines, ",\n  ") + "\n)"
+	if t.Comment != "" {
+		statements = append(statements, "COMMENT ON TABLE "+name+" IS "+literal(t.Comment))
+	}
+	return statements
+}
+
+// literal writes a text for statements that take no parameters.
+func literal(s string) string {
+	s = strings.ReplaceAll(strings.ReplaceAll(s, "\x00", ""), "'", "''")
+	if strings.Contains(s, `\`) {
+		return " E'" + strings.ReplaceAll(s, `\`, `\\`) + "'"
+	}
+	return "'" + s + "'"
+}
+
+// existing is a column as the database has it.
+type existing struct {
+	sqlType, name     string
+	collation         string // quoted; "" for the database's own
+	notNull, defaults bool
+	generated         bool
+	deterministic     bool
+}
+
+// cast is what follows a staged value of a kind, so that it can be compared
+// with the column in the column's own notion of equality. It never cuts a
+// value to the column's length.
+func (e existing) cast(k tabular.Kind) string {
+	base, _, _ := strings.Cut(e.sqlType, "(")
+	cast := ""
+	switch {
+	case base == "character":
+		cast = "::bpchar"
+	case base != sqlTypes[k][0] && base != "character varying":
+		cast = "::" + base
+	}
+	if e.collation != "" {
+		cast += " COLLATE " + e.collation
+	}
+	return cast
+}
+
+// hold compares the table with what the feed wants, difference by difference.
+func (d *Database) hold(ctx context.Context, f *Fitted) error {
+	var differences []string
+	say := func(format string, args ...any) { differences = append(differences, fmt.Sprintf(format, args...)) }
+	var relation string
+	var mayRead, mayInsert, mayUpdate bool
+	err := d.pool.QueryRow(ctx, `SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE')
+		FROM pg_class WHERE oid = $1`, f.oid).Scan(&relation, &mayRead, &mayInsert, &mayUpdate)
+	if err != nil {
+		return fmt.Errorf("look at table %s: %w", f.Table, err)
+	}
+	if relation != "r" && relation != "p" {
+		return &MisfitError{f.String(), []string{"it is not a table but a view or something else that rows cannot be merged into"}}
+	}
+	columns, err := d.columns(ctx, f.oid)
+	if err != nil {
+		return err
+	}
+	byName := map[string]existing{}
+	for _, c := range columns {
+		byName[c.name] = c
+	}
+	wanted := map[string]bool{}
+	f.bytewise = true
+	for _, c := range f.Columns {
+		wanted[c.Name] = true
+		has, ok := byName[c.Name]
+		base, _, _ := strings.Cut(has.sqlType, "(")
+		switch {
+		case !ok:
+			say("column %s is missing (ALTER TABLE %s ADD COLUMN %s %s)", c.Name, quote(f.Schema, f.Name), quote(c.Name), sqlTypes[c.Kind][0])
+		case has.generated:
+			say("column %s is generated by the database and cannot be written", c.Name)
+		case !slices.Contains(sqlTypes[c.Kind], base):
+			say("column %s is %s; the feed needs %s", c.Name, has.sqlType, sqlTypes[c.Kind][0])
+		}
+		f.casts[c.Name] = has.cast(c.Kind)
+		if slices.Contains(f.Key, c.Name) && (base != sqlTypes[c.Kind][0] && base != "character varying" || !has.deterministic) {
+			f.bytewise = false
+		}
+	}
+	for _, c := range columns {
+		if !wanted[c.name] && c.notNull && !c.defaults && !c.generated {
+			say("column %s is NOT NULL without a default, and the feed does not fill it", c.name)
+		}
+	}
+	if err := d.holdKey(ctx, f, say); err != nil {
+		return err
+	}
+	if !mayRead || !mayInsert || !mayUpdate {
+		say("rights lack; its owner may run: GRANT SELECT, INSERT, UPDATE ON %s TO %s", quote(f.Schema, f.Name), quote(d.config.User))
+	}
+	if len(differences) > 0 {
+		return &MisfitError{f.String(), differences}
+	}
+	return nil
+}
+
+func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) {
+	rows, err := d.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasdef OR a.attidentity <> '',
+			a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
+			coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
+		FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation
+		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	if err != nil {
+		return nil, fmt.Errorf("read columns: %w", err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c existing, err error) {
+		err = row.Scan(&c.name, &c.sqlType, &c.notNull, &c.defaults, &c.generated, &c.deterministic, &c.collation)
+		return c, err
+	})
+}
+
+// holdKey looks for a unique index over just the key's columns, without which
+// two writers could leave a key twice, and decides whether it may be built
+// after the rows of a first load: only when nothing else hangs on it.
+func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...any)) error {
+	rows, err := d.pool.Query(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
+			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
+			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'
+				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0 AND pg_has_role(t.relowner, 'USAGE')
+				AND NOT EXISTS (SELECT 1 FROM pg_constraint r WHERE r.confrelid = $1)
+				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.objoid IN (c.oid, i.indexrelid))
+				AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = $1)
+				AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = $1 OR h.inhparent = $1)
+				AND NOT EXISTS (SELECT 1 FROM pg_publication_rel p WHERE p.prrelid = $1)
+				AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
+		FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid
+		LEFT JOIN pg_constraint c ON c.conindid = i.indexrelid AND c.contype = 'p' AND NOT c.condeferrable
+		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`, f.oid)
+	if err != nil {
+		return fmt.Errorf("read indexes: %w", err)
+	}
+	defer rows.Close()
+	key := slices.Clone(f.Key)
+	sort.Strings(key)
+	fits := false
+	for rows.Next() {
+		var columns []string
+		var name, definition string
+		var alone bool
+		if err := rows.Scan(&columns, &name, &definition, &alone); err != nil {
+			return fmt.Errorf("read indexes: %w", err)
+		}
+		sort.Strings(columns)
+		if slices.Equal(columns, key) {
+			fits = true
+			if alone && name != "" {
+				f.lateIndex, f.lateDef = name, definition
+			}
+		}
+	}
+	if !fits {
+		say("no primary key or unique index over (%s)", strings.Join(f.Key, ", "))
+	}
+	return rows.Err()
+}

@@ -221,7 +221,7 @@ func (s *Server) adopt(ctx context.Context) bool {
 	if s.port, err = strconv.Atoi(strings.TrimSpace(lines[3])); err != nil {
 		return false
 	}
-	s.Adopted = s.answers(ctx, 2*time.Second)
+	s.Adopted = s.Answers(ctx, 2*time.Second)
 	return s.Adopted
 }
 
@@ -237,7 +237,7 @@ func (s *Server) start(ctx context.Context) error {
 		log, _ := os.ReadFile(s.log())
 		return fmt.Errorf("start the private PostgreSQL: %w: %s\n%s", err, bytes.TrimSpace(out), tail(log, 2000))
 	}
-	if !s.answers(ctx, 30*time.Second) {
+	if !s.Answers(ctx, 30*time.Second) {
 		return fmt.Errorf("the private PostgreSQL does not answer on port %d; see %s", s.port, s.log())
 	}
 	return nil
@@ -245,7 +245,8 @@ func (s *Server) start(ctx context.Context) error {
 
 func tail(b []byte, n int) []byte { return b[max(0, len(b)-n):] }
 
-func (s *Server) answers(ctx context.Context, within time.Duration) bool {
+// Answers waits for so long until the server takes a connection.
+func (s *Server) Answers(ctx context.Context, within time.Duration) bool {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	for {
@@ -262,9 +263,12 @@ func (s *Server) answers(ctx context.Context, within time.Duration) bool {
 	}
 }
 
-// URL is how to connect to the server's database. It holds a password.
-func (s *Server) URL() string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(owner, s.secret), Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/postgres", RawQuery: "sslmode=disable"}
+// URL is how to connect to the server's main database. It holds a password.
+func (s *Server) URL() string { return s.DatabaseURL("postgres") }
+
+// DatabaseURL is how to connect to one of the server's databases.
+func (s *Server) DatabaseURL(name string) string {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(owner, s.secret), Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/" + name, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 

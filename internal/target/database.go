@@ -184,13 +184,13 @@ func marker(row pgx.Row) (*Marker, error) {
 type Rows struct {
 	Columns []string `json:"columns"`
 	Rows    [][]any  `json:"rows" nullable:"false" doc:"Each value as text, as PostgreSQL writes it, or null"`
-	Total   int64    `json:"total" doc:"Rows of the table, or of the arrival; -1 when they were not counted"`
 }
 
 // Browse gives up to most rows of a table: those that an arrival last wrote in
-// the order of its file, or, with arrival 0, those that were loaded last.
-func (d *Database) Browse(ctx context.Context, t *Table, arrival int64, offset, most int) (*Rows, error) {
-	out := &Rows{Rows: [][]any{}, Total: -1}
+// the order of its file, beyond a line, or, with arrival 0, those with the
+// greatest keys.
+func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int64, most int) (*Rows, error) {
+	out := &Rows{Columns: []string{}, Rows: [][]any{}}
 	var there bool
 	if err := d.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", quote(t.Schema, t.Name)).Scan(&there); err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
@@ -203,14 +203,16 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival int64, offset, 
 		out.Columns = append(out.Columns, c.Name)
 		texts = append(texts, quote(c.Name)+"::text")
 	}
-	where, order, args := "", "", []any{most, offset}
+	where, order, args := "", "", []any{most}
 	if arrival > 0 {
 		if t.Lineage.FromArrival == "" {
 			return nil, fmt.Errorf("%s has no lineage column that names the arrival", t)
 		}
-		where = " WHERE " + quote(t.Lineage.FromArrival) + " = $3"
+		where = " WHERE " + quote(t.Lineage.FromArrival) + " = $2"
 		args = append(args, arrival)
 		if t.Lineage.FromLine != "" {
+			where += " AND " + quote(t.Lineage.FromLine) + " > $3"
+			args = append(args, afterLine)
 			order = " ORDER BY " + quote(t.Lineage.FromLine)
 		}
 	} else {
@@ -220,7 +222,7 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival int64, offset, 
 		}
 		order = " ORDER BY " + strings.Join(keys, ", ")
 	}
-	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+where+order+" LIMIT $1 OFFSET $2", args...)
+	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+where+order+" LIMIT $1", args...)
 	if err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
 	}

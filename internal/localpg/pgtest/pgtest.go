@@ -5,7 +5,6 @@ package pgtest
 import (
 	"context"
 	"fmt"
-	"net/url"
 	"os"
 	"sync/atomic"
 	"testing"
@@ -51,21 +50,12 @@ func run(m *testing.M, prepare func(ctx context.Context, url string) error) int 
 		return 1
 	}
 	if prepare != nil {
-		if err := prepare(ctx, with(template)); err != nil {
+		if err := prepare(ctx, server.DatabaseURL(template)); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 	}
 	return m.Run()
-}
-
-func with(database string) string {
-	u, err := url.Parse(server.URL())
-	if err != nil {
-		panic(err)
-	}
-	u.Path = "/" + database
-	return u.String()
 }
 
 func exec(ctx context.Context, url, statement string) error {
@@ -90,5 +80,5 @@ func Database(t testing.TB) string {
 			t.Error(err)
 		}
 	})
-	return with(name)
+	return server.DatabaseURL(name)
 }

@@ -1,0 +1,153 @@
+// Command mullein takes in the files that suppliers leave.
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+	_ "time/tzdata" // zones work on machines without a zone database
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/term"
+
+	"mullein/internal/cli"
+	"mullein/internal/client"
+	"mullein/internal/demo"
+	"mullein/internal/localpg"
+	"mullein/internal/server"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, stop) // a second signal ends the process at once
+	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Version: server.Version}, os.Args[1:], os.Stdout, os.Stderr))
+}
+
+// logger writes text for people and JSON for programs.
+func logger() *slog.Logger {
+	if term.IsTerminal(int(os.Stderr.Fd())) {
+		return slog.New(slog.NewTextHandler(os.Stderr, nil))
+	}
+	return slog.New(slog.NewJSONHandler(os.Stderr, nil))
+}
+
+func config(o cli.ServeOptions) server.Config {
+	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, Log: logger(), Out: os.Stdout}
+}
+
+func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }
+
+func runDemo(ctx context.Context, o cli.ServeOptions) error {
+	if o.Once {
+		return example(ctx, o)
+	}
+	ctx, fail := context.WithCancelCause(ctx)
+	c := config(o)
+	c.Ready = func(r server.Running) {
+		service := client.New(r.URL, r.Token)
+		go func() {
+			err := demo.Put(ctx, service, r.Root)
+			if err == nil {
+				fmt.Println("Suppliers  at work in the landing; open the console and watch. Ctrl-C ends the demo.")
+				err = demo.Work(ctx, r.Root)
+			}
+			if err != nil && ctx.Err() == nil {
+				fail(fmt.Errorf("the sample suppliers: %w", err))
+			}
+		}()
+	}
+	if err := server.Serve(ctx, c); err != nil {
+		return err
+	}
+	if cause := context.Cause(ctx); cause != context.Canceled {
+		return cause
+	}
+	return nil
+}
+
+// example runs the fixed example in a fresh database and shows what happened.
+func example(ctx context.Context, o cli.ServeOptions) error {
+	home, err := filepath.Abs(filepath.Join(o.Home, "once"))
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(home, 0o755); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(filepath.Join(home, "landing")); err != nil {
+		return err
+	}
+	c := config(o)
+	c.Home, c.Listen, c.LandingRoots, c.Out = home, "127.0.0.1:0", nil, io.Discard
+	if c.Database == "" {
+		own, err := localpg.Start(ctx, localpg.Options{Dir: home})
+		if err != nil {
+			return err
+		}
+		defer func() {
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+			defer cancel()
+			if err := own.Stop(last); err != nil {
+				c.Log.Error("the private PostgreSQL did not stop", "error", err)
+			}
+		}()
+		if c.Database, err = fresh(ctx, own); err != nil {
+			return err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	done := make(chan error, 1)
+	c.Ready = func(r server.Running) {
+		go func() {
+			defer cancel()
+			service := client.New(r.URL, r.Token)
+			err := demo.Put(ctx, service, r.Root)
+			if err == nil {
+				err = demo.Example(ctx, service, r.Root)
+			}
+			if err == nil {
+				tell(ctx, home)
+			}
+			done <- err
+		}()
+	}
+	if err := server.Serve(ctx, c); err != nil {
+		return err
+	}
+	return <-done
+}
+
+// fresh makes an empty database, so that the example is the same every time.
+func fresh(ctx context.Context, own *localpg.Server) (string, error) {
+	conn, err := pgx.Connect(ctx, own.URL())
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	for _, statement := range []string{"DROP DATABASE IF EXISTS example WITH (FORCE)", "CREATE DATABASE example"} {
+		if _, err := conn.Exec(ctx, statement); err != nil {
+			return "", err
+		}
+	}
+	return own.DatabaseURL("example"), nil
+}
+
+// tell shows what happened, with the commands that show it.
+func tell(ctx context.Context, home string) {
+	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"}, {"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"}, {"status"}} {
+		fmt.Print("$ mullein")
+		for _, a := range args {
+			fmt.Print(" ", a)
+		}
+		fmt.Println()
+		cli.Run(ctx, cli.Program{}, append(args, "--home", home), os.Stdout, os.Stderr)
+		fmt.Println()
+	}
+}

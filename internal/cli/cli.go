@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+	"golang.org/x/term"
+
+	"mullein/internal/client"
+)
+
+// The exit codes.
+const (
+	exitGood  = 0
+	exitError = 1
+	exitUsage = 2
+	exitWrong = 3 // the work was done, and something was refused or failed
+)
+
+// ServeOptions is what `serve` and `demo` were called with.
+type ServeOptions struct {
+	Home         string
+	Listen       string
+	Database     string
+	LandingRoots []string
+	Once         bool // demo: a full example, then exit
+}
+
+// Program is what the command line cannot do through the API: being a service.
+type Program struct {
+	Serve   func(ctx context.Context, o ServeOptions) error
+	Demo    func(ctx context.Context, o ServeOptions) error
+	Version string
+}
+
+// errWrong ends a command with exit code 3, with nothing more to say.
+var errWrong = errors.New("something was refused or failed")
+
+// usageError marks errors of the caller's words.
+type usageError struct{ error }
+
+// Run executes a command line and gives its exit code.
+func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer) int {
+	c := &command{out: stdout, errOut: stderr, settings: viper.New()}
+	root := c.root(p)
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return exitGood
+	case errors.Is(err, errWrong):
+		return exitWrong
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+		fmt.Fprintf(stderr, "mullein: %v\nSee `mullein --help`.\n", err)
+		return exitUsage
+	}
+	fmt.Fprintf(stderr, "mullein: %v\n", err)
+	return exitError
+}
+
+// command carries what all commands share.
+type command struct {
+	out, errOut io.Writer
+	settings    *viper.Viper
+	format      string // table or json
+	home        string
+}
+
+func (c *command) root(p Program) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "mullein",
+		Short: "Mullein takes in the files that suppliers leave, and tells what came, what did not, and what was wrong.",
+		Long: `Mullein takes in the files that suppliers leave in folders: it notices each file, waits until it
+is whole, reads and checks it, keeps one row a key, merges the rows into the target table, and
+remembers what became of each file and each row.
+
+  mullein demo             a service with sample suppliers at work
+  mullein serve            a service
+  mullein feed put FILE    create or change a feed
+
+Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER with MULLEIN_TOKEN.`,
+		Version:       p.Version,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if c.format != "table" && c.format != "json" {
+				return usageError{fmt.Errorf("-o takes table or json, not %q", c.format)}
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
+	root.PersistentFlags().StringVar(&c.home, "home", ".mullein", "the service's own folder")
+	c.settings.SetEnvPrefix("MULLEIN")
+	c.settings.AutomaticEnv()
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.status(), c.ledger(), c.arrival(), c.rejects(), c.rows(), c.runs())
+	return root
+}
+
+// arguments makes wrong counts of arguments usage errors that name the usage.
+func arguments(least, most int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < least || most >= 0 && len(args) > most {
+			return usageError{fmt.Errorf("usage: %s", cmd.UseLine())}
+		}
+		return nil
+	}
+}
+
+func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
+	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
+	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
+	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil, "a folder below which landings may be; repeatable (default: the home folder)")
+}
+
+func (c *command) serve(p Program) *cobra.Command {
+	var o ServeOptions
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: arguments(0, 0),
+		RunE: func(cmd *cobra.Command, _ []string) error { return p.Serve(cmd.Context(), c.complete(o)) },
+	}
+	c.serveFlags(cmd, &o)
+	return cmd
+}
+
+func (c *command) demo(p Program) *cobra.Command {
+	var o ServeOptions
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Run the service with sample suppliers at work", Args: arguments(0, 0),
+		RunE: func(cmd *cobra.Command, _ []string) error { return p.Demo(cmd.Context(), c.complete(o)) },
+	}
+	c.serveFlags(cmd, &o)
+	cmd.Flags().BoolVar(&o.Once, "once", false, "a full example with the same content every time, then exit")
+	return cmd
+}
+
+func (c *command) complete(o ServeOptions) ServeOptions {
+	o.Home = c.home
+	if o.Database == "" {
+		o.Database = c.settings.GetString("database")
+	}
+	return o
+}
+
+// client gives a client of the service that the caller means.
+func (c *command) client() (*client.Client, error) {
+	address, token := c.settings.GetString("server"), c.settings.GetString("token")
+	if address == "" {
+		text, err := os.ReadFile(filepath.Join(c.home, "address"))
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, fmt.Errorf("no service was started with the home folder %s; start one with `mullein serve`, give --home, or set MULLEIN_SERVER and MULLEIN_TOKEN", c.home)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("find the service: %w", err)
+		}
+		address = strings.TrimSpace(string(text))
+	}
+	if token == "" {
+		text, err := os.ReadFile(filepath.Join(c.home, "owner.token"))
+		if err != nil {
+			return nil, fmt.Errorf("find the token: %w; set MULLEIN_TOKEN", err)
+		}
+		token = string(bytes.TrimSpace(text))
+	}
+	return client.New(address, token), nil
+}
+
+// call wraps a command that speaks to a service.
+func (c *command) call(do func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		api, err := c.client()
+		if err != nil {
+			return err
+		}
+		return do(cmd.Context(), api, args)
+	}
+}
+
+// terminal tells whether people look on.
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func (c *command) json() bool { return c.format == "json" }

@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/ledger"
+)
+
+// table is aligned columns: texts to the left, numbers to the right.
+type table struct {
+	head []string
+	rows [][]cell
+}
+
+type cell struct {
+	text   string
+	number bool
+	color  string // an SGR code; used on a terminal only
+}
+
+func text(s string) cell       { return cell{text: s} }
+func integer(n int64) cell     { return cell{text: grouped(n), number: true} }
+func id(n int64) cell          { return cell{text: strconv.FormatInt(n, 10), number: true} }
+func (t *table) add(c ...cell) { t.rows = append(t.rows, c) }
+
+// grouped writes 1234567 as 1 234 567, with a space that does not break.
+func grouped(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "\u00a0" + s[i:]
+	}
+	return s
+}
+
+func (t *table) write(w io.Writer) {
+	color := terminal(w) && os.Getenv("NO_COLOR") == ""
+	widths := make([]int, len(t.head))
+	right := make([]bool, len(t.head))
+	for i, h := range t.head {
+		widths[i] = utf8.RuneCountInString(h)
+	}
+	for _, row := range t.rows {
+		for i, c := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
+			right[i] = right[i] || c.number
+		}
+	}
+	line := func(cells []cell) {
+		b := strings.Builder{}
+		for i, c := range cells {
+			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.text))
+			shown := c.text
+			if color && c.color != "" {
+				shown = "\x1b[" + c.color + "m" + shown + "\x1b[0m"
+			}
+			if right[i] {
+				b.WriteString(pad + shown)
+			} else {
+				b.WriteString(shown + pad)
+			}
+			if i < len(cells)-1 {
+				b.WriteString("  ")
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
+	}
+	head := make([]cell, len(t.head))
+	for i, h := range t.head {
+		head[i] = cell{text: h, color: "1"}
+	}
+	line(head)
+	for _, row := range t.rows {
+		line(row)
+	}
+}
+
+// show writes a value as JSON, or calls people's own form of it.
+func (c *command) show(v any, people func()) error {
+	if !c.json() {
+		people()
+		return nil
+	}
+	e := json.NewEncoder(c.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+func state(s string) cell {
+	colors := map[string]string{
+		"loaded": "32", "done": "32", "refused": "31", "failed": "31", "held": "33", "skipped": "90", "gone": "90",
+		"loading": "36", "running": "36", "cancelled": "33", "paused": "33",
+	}
+	return cell{text: s, color: colors[s]}
+}
+
+func when(t *time.Time) cell {
+	if t == nil {
+		return text("-")
+	}
+	return text(t.Local().Format("2006-01-02 15:04:05"))
+}
+
+func shorten(s string, most int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
+
+// balanceHead are the counts that tables of loads show.
+var balanceHead = []string{"READ", "INSERTED", "UPDATED", "UNCHANGED", "OUTDATED", "DUPLICATE", "REJECTED", "WITHHELD"}
+
+func balanceCells(b balance.Balance) []cell {
+	return []cell{integer(b.Read), integer(b.Inserted), integer(b.Updated), integer(b.Unchanged), integer(b.Outdated), integer(b.Duplicate), integer(b.Rejected), integer(b.Withheld)}
+}
+
+// balanceLine writes a balance as a sum that people can check.
+func balanceLine(b balance.Balance) string {
+	var parts []string
+	for _, p := range []struct {
+		name string
+		n    int64
+	}{{"inserted", b.Inserted}, {"updated", b.Updated}, {"unchanged", b.Unchanged}, {"outdated", b.Outdated}, {"kept", b.Kept}, {"deleted", b.Deleted},
+		{"duplicate", b.Duplicate}, {"rejected", b.Rejected}, {"left out", b.LeftOut}, {"withheld", b.Withheld}} {
+		if p.n != 0 {
+			parts = append(parts, grouped(p.n)+" "+p.name)
+		}
+	}
+	line := fmt.Sprintf("%s read = %s", grouped(b.Read), strings.Join(parts, " + "))
+	if len(parts) == 0 {
+		line = grouped(b.Read) + " read"
+	}
+	if b.Removed > 0 {
+		line += fmt.Sprintf("; %s removed from the table", grouped(b.Removed))
+	}
+	return line
+}
+
+func arrivalTable(list []ledger.Arrival) *table {
+	t := &table{head: append(append([]string{"ID", "NOTICED", "STATE", "PATH"}, balanceHead...), "WHY")}
+	for _, a := range list {
+		row := append([]cell{id(a.ID), when(&a.NoticedAt), state(string(a.State)), text(a.Path)}, balanceCells(a.Balance)...)
+		t.add(append(row, text(shorten(a.Reason, 60)))...)
+	}
+	return t
+}

@@ -1,0 +1,356 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"mullein/internal/api"
+	"mullein/internal/client"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+func (c *command) run() *cobra.Command {
+	var wait bool
+	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		run, err := service.RunFeed(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if !wait {
+			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
+		}
+		return c.waitForRun(ctx, service, run)
+	})}
+	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused or failed")
+	return cmd
+}
+
+const askEvery = 150 * time.Millisecond
+
+func (c *command) waitForRun(ctx context.Context, service *client.Client, run ledger.Run) error {
+	people := terminal(c.errOut)
+	var err error
+	for run.State == ledger.RunQueued || run.State == ledger.RunRunning {
+		if people {
+			c.progress(ctx, service, run)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(askEvery):
+		}
+		if run, err = service.Run(ctx, run.ID); err != nil {
+			return err
+		}
+	}
+	if people {
+		fmt.Fprint(c.errOut, "\r\x1b[K")
+	}
+	list, err := service.Arrivals(ctx, ledger.Filter{Run: run.ID, Most: 1000})
+	if err != nil {
+		return err
+	}
+	err = c.show(run, func() {
+		if len(list.Items) == 0 {
+			fmt.Fprintf(c.out, "run %d of %s: nothing new was there\n", run.ID, run.Feed)
+		} else {
+			slices.Reverse(list.Items)
+			arrivalTable(list.Items).write(c.out)
+			fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
+		}
+		if run.Reason != "" {
+			fmt.Fprintln(c.out, run.Reason)
+		}
+	})
+	if err == nil && (run.State != ledger.RunDone || run.Refused+run.Failed > 0) {
+		return errWrong
+	}
+	return err
+}
+
+// progress shows one line that is written over and over.
+func (c *command) progress(ctx context.Context, service *client.Client, run ledger.Run) {
+	status, err := service.Status(ctx)
+	if err != nil {
+		return // the next answer about the run says it too
+	}
+	line := fmt.Sprintf("run %d %s", run.ID, run.State)
+	for _, l := range status.Loads {
+		if l.Feed == run.Feed {
+			share := int64(100)
+			if l.Size > 0 {
+				share = 100 * l.Bytes / l.Size
+			}
+			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), l.Step, share, grouped(l.Rows))
+		}
+	}
+	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
+}
+
+func (c *command) status() *cobra.Command {
+	return &cobra.Command{Use: "status [FEED]", Short: "What is waiting, working, wrong", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		if len(args) == 1 {
+			f, err := service.Feed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return c.show(f, func() { c.feedStatus(f) })
+		}
+		status, err := service.Status(ctx)
+		if err != nil {
+			return err
+		}
+		return c.show(status, func() {
+			c.feedTable(status.Feeds)
+			for _, l := range status.Loads {
+				fmt.Fprintf(c.out, "\nloading %s of %s: %s, %s rows\n", l.Path, l.Feed, l.Step, grouped(l.Rows))
+			}
+		})
+	})}
+}
+
+func (c *command) feedStatus(f api.FeedView) {
+	starts := "on arrival"
+	if f.Cron != "" {
+		starts = strings.TrimPrefix(map[bool]string{true: "on arrival, and "}[f.Arrival]+"by "+f.Cron, ", ")
+	}
+	var states []string
+	for _, s := range ledger.States() {
+		if n := f.Counts.States[string(s)]; n > 0 {
+			states = append(states, fmt.Sprintf("%s %s", grouped(n), s))
+		}
+	}
+	lines := [][2]string{
+		{"feed", fmt.Sprintf("%s, version %d", f.Name, f.Version)}, {"about", f.About}, {"supplier", strings.TrimSpace(f.Supplier + " " + f.Contact)},
+		{"files", f.Landing + "/" + f.Files}, {"table", f.Table + " by " + strings.Join(f.Key, ", ")}, {"starts", starts},
+		{"arrivals", strings.Join(states, ", ")}, {"last noticed", when(f.Counts.LastNoticed).text}, {"last loaded", when(f.Counts.LastLoaded).text},
+	}
+	if f.NextRun != nil {
+		lines = append(lines, [2]string{"next run", when(f.NextRun).text})
+	}
+	if f.Counts.Waiting > 0 {
+		lines = append(lines, [2]string{"waiting", fmt.Sprintf("%s, the oldest since %s", grouped(f.Counts.Waiting), when(f.Counts.OldestAt).text)})
+	}
+	if f.Paused {
+		lines = append(lines, [2]string{"paused", "no run begins by itself"})
+	}
+	if f.Problem != "" {
+		lines = append(lines, [2]string{"not working", f.Problem})
+	}
+	if f.Counts.LastProblem != "" {
+		lines = append(lines, [2]string{"wrong", fmt.Sprintf("arrival %d: %s", f.Counts.LastProblemA, f.Counts.LastProblem)})
+	}
+	c.pairs(lines)
+}
+
+func (c *command) pairs(lines [][2]string) {
+	for _, l := range lines {
+		if l[1] != "" {
+			fmt.Fprintf(c.out, "%-13s %s\n", l[0], l[1])
+		}
+	}
+}
+
+func (c *command) ledger() *cobra.Command {
+	var f ledger.Filter
+	var s string
+	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		if len(args) == 1 {
+			if _, err := service.Feed(ctx, args[0]); err != nil {
+				return err
+			}
+			f.Feed = args[0]
+		}
+		if f.State = ledger.State(s); s != "" && !slices.Contains(ledger.States(), f.State) {
+			return usageError{fmt.Errorf("unknown state %q; the states are %v", s, ledger.States())}
+		}
+		list, err := service.Arrivals(ctx, f)
+		if err != nil {
+			return err
+		}
+		return c.show(list, func() {
+			if len(list.Items) == 0 {
+				fmt.Fprintln(c.out, "Nothing has arrived.")
+				return
+			}
+			arrivalTable(list.Items).write(c.out)
+			if list.Next > 0 {
+				fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+			}
+		})
+	})}
+	cmd.Flags().StringVar(&s, "state", "", "only those in a state")
+	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text")
+	cmd.Flags().Int64Var(&f.Before, "before", 0, "only those before a number")
+	cmd.Flags().IntVar(&f.Most, "limit", 50, "how many, 1 to 1000")
+	return cmd
+}
+
+func number(arg, what string) (int64, error) {
+	n, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || n < 1 {
+		return 0, usageError{fmt.Errorf("%q is not the number of %s", arg, what)}
+	}
+	return n, nil
+}
+
+func (c *command) arrival() *cobra.Command {
+	return &cobra.Command{Use: "arrival ID", Short: "One file's life", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		n, err := number(args[0], "an arrival")
+		if err != nil {
+			return err
+		}
+		a, err := service.Arrival(ctx, n)
+		if err != nil {
+			return err
+		}
+		return c.show(a, func() { c.life(a) })
+	})}
+}
+
+func (c *command) life(a ledger.Arrival) {
+	var captures []string
+	for name, value := range a.Captures {
+		captures = append(captures, fmt.Sprintf("%s=%v", name, value))
+	}
+	slices.Sort(captures)
+	c.pairs([][2]string{
+		{"arrival", fmt.Sprintf("%d of %s", a.ID, a.Feed)}, {"path", a.Path}, {"state", string(a.State)}, {"why", a.Reason},
+		{"size", grouped(a.Size) + " bytes"}, {"modified", when(&a.Modified).text}, {"says", strings.Join(captures, ", ")}, {"sha256", a.SHA256},
+		{"balance", balanceLine(a.Balance)},
+	})
+	steps := []struct {
+		name string
+		at   *time.Time
+	}{{"noticed", &a.NoticedAt}, {"settling", a.SettlingAt}, {"ready", a.ReadyAt}, {"opened", a.OpenedAt}, {"read", a.StagedAt}, {string(a.State), a.FinishedAt}}
+	fmt.Fprintln(c.out)
+	t := &table{head: []string{"STEP", "AT", "AFTER"}}
+	var last *time.Time
+	for _, s := range steps {
+		if s.at == nil {
+			continue
+		}
+		after := ""
+		if last != nil {
+			after = s.at.Sub(*last).Round(time.Millisecond).String()
+		}
+		t.add(text(s.name), text(s.at.Local().Format("2006-01-02 15:04:05.000")), cell{text: after, number: true})
+		last = s.at
+	}
+	t.write(c.out)
+}
+
+// feedOrArrival reads an argument that is a feed's name or an arrival's number.
+func feedOrArrival(ctx context.Context, service *client.Client, arg string) (string, int64, error) {
+	if n, err := strconv.ParseInt(arg, 10, 64); err == nil && n > 0 {
+		if _, err := service.Feed(ctx, arg); err != nil {
+			return "", n, nil
+		}
+	}
+	_, err := service.Feed(ctx, arg)
+	return arg, 0, err
+}
+
+func (c *command) rejects() *cobra.Command {
+	var most int
+	cmd := &cobra.Command{Use: "rejects FEED|ARRIVAL", Short: "Rows that were left out, and why", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		feed, arrival, err := feedOrArrival(ctx, service, args[0])
+		if err != nil {
+			return err
+		}
+		list, err := service.Rejects(ctx, feed, arrival, ledger.Reject{}, most)
+		if err != nil {
+			return err
+		}
+		return c.show(list, func() {
+			if len(list.Items) == 0 {
+				fmt.Fprintln(c.out, "No rejects.")
+				return
+			}
+			t := &table{head: []string{"ARRIVAL", "PATH", "LINE", "COLUMN", "VALUE", "WHY", "ORIGINAL"}}
+			for _, r := range list.Items {
+				t.add(id(r.ArrivalID), text(r.Path), id(r.Line), text(r.ColumnName), text(shorten(r.Value, 24)), text(shorten(r.Reason, 60)), text(shorten(r.Original, 70)))
+			}
+			t.write(c.out)
+			if list.More {
+				fmt.Fprintf(c.out, "There are more; --limit takes up to 1000.\n")
+			}
+		})
+	})}
+	cmd.Flags().IntVar(&most, "limit", 50, "how many, 1 to 1000")
+	return cmd
+}
+
+func (c *command) rows() *cobra.Command {
+	var most int
+	cmd := &cobra.Command{Use: "rows FEED|ARRIVAL", Short: "Rows of the target, with their lineage", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		feed, arrival, err := feedOrArrival(ctx, service, args[0])
+		if err != nil {
+			return err
+		}
+		rows, err := service.Rows(ctx, feed, arrival, most)
+		if err != nil {
+			return err
+		}
+		return c.show(rows, func() { c.rowTable(rows) })
+	})}
+	cmd.Flags().IntVar(&most, "limit", 20, "how many, 1 to 1000")
+	return cmd
+}
+
+func (c *command) rowTable(rows target.Rows) {
+	if len(rows.Rows) == 0 {
+		fmt.Fprintln(c.out, "No rows.")
+		return
+	}
+	t := &table{head: rows.Columns}
+	for _, row := range rows.Rows {
+		cells := make([]cell, len(row))
+		for i, v := range row {
+			if v != nil {
+				cells[i] = text(shorten(fmt.Sprint(v), 40))
+			}
+		}
+		t.add(cells...)
+	}
+	t.write(c.out)
+}
+
+func (c *command) runs() *cobra.Command {
+	var before int64
+	var most int
+	cmd := &cobra.Command{Use: "runs [FEED]", Short: "Runs, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		feed := ""
+		if len(args) == 1 {
+			feed = args[0]
+			if _, err := service.Feed(ctx, feed); err != nil {
+				return err
+			}
+		}
+		list, err := service.Runs(ctx, feed, before, most)
+		if err != nil {
+			return err
+		}
+		return c.show(list, func() {
+			t := &table{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, balanceHead...), "WHY")}
+			for _, r := range list.Items {
+				row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)), when(r.StartedAt), integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)}, balanceCells(r.Balance)...)
+				t.add(append(row, text(shorten(r.Reason, 60)))...)
+			}
+			t.write(c.out)
+			if list.Next > 0 {
+				fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+			}
+		})
+	})}
+	cmd.Flags().Int64Var(&before, "before", 0, "only those before a number")
+	cmd.Flags().IntVar(&most, "limit", 30, "how many, 1 to 1000")
+	return cmd
+}

@@ -1,0 +1,232 @@
+// Package client calls Mullein's API from Go. The command line is built on it.
+// Start at [New]; the types are those of package api.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"mullein/internal/api"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+// Client speaks to one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client of the service at base, such as http://127.0.0.1:8471.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Timeout: time.Minute}}
+}
+
+// Error is the service's refusal, from its problem details (RFC 9457).
+type Error struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+// Error lists every detail, a line each.
+func (e *Error) Error() string {
+	if len(e.Errors) == 0 {
+		if e.Detail == "" {
+			return fmt.Sprintf("%d %s", e.Status, e.Title)
+		}
+		return e.Detail
+	}
+	lines := make([]string, len(e.Errors))
+	for i, d := range e.Errors {
+		lines[i] = strings.TrimPrefix(d.Location+": "+d.Message, ": ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+const maxAnswer = 64 << 20
+
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return fmt.Errorf("write the request: %w", err)
+		}
+		body = bytes.NewReader(text)
+	}
+	address := c.base + "/api/v1" + path
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address, body)
+	if err != nil {
+		return fmt.Errorf("the service's address: %w", err)
+	}
+	request.Header.Set("Authorization", "Bearer "+c.token)
+	request.Header.Set("Content-Type", "application/json")
+	response, err := c.http.Do(request)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return fmt.Errorf("no service answers at %s (%w); start one with `mullein serve`, or set MULLEIN_SERVER", c.base, err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+	if err != nil {
+		return fmt.Errorf("read the answer: %w", err)
+	}
+	if response.StatusCode >= 300 {
+		refusal := &Error{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+		_ = json.Unmarshal(text, refusal) // an answer that is no problem document still has its status
+		return refusal
+	}
+	if out == nil || len(text) == 0 {
+		return nil
+	}
+	if err := json.Unmarshal(text, out); err != nil {
+		return fmt.Errorf("the answer is not understood; is %s a Mullein service of this version? %w", c.base, err)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	err := c.call(ctx, http.MethodGet, path, query, nil, &out)
+	return out, err
+}
+
+// Status gives what is waiting, working and wrong.
+func (c *Client) Status(ctx context.Context) (api.Status, error) {
+	return get[api.Status](ctx, c, "/status", nil)
+}
+
+// Feeds gives all feeds.
+func (c *Client) Feeds(ctx context.Context) ([]api.FeedView, error) {
+	list, err := get[api.FeedList](ctx, c, "/feeds", nil)
+	return list.Items, err
+}
+
+// Feed gives one feed.
+func (c *Client) Feed(ctx context.Context, name string) (api.FeedView, error) {
+	return get[api.FeedView](ctx, c, feedPath(name), nil)
+}
+
+func feedPath(name string) string { return "/feeds/" + url.PathEscape(name) }
+
+// CheckFeed says what a feed file would do. What is wrong with it is an [*Error].
+func (c *Client) CheckFeed(ctx context.Context, file, definition string) (api.FeedChecked, error) {
+	var out api.FeedChecked
+	err := c.call(ctx, http.MethodPost, "/feed-check", nil, api.FeedText{File: file, Definition: definition}, &out)
+	return out, err
+}
+
+// PutFeed creates a feed or changes it.
+func (c *Client) PutFeed(ctx context.Context, name, file, definition string) (api.FeedPut, error) {
+	var out api.FeedPut
+	err := c.call(ctx, http.MethodPut, feedPath(name), nil, api.FeedText{File: file, Definition: definition}, &out)
+	return out, err
+}
+
+// RemoveFeed ends a feed.
+func (c *Client) RemoveFeed(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, feedPath(name), nil, nil, nil)
+}
+
+// Pause lets no run of a feed begin by itself; Resume takes that back.
+func (c *Client) Pause(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, feedPath(name)+"/pause", nil, nil, nil)
+}
+
+// Resume lets runs of a feed begin by themselves again.
+func (c *Client) Resume(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, feedPath(name)+"/resume", nil, nil, nil)
+}
+
+// Versions gives all wordings of a feed, the newest first.
+func (c *Client) Versions(ctx context.Context, name string) ([]ledger.FeedVersion, error) {
+	list, err := get[api.VersionList](ctx, c, feedPath(name)+"/versions", nil)
+	return list.Items, err
+}
+
+// RunFeed queues a run.
+func (c *Client) RunFeed(ctx context.Context, name string) (ledger.Run, error) {
+	var run ledger.Run
+	err := c.call(ctx, http.MethodPost, feedPath(name)+"/runs", nil, nil, &run)
+	return run, err
+}
+
+// Run gives one run.
+func (c *Client) Run(ctx context.Context, id int64) (ledger.Run, error) {
+	return get[ledger.Run](ctx, c, "/runs/"+strconv.FormatInt(id, 10), nil)
+}
+
+// Runs gives a page of runs, the newest first.
+func (c *Client) Runs(ctx context.Context, feed string, before int64, most int) (api.RunList, error) {
+	return get[api.RunList](ctx, c, "/runs", query("feed", feed, "before", number(before), "limit", strconv.Itoa(most)))
+}
+
+// Arrivals gives a page of arrivals, the newest first.
+func (c *Client) Arrivals(ctx context.Context, f ledger.Filter) (api.ArrivalList, error) {
+	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", string(f.State), "text", f.Text,
+		"run", number(f.Run), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
+}
+
+// Arrival gives one arrival.
+func (c *Client) Arrival(ctx context.Context, id int64) (ledger.Arrival, error) {
+	return get[ledger.Arrival](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10), nil)
+}
+
+// Rejects gives a page of the rejects of a feed, or of an arrival if that is
+// not 0, after the last reject of the page before.
+func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after ledger.Reject, most int) (api.RejectList, error) {
+	path := feedPath(feed) + "/rejects"
+	if arrival > 0 {
+		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rejects"
+	}
+	return get[api.RejectList](ctx, c, path, query("after_arrival", number(after.ArrivalID), "after", number(int64(after.Number)), "limit", strconv.Itoa(most)))
+}
+
+// Rows gives rows of a feed's target, or those that an arrival last wrote if
+// that is not 0.
+func (c *Client) Rows(ctx context.Context, feed string, arrival int64, most int) (target.Rows, error) {
+	path := feedPath(feed) + "/rows"
+	if arrival > 0 {
+		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rows"
+	}
+	return get[target.Rows](ctx, c, path, query("limit", strconv.Itoa(most)))
+}
+
+func number(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatInt(n, 10)
+}
+
+// query makes a query of names and values, leaving empty values out.
+func query(pairs ...string) url.Values {
+	q := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			q.Set(pairs[i], pairs[i+1])
+		}
+	}
+	return q
+}

@@ -1,0 +1,313 @@
+// Package demo is the sample suppliers of the made-up Sorrel River Basin
+// Observatory, who behave as suppliers do: a bad row, a row twice, a
+// correction, a copy under another name, a torn file.
+//
+// [Work] keeps delivering until it is told to stop; [Example] delivers the
+// same few files every time.
+package demo
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/client"
+	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
+)
+
+//go:embed feeds/*.yaml
+var feeds embed.FS
+
+// Put creates the sample feeds and their landing folders below root.
+func Put(ctx context.Context, service *client.Client, root string) error {
+	names, err := fs.Glob(feeds, "feeds/*.yaml")
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		text, err := feeds.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		f, err := feed.Parse(name, text)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Join(root, f.Landing.At), 0o755); err != nil {
+			return fmt.Errorf("make a landing: %w", err)
+		}
+		if _, err := service.PutFeed(ctx, f.Name, name, string(text)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var catchments = []string{"K1", "K2", "K3"}
+
+const (
+	stationsEach = 8
+	quarter      = 15 * time.Minute
+)
+
+// basin makes the observatory's numbers; the same time and seed give the same.
+type basin struct{ root string }
+
+func station(catchment, n int) string { return fmt.Sprintf("SR%04d", 100*(catchment+1)+n) }
+
+var azores = func() *time.Location {
+	zone, err := time.LoadLocation("Atlantic/Azores")
+	if err != nil {
+		return time.FixedZone("Azores", -3600)
+	}
+	return zone
+}()
+
+// readings are the rows of one catchment at one time. raise is added to the
+// levels, as a correction.
+func readings(catchment int, at time.Time, raise float64, revised time.Time) []string {
+	random := rand.New(rand.NewPCG(uint64(at.Unix()), uint64(catchment)))
+	var rows []string
+	for n := range stationsEach {
+		tide := math.Sin(float64(at.Unix())/40000 + float64(n))
+		level := 2.4 + 1.6*tide + 0.3*random.Float64() + raise + 0.1*float64(n)
+		flow := math.Max(0, level*level*7.3+random.Float64())
+		levelText, flowText, quality := decimal(level, 3), decimal(flow, 2), "G"
+		if random.IntN(40) == 0 {
+			levelText, quality = "-999", "F"
+		}
+		rows = append(rows, strings.Join([]string{
+			station(catchment, n), at.In(azores).Format("02.01.2006 15:04"), levelText, flowText, quality, revised.In(azores).Format("02.01.2006 15:04"),
+		}, ";"))
+	}
+	return rows
+}
+
+func decimal(x float64, digits int) string {
+	return strings.Replace(fmt.Sprintf("%.*f", digits, x), ".", ",", 1)
+}
+
+func gaugeFile(rows []string) []byte {
+	return []byte("# Upper Catchment Office\nStation;Time;Level;Flow;Quality;Revised\n" + strings.Join(rows, "\n") + "\n")
+}
+
+func gaugeName(catchment int, at time.Time) string {
+	return fmt.Sprintf("GAUGE_%s_%s.csv", catchments[catchment], at.In(azores).Format("20060102T1504"))
+}
+
+func registryFile(day time.Time) []byte {
+	var b strings.Builder
+	b.WriteString("station_id,station_name,river,catchment,place,zero_m,since,telemetry\n")
+	rivers := []string{"Sorrel", "Little Sorrel", "Madder Brook"}
+	places := []string{"Upper Weir", "Old Bridge", "Mill Race", "Ferry Steps", "Stone Ford", "Alder Bank", "Lock House", "Tide Gate"}
+	for c := range catchments {
+		for n := range stationsEach {
+			fmt.Fprintf(&b, "%s,\"%s, %s\",%s,%s,\"%.4f, %.4f\",%.2f,%d-04-01,%s\n", station(c, n), rivers[c], places[n], rivers[c], catchments[c],
+				-28.6+0.02*float64(c), 38.5+0.01*float64(n), 210.5-9.3*float64(n), 1961+7*n+c, []string{"yes", "no"}[(n+day.YearDay())/40%2])
+		}
+	}
+	return []byte(b.String())
+}
+
+func zip(plain []byte) []byte {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	_, _ = z.Write(plain) // a bytes.Buffer takes everything
+	_ = z.Close()
+	return b.Bytes()
+}
+
+// leave puts a file into a landing, whole at once, with a time of its own.
+func (b basin) leave(folder, name string, content []byte, modified time.Time) error {
+	dir := filepath.Join(b.root, "landing", folder)
+	temporary := filepath.Join(dir, "."+name+".tmp")
+	if err := os.WriteFile(temporary, content, 0o644); err != nil {
+		return fmt.Errorf("deliver: %w", err)
+	}
+	if err := os.Chtimes(temporary, modified, modified); err != nil {
+		return fmt.Errorf("deliver: %w", err)
+	}
+	if err := os.Rename(temporary, filepath.Join(dir, name)); err != nil {
+		return fmt.Errorf("deliver: %w", err)
+	}
+	return nil
+}
+
+const (
+	backlog   = 8 * time.Hour   // of data that lie there at the start
+	daysBack  = 7               // where the data begin
+	every     = 6 * time.Second // between two quarters of an hour of data
+	registryH = 6
+)
+
+// Work delivers a quarter of an hour of data every few seconds, until ctx
+// ends. It goes on after what an earlier demo delivered.
+func Work(ctx context.Context, root string) error {
+	b := basin{root}
+	at := time.Now().UTC().Truncate(quarter).Add(-daysBack * 24 * time.Hour)
+	last, err := b.lastDelivered()
+	if err != nil {
+		return err
+	}
+	if last.After(at) {
+		at = last.Add(quarter)
+	} else {
+		if err := b.leave("registry", "STATIONS_"+at.In(azores).Format("2006-01-02")+".csv", registryFile(at), time.Now()); err != nil {
+			return err
+		}
+		for begin := at; at.Before(begin.Add(backlog)); at = at.Add(quarter) {
+			if err := b.deliver(at, 0); err != nil {
+				return err
+			}
+		}
+	}
+	for n := 1; at.Before(time.Now()); n++ {
+		if err := b.deliver(at, n); err != nil {
+			return err
+		}
+		if local := at.In(azores); local.Hour() == registryH && local.Minute() == 0 {
+			if err := b.leave("registry", "STATIONS_"+local.Format("2006-01-02")+".csv", registryFile(at), time.Now()); err != nil {
+				return err
+			}
+		}
+		at = at.Add(quarter)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(every):
+		}
+	}
+	return nil
+}
+
+// lastDelivered is the time of the newest file that lies at the landing.
+func (b basin) lastDelivered() (time.Time, error) {
+	entries, err := os.ReadDir(filepath.Join(b.root, "landing", "gauges"))
+	if err != nil {
+		return time.Time{}, fmt.Errorf("look at the landing: %w", err)
+	}
+	var last time.Time
+	for _, e := range entries {
+		name := strings.TrimPrefix(e.Name(), "GAUGE_K1_")
+		if t, err := time.ParseInLocation("20060102T1504", name[:min(13, len(name))], azores); err == nil && t.After(last) {
+			last = t
+		}
+	}
+	return last, nil
+}
+
+// deliver leaves the files of one time; n, from 1, decides who misbehaves.
+func (b basin) deliver(at time.Time, n int) error {
+	for c := range catchments {
+		rows := readings(c, at, 0, at)
+		name := gaugeName(c, at)
+		mishap := n > 0 && c == n%len(catchments)
+		switch {
+		case mishap && n%4 == 1: // a level with a letter in it
+			rows[2] = strings.Replace(rows[2], ";", ";", 1)
+			cells := strings.Split(rows[2], ";")
+			cells[2] = "2,4x"
+			rows[2] = strings.Join(cells, ";")
+		case mishap && n%4 == 2: // a row twice
+			rows = append(rows, rows[3])
+		case mishap && n%9 == 4: // torn while it was sent; the next round sends it whole
+			whole := zip(gaugeFile(rows))
+			if err := b.leave("gauges", name+".gz", whole[:len(whole)*2/3], time.Now()); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := b.leave("gauges", name, gaugeFile(rows), time.Now()); err != nil {
+			return err
+		}
+	}
+	if n%7 == 6 { // corrections of an hour ago
+		before := at.Add(-4 * quarter)
+		if err := b.leave("gauges", gaugeName(0, before), gaugeFile(readings(0, before, 0.05, at)), time.Now()); err != nil {
+			return err
+		}
+	}
+	if n%9 == 5 { // the torn one again, whole
+		before, c := at.Add(-quarter), (n-1)%len(catchments)
+		if err := b.leave("gauges", gaugeName(c, before)+".gz", zip(gaugeFile(readings(c, before, 0, before))), time.Now()); err != nil {
+			return err
+		}
+	}
+	if n%11 == 8 { // somebody saved a file twice
+		name := strings.TrimSuffix(gaugeName(1, at), ".csv")
+		content, err := os.ReadFile(filepath.Join(b.root, "landing", "gauges", name+".csv"))
+		if errors.Is(err, os.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("copy: %w", err)
+		}
+		return b.leave("gauges", name+" (1).csv", content, time.Now())
+	}
+	return nil
+}
+
+// Example delivers a fixed set of files, one after the other, and waits until
+// each has come to rest.
+func Example(ctx context.Context, service *client.Client, root string) error {
+	b := basin{root}
+	at := time.Date(2026, 7, 1, 12, 0, 0, 0, azores)
+	k1 := readings(0, at, 0, at)
+	cells := strings.Split(k1[2], ";")
+	cells[2] = "2,4x"
+	k1[2] = strings.Join(cells, ";")
+	later := strings.Split(k1[3], ";")
+	later[2] = "3,333"
+	twice := append(slices.Clone(k1), strings.Join(later, ";"))
+	for n := 8; n < 11; n++ { // enough rows for one reject to be tolerated
+		twice = append(twice, strings.Replace(readings(0, at.Add(-quarter), 0, at)[n-8], ";", ";", 1))
+	}
+	torn := zip(gaugeFile(readings(2, at, 0, at)))
+	name := strings.TrimSuffix(gaugeName(0, at), ".csv")
+	deliveries := []struct {
+		folder, name string
+		content      []byte
+	}{
+		{"registry", "STATIONS_2026-07-01.csv", registryFile(at)},
+		{"gauges", name + ".csv", gaugeFile(twice)},
+		{"gauges", gaugeName(1, at) + ".gz", zip(gaugeFile(readings(1, at, 0, at)))},
+		{"gauges", name + " (1).csv", gaugeFile(twice)},
+		{"gauges", name + ".csv", gaugeFile(readings(0, at, 0.05, at.Add(time.Hour)))},
+		{"gauges", gaugeName(2, at) + ".gz", torn[:len(torn)*2/3]},
+		{"gauges", gaugeName(2, at) + ".gz", torn},
+	}
+	var last int64
+	for i, d := range deliveries {
+		if err := b.leave(d.folder, d.name, d.content, at.Add(time.Duration(i)*time.Minute)); err != nil {
+			return err
+		}
+		for {
+			list, err := service.Arrivals(ctx, ledger.Filter{Most: 1})
+			if err != nil {
+				return err
+			}
+			if len(list.Items) == 1 && list.Items[0].ID > last && list.Items[0].FinishedAt != nil {
+				last = list.Items[0].ID
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,398 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"mullein/internal/api"
+	"mullein/internal/core/feed"
+	"mullein/internal/engine"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+func (s *Server) routes() {
+	get := func(id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
+	}
+	do := func(method, id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: 3 << 20}
+	}
+	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, or a token"), s.signIn)
+	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
+	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
+	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
+	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
+	huma.Register(s.api, get("feeds", "/feeds", "All feeds"), s.feeds)
+	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check", "Say what is wrong with a feed file, change nothing"), s.checkFeed)
+	huma.Register(s.api, do(http.MethodPut, "put-feed", "/feeds/{feed}", "Create a feed or change it"), s.putFeed)
+	huma.Register(s.api, get("feed", "/feeds/{feed}", "One feed"), s.feed)
+	huma.Register(s.api, do(http.MethodDelete, "remove-feed", "/feeds/{feed}", "End a feed; its history and its rows stay"), s.removeFeed)
+	huma.Register(s.api, get("feed-versions", "/feeds/{feed}/versions", "All wordings of a feed, the newest first"), s.versions)
+	huma.Register(s.api, do(http.MethodPost, "pause-feed", "/feeds/{feed}/pause", "Let no run begin by itself"), s.pause)
+	huma.Register(s.api, do(http.MethodPost, "resume-feed", "/feeds/{feed}/resume", "Let runs begin by themselves again"), s.resume)
+	huma.Register(s.api, do(http.MethodPost, "run-feed", "/feeds/{feed}/runs", "Queue a run; one that is queued already is given back"), s.runFeed)
+	huma.Register(s.api, get("feed-rows", "/feeds/{feed}/rows", "Rows of the target, the greatest keys first"), s.feedRows)
+	huma.Register(s.api, get("feed-rejects", "/feeds/{feed}/rejects", "Rejects of a feed, the newest arrival first"), s.feedRejects)
+	huma.Register(s.api, get("runs", "/runs", "Runs, the newest first"), s.runs)
+	huma.Register(s.api, get("run", "/runs/{id}", "One run"), s.run)
+	huma.Register(s.api, get("arrivals", "/arrivals", "Arrivals, the newest first"), s.arrivals)
+	huma.Register(s.api, get("arrival", "/arrivals/{id}", "One arrival"), s.arrival)
+	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects", "Rejects of an arrival, in the order of its file"), s.arrivalRejects)
+	huma.Register(s.api, get("arrival-rows", "/arrivals/{id}/rows", "Rows that an arrival last wrote"), s.arrivalRows)
+	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
+	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}}, s.events)
+}
+
+// answer turns errors of the parts below into problem details.
+func answer(err error) error {
+	var problems feed.Problems
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, ledger.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	case errors.As(err, &problems):
+		details := make([]error, len(problems))
+		for i, p := range problems {
+			details[i] = &huma.ErrorDetail{Message: p.What, Location: fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)}
+		}
+		return huma.Error422UnprocessableEntity("the feed file is wrong", details...)
+	}
+	return huma.Error503ServiceUnavailable("it could not be done: " + err.Error())
+}
+
+type body[T any] struct{ Body T }
+
+func give[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, answer(err)
+	}
+	return &body[T]{v}, nil
+}
+
+type signInInput struct {
+	Body struct {
+		Code  string `json:"code,omitempty" maxLength:"100" doc:"From the link that the start prints; good once"`
+		Token string `json:"token,omitempty" maxLength:"100"`
+	}
+}
+
+type signInOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      api.Session
+}
+
+func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, error) {
+	var name string
+	var err error
+	if in.Body.Code != "" {
+		name, err = s.ledger.SpendToken(ctx, in.Body.Code, ledger.UseSignIn)
+	} else {
+		name, err = s.ledger.CheckToken(ctx, in.Body.Token, ledger.UseAPI)
+	}
+	if errors.Is(err, ledger.ErrToken) {
+		return nil, huma.Error401Unauthorized("this link or token is not good, or no longer; the token is in the file owner.token of the service's home folder")
+	}
+	if err != nil {
+		return nil, answer(err)
+	}
+	secret := ledger.NewSecret()
+	if err := s.ledger.AddToken(ctx, secret, name, ledger.UseSession, sessionLife); err != nil {
+		return nil, answer(err)
+	}
+	out := &signInOutput{Body: api.Session{Name: name, Service: s.name, Version: Version}}
+	out.SetCookie = http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())}
+	return out, nil
+}
+
+func (s *Server) session(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
+	return give(api.Session{Name: callerOf(ctx), Service: s.name, Version: Version}, nil)
+}
+
+type signOutInput struct {
+	Session string `cookie:"mullein_session"`
+}
+
+type signOutOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+func (s *Server) signOut(ctx context.Context, in *signOutInput) (*signOutOutput, error) {
+	if _, err := s.ledger.SpendToken(ctx, in.Session, ledger.UseSession); err != nil && !errors.Is(err, ledger.ErrToken) {
+		return nil, answer(err)
+	}
+	return &signOutOutput{http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}}, nil
+}
+
+func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string]*ledger.FeedCounts) (api.FeedView, error) {
+	v := api.FeedView{Feed: record, Key: []string{}, Counts: counts[record.Name]}
+	if v.Counts == nil {
+		v.Counts = &ledger.FeedCounts{Feed: record.Name, States: map[string]int64{}}
+	}
+	f, err := s.definition(ctx, record.Name)
+	var problems feed.Problems
+	if errors.As(err, &problems) {
+		return v, nil // the engine says so in its problem
+	}
+	if err != nil {
+		return v, err
+	}
+	v.About, v.Owner, v.Supplier, v.Contact = f.About, f.Owner, f.Supplier.Name, f.Supplier.Contact
+	v.Landing, v.Files, v.Settle = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds()
+	v.Table, v.Key, v.Newest = f.Target.Schema+"."+f.Target.Table, f.Schema.PrimaryKey, f.Target.Newest
+	v.Arrival, v.Cron, v.Tolerate = f.When.Arrival, f.When.Cron, f.Tolerate.String()
+	if times, err := feed.ParseCron(f.When.Cron); f.When.Cron != "" && err == nil && !record.Paused {
+		next := times.Next(time.Now().In(f.When.Zone))
+		v.NextRun = &next
+	}
+	return v, nil
+}
+
+func (s *Server) definition(ctx context.Context, name string) (*feed.Feed, error) {
+	version, err := s.ledger.Version(ctx, name, 0)
+	if err != nil {
+		return nil, err
+	}
+	return feed.Parse(name+".yaml", []byte(version.Definition))
+}
+
+func (s *Server) feeds(ctx context.Context, _ *struct{}) (*body[api.FeedList], error) {
+	views, err := s.views(ctx)
+	return give(api.FeedList{Items: views}, err)
+}
+
+func (s *Server) views(ctx context.Context) ([]api.FeedView, error) {
+	records, err := s.ledger.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := s.ledger.Counts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views := []api.FeedView{}
+	for _, r := range records {
+		v, err := s.view(ctx, r, counts)
+		if err != nil {
+			return nil, err
+		}
+		views = append(views, v)
+	}
+	return views, nil
+}
+
+// FeedPath names a feed in a path.
+type FeedPath struct {
+	Feed string `path:"feed" maxLength:"63"`
+}
+
+func (s *Server) feed(ctx context.Context, in *FeedPath) (*body[api.FeedView], error) {
+	record, err := s.ledger.Feed(ctx, in.Feed)
+	if err != nil {
+		return nil, answer(err)
+	}
+	counts, err := s.ledger.Counts(ctx)
+	if err != nil {
+		return nil, answer(err)
+	}
+	return give(s.view(ctx, record, counts))
+}
+
+func (s *Server) checkFeed(_ context.Context, in *struct{ Body api.FeedText }) (*body[api.FeedChecked], error) {
+	f, err := feed.Parse(in.Body.File, []byte(in.Body.Definition))
+	if err != nil {
+		return nil, answer(err)
+	}
+	return give(api.FeedChecked{Feed: f.Name, Table: f.Target.Schema + "." + f.Target.Table, Files: f.Landing.At + "/" + f.Landing.Files.String()}, nil)
+}
+
+type putFeedInput struct {
+	FeedPath
+	Body api.FeedText
+}
+
+func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedPut], error) {
+	f, err := feed.Parse(in.Body.File, []byte(in.Body.Definition))
+	if err != nil {
+		return nil, answer(err)
+	}
+	if f.Name != in.Feed {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the file is of feed %q, not of %q", f.Name, in.Feed))
+	}
+	version, changed, err := s.ledger.PutFeed(ctx, f.Name, in.Body.Definition, callerOf(ctx))
+	s.engine.Changed()
+	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed}, err)
+}
+
+func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error) {
+	defer s.engine.Changed()
+	return nil, answer(s.ledger.RemoveFeed(ctx, in.Feed))
+}
+
+func (s *Server) versions(ctx context.Context, in *FeedPath) (*body[api.VersionList], error) {
+	versions, err := s.ledger.Versions(ctx, in.Feed)
+	return give(api.VersionList{Items: versions}, err)
+}
+
+func (s *Server) pause(ctx context.Context, in *FeedPath) (*struct{}, error) {
+	defer s.engine.Changed()
+	return nil, answer(s.ledger.SetPaused(ctx, in.Feed, true))
+}
+
+func (s *Server) resume(ctx context.Context, in *FeedPath) (*struct{}, error) {
+	defer s.engine.Changed()
+	return nil, answer(s.ledger.SetPaused(ctx, in.Feed, false))
+}
+
+func (s *Server) runFeed(ctx context.Context, in *FeedPath) (*body[ledger.Run], error) {
+	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	run, err := s.ledger.QueueRun(ctx, in.Feed, "hand", callerOf(ctx))
+	s.engine.Wake(in.Feed)
+	return give(run, err)
+}
+
+// Limit bounds a page.
+type Limit struct {
+	Most int `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}
+
+type feedRowsInput struct {
+	FeedPath
+	Limit
+}
+
+func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target.Rows], error) {
+	return give(s.browse(ctx, in.Feed, 0, 0, in.Most))
+}
+
+func (s *Server) browse(ctx context.Context, name string, arrival, after int64, most int) (*target.Rows, error) {
+	f, err := s.definition(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	table, err := engine.Table(f)
+	if err != nil {
+		return nil, err
+	}
+	return s.target.Browse(ctx, table, arrival, after, most)
+}
+
+// RejectPage asks for a page of rejects.
+type RejectPage struct {
+	Limit
+	AfterArrival int64 `query:"after_arrival" minimum:"0" doc:"The last arrival of the page before"`
+	After        int   `query:"after" minimum:"0" doc:"The last number of the page before"`
+}
+
+type feedRejectsInput struct {
+	FeedPath
+	RejectPage
+}
+
+func (s *Server) feedRejects(ctx context.Context, in *feedRejectsInput) (*body[api.RejectList], error) {
+	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	return rejects(s.ledger.Rejects(ctx, in.Feed, 0, in.AfterArrival, in.After, in.Most+1))(in.Most)
+}
+
+func rejects(list []ledger.NotableReject, err error) func(most int) (*body[api.RejectList], error) {
+	return func(most int) (*body[api.RejectList], error) {
+		return give(api.RejectList{Items: list[:min(most, len(list))], More: len(list) > most}, err)
+	}
+}
+
+// NumberPath names an arrival or a run in a path.
+type NumberPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type arrivalRejectsInput struct {
+	NumberPath
+	RejectPage
+}
+
+func (s *Server) arrivalRejects(ctx context.Context, in *arrivalRejectsInput) (*body[api.RejectList], error) {
+	if _, err := s.ledger.Arrival(ctx, in.ID); err != nil {
+		return nil, answer(err)
+	}
+	after := in.AfterArrival
+	if in.After > 0 {
+		after = in.ID
+	}
+	return rejects(s.ledger.Rejects(ctx, "", in.ID, after, in.After, in.Most+1))(in.Most)
+}
+
+type arrivalRowsInput struct {
+	NumberPath
+	Limit
+	AfterLine int64 `query:"after_line" minimum:"0" doc:"The last line of the page before"`
+}
+
+func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*target.Rows], error) {
+	a, err := s.ledger.Arrival(ctx, in.ID)
+	if err != nil {
+		return nil, answer(err)
+	}
+	return give(s.browse(ctx, a.Feed, a.ID, in.AfterLine, in.Most))
+}
+
+type runsInput struct {
+	Limit
+	Feed   string `query:"feed"`
+	Before int64  `query:"before" minimum:"0"`
+}
+
+func (s *Server) runs(ctx context.Context, in *runsInput) (*body[api.RunList], error) {
+	list, err := s.ledger.Runs(ctx, in.Feed, in.Before, in.Most+1)
+	out := api.RunList{Items: list}
+	if len(list) > in.Most {
+		out.Items, out.Next = list[:in.Most], list[in.Most-1].ID
+	}
+	return give(out, err)
+}
+
+func (s *Server) run(ctx context.Context, in *NumberPath) (*body[ledger.Run], error) {
+	return give(s.ledger.Run(ctx, in.ID))
+}
+
+type arrivalsInput struct {
+	Limit
+	Feed   string       `query:"feed"`
+	State  ledger.State `query:"state"`
+	Text   string       `query:"text" maxLength:"200" doc:"Part of the path"`
+	Run    int64        `query:"run" minimum:"0"`
+	Before int64        `query:"before" minimum:"0"`
+}
+
+func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
+	list, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text, Run: in.Run, Before: in.Before, Most: in.Most + 1})
+	out := api.ArrivalList{Items: list}
+	if len(list) > in.Most {
+		out.Items, out.Next = list[:in.Most], list[in.Most-1].ID
+	}
+	return give(out, err)
+}
+
+func (s *Server) arrival(ctx context.Context, in *NumberPath) (*body[ledger.Arrival], error) {
+	return give(s.ledger.Arrival(ctx, in.ID))
+}
+
+type schemaOutput struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (s *Server) feedSchema(context.Context, *struct{}) (*schemaOutput, error) {
+	schema, err := feed.JSONSchema()
+	return &schemaOutput{"application/schema+json", schema}, answer(err)
+}

@@ -1,0 +1,240 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mullein/internal/engine"
+	"mullein/internal/ledger"
+	"mullein/internal/localpg"
+	"mullein/internal/target"
+)
+
+// Config is how a service is started.
+type Config struct {
+	Home         string   // its own folder
+	Listen       string   // host:port
+	Database     string   // URL; "" for a PostgreSQL of its own
+	LandingRoots []string // default: the home folder
+	Log          *slog.Logger
+	Out          io.Writer          // what people are told at the start
+	Ready        func(Running)      // may be nil; called when the service answers
+	OnStep       engineStepObserver // may be nil
+}
+
+type engineStepObserver = func(feed string, arrival int64, step engine.Step)
+
+// Running tells how to reach a service.
+type Running struct {
+	URL    string // of the service
+	Token  string // the owner's
+	SignIn string // a link to the console, good for one sign-in
+	Root   string // the first landing root
+}
+
+// The files of a service's home folder that the command line reads too.
+const (
+	TokenFile   = "owner.token"
+	AddressFile = "address"
+)
+
+// Serve runs a service until ctx ends. It stops cleanly within ten seconds.
+func Serve(ctx context.Context, c Config) error {
+	home, err := filepath.Abs(c.Home)
+	if err != nil {
+		return fmt.Errorf("home folder: %w", err)
+	}
+	if err := os.MkdirAll(home, 0o755); err != nil {
+		return fmt.Errorf("home folder: %w", err)
+	}
+	unlock, err := lock(home)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w; is another service running? --listen 127.0.0.1:0 takes any free port", c.Listen, err)
+	}
+	defer listener.Close()
+	url := c.Database
+	if url == "" {
+		own, err := startOwn(ctx, home, c)
+		if err != nil {
+			return err
+		}
+		defer func() {
+			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+			defer cancel()
+			if err := own.Stop(stop); err != nil {
+				c.Log.Error("the private PostgreSQL did not stop", "error", err)
+			}
+		}()
+		go keepOwn(ctx, own, c.Log)
+		url = own.URL()
+	}
+	if len(c.LandingRoots) == 0 {
+		c.LandingRoots = []string{home}
+	}
+	return serve(ctx, home, url, listener, c)
+}
+
+func startOwn(ctx context.Context, home string, c Config) (*localpg.Server, error) {
+	own, err := localpg.Start(ctx, localpg.Options{Dir: home})
+	if err != nil {
+		return nil, err
+	}
+	if own.Moved {
+		fmt.Fprintf(c.Out, "PostgreSQL's data are in %s: its user cannot reach the home folder.\n", own.Data)
+	}
+	if own.Adopted {
+		c.Log.Info("took over the private PostgreSQL that an earlier service left running")
+	}
+	return own, nil
+}
+
+// keepOwn starts the private PostgreSQL again when it has died.
+func keepOwn(ctx context.Context, own *localpg.Server, log *slog.Logger) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(2 * time.Second):
+		}
+		if own.Answers(ctx, time.Second) || ctx.Err() != nil {
+			continue
+		}
+		log.Warn("the private PostgreSQL does not answer; starting it again")
+		if err := own.Restart(ctx); err != nil && ctx.Err() == nil {
+			log.Error("the private PostgreSQL could not be started", "error", err)
+		}
+	}
+}
+
+func serve(ctx context.Context, home, url string, listener net.Listener, c Config) error {
+	records, err := openLedger(ctx, url, c.Log)
+	if err != nil {
+		return err
+	}
+	defer records.Close()
+	targets, err := target.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer targets.Close()
+	token, err := secretFile(filepath.Join(home, TokenFile), ledger.NewSecret)
+	if err != nil {
+		return err
+	}
+	if err := records.AddToken(ctx, token, "owner", ledger.UseAPI, 0); err != nil {
+		return err
+	}
+	id, err := secretFile(filepath.Join(home, "service.id"), uuid.NewString)
+	if err != nil {
+		return err
+	}
+	name, err := os.Hostname()
+	if err != nil {
+		name = "mullein"
+	}
+	e := engine.New(engine.Options{
+		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep,
+	})
+	working, stopWorking := context.WithCancel(ctx)
+	defer stopWorking()
+	worked := make(chan error, 1)
+	go func() { worked <- e.Run(working) }()
+
+	s := New(records, targets, e, name, c.LandingRoots, c.Log)
+	go s.follow(working)
+	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	served := make(chan error, 1)
+	go func() { served <- web.Serve(listener) }()
+
+	r := Running{URL: "http://" + listener.Addr().String(), Token: token, Root: c.LandingRoots[0]}
+	if err := os.WriteFile(filepath.Join(home, AddressFile), []byte(r.URL+"\n"), 0o644); err != nil {
+		return fmt.Errorf("write the address: %w", err)
+	}
+	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", r.SignIn, r.URL, filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
+	if c.Ready != nil {
+		c.Ready(r)
+	}
+	select {
+	case <-ctx.Done():
+	case err = <-served:
+	}
+	c.Log.Info("stopping")
+	stopWorking()
+	// Live streams end by themselves when working ends; others get a second.
+	quick, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	if web.Shutdown(quick) != nil {
+		web.Close()
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		err = nil
+	}
+	return errors.Join(err, <-worked)
+}
+
+// openLedger waits for a database that is just starting.
+func openLedger(ctx context.Context, url string, log *slog.Logger) (*ledger.Ledger, error) {
+	const patience = 30 * time.Second
+	limit := time.Now().Add(patience)
+	for {
+		l, err := ledger.Open(ctx, url)
+		if err == nil || time.Now().After(limit) || ctx.Err() != nil {
+			return l, err
+		}
+		log.Warn("the database does not answer yet; trying on", "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// lock makes sure that a home folder has one service at a time.
+func lock(home string) (unlock func(), err error) {
+	file, err := os.OpenFile(filepath.Join(home, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the home folder: %w", err)
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		file.Close()
+		return nil, fmt.Errorf("another service works in %s; stop it, or give this one another --home", home)
+	}
+	return func() { file.Close() }, nil
+}
+
+// secretFile reads a secret, or makes it on first use.
+func secretFile(path string, make func() string) (string, error) {
+	text, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(text)), nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return "", fmt.Errorf("read %s: %w", path, err)
+	}
+	secret := make()
+	if err := os.WriteFile(path, []byte(secret+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("write %s: %w", path, err)
+	}
+	return secret, nil
+}

@@ -1,0 +1,237 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"embed"
+	"encoding/base64"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"mullein/internal/engine"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+// Version is the API's and the program's.
+const Version = "0.1.0"
+
+//go:embed all:console
+var consoleFiles embed.FS
+
+// Server answers HTTP.
+type Server struct {
+	ledger *ledger.Ledger
+	target *target.Database
+	engine *engine.Engine
+	name   string
+	roots  []string
+	log    *slog.Logger
+	api    huma.API
+	router *gin.Engine
+
+	mu        sync.Mutex
+	followers map[chan struct{}]bool
+	over      context.Context // ends the live streams
+}
+
+// New makes a server over the parts of a service.
+func New(l *ledger.Ledger, t *target.Database, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
+	s := &Server{ledger: l, target: t, engine: e, name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+	gin.SetMode(gin.ReleaseMode)
+	s.router = gin.New()
+	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)
+	s.router.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	s.router.GET("/readyz", s.ready)
+	config := huma.DefaultConfig("Mullein", Version)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
+	config.CreateHooks = nil // no $schema links in answers
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	s.router.Use(s.signedIn)
+	s.api = humagin.New(s.router, config)
+	s.routes()
+	s.router.NoRoute(s.console)
+	return s
+}
+
+// Handler gives all routes. Calls that change something are refused when a
+// browser says that they come from another site.
+func (s *Server) Handler() http.Handler {
+	return http.NewCrossOriginProtection().Handler(s.router)
+}
+
+// OpenAPI gives the API's description.
+func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+
+func (s *Server) recovered(c *gin.Context, what any) {
+	s.log.Error("a request failed unexpectedly", "path", c.Request.URL.Path, "panic", what)
+	c.AbortWithStatus(http.StatusInternalServerError)
+}
+
+func (s *Server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
+	defer cancel()
+	if s.ledger.Ping(ctx) != nil {
+		c.String(http.StatusServiceUnavailable, "the database is away\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+const nonceKey = "nonce"
+
+// secure sets what browsers are to refuse. Styles need a nonce, because the
+// console's components write their own; nothing else may be inline.
+func (s *Server) secure(c *gin.Context) {
+	random := make([]byte, 16)
+	rand.Read(random) // never fails, crypto/rand says
+	nonce := base64.RawURLEncoding.EncodeToString(random)
+	c.Set(nonceKey, nonce)
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	c.Next()
+}
+
+const (
+	cookieName  = "mullein_session"
+	sessionLife = 7 * 24 * time.Hour
+	signInLife  = 30 * time.Minute
+	sessionPath = "/api/v1/session"
+)
+
+// signedIn lets calls of the API through that carry a token or a session.
+func (s *Server) signedIn(c *gin.Context) {
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.URL.Path == sessionPath && c.Request.Method == http.MethodPost {
+		return
+	}
+	name, err := s.caller(c.Request)
+	switch {
+	case errors.Is(err, ledger.ErrToken):
+		c.Header("WWW-Authenticate", `Bearer realm="mullein"`)
+		problem(c, http.StatusUnauthorized, "sign in, or send a token as `Authorization: Bearer ...`; the owner's is in the file owner.token of the service's home folder")
+	case err != nil:
+		problem(c, http.StatusServiceUnavailable, "the database is away")
+	default:
+		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), callerKey{}, name))
+	}
+}
+
+type callerKey struct{}
+
+// callerOf gives who makes the call.
+func callerOf(ctx context.Context) string {
+	name, _ := ctx.Value(callerKey{}).(string)
+	return name
+}
+
+func (s *Server) caller(r *http.Request) (string, error) {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return s.ledger.CheckToken(r.Context(), token, ledger.UseAPI)
+	}
+	cookie, err := r.Cookie(cookieName)
+	if err != nil {
+		return "", ledger.ErrToken
+	}
+	return s.ledger.CheckToken(r.Context(), cookie.Value, ledger.UseSession)
+}
+
+// problem answers with RFC 9457 problem details outside of the API's handlers.
+func problem(c *gin.Context, status int, detail string) {
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}
+
+func (s *Server) signInLink(ctx context.Context, url string) (string, error) {
+	code := ledger.NewSecret()
+	if err := s.ledger.AddToken(ctx, code, "owner", ledger.UseSignIn, signInLife); err != nil {
+		return "", err
+	}
+	// The code stands behind #, so that no browser sends it in a request line.
+	return url + "/sign-in#" + code, nil
+}
+
+// console serves the console's files; every other path is a page of it.
+func (s *Server) console(c *gin.Context) {
+	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		problem(c, http.StatusNotFound, "there is nothing at "+c.Request.URL.Path)
+		return
+	}
+	files, err := fs.Sub(consoleFiles, "console")
+	if err == nil && strings.HasPrefix(p, "assets/") {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		c.FileFromFS(p, http.FS(files))
+		return
+	}
+	if err == nil && p == "icon.svg" {
+		c.FileFromFS(p, http.FS(files))
+		return
+	}
+	page, err := fs.ReadFile(files, "index.html")
+	if err != nil {
+		c.String(http.StatusNotFound, "This build has no console inside; `make build` puts it in.\n")
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__", c.GetString(nonceKey))))
+}
+
+// follow wakes the live streams when there is news, until ctx ends.
+func (s *Server) follow(ctx context.Context) {
+	s.mu.Lock()
+	s.over = ctx
+	s.mu.Unlock()
+	go s.prune(ctx)
+	s.ledger.Follow(ctx, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		for f := range s.followers {
+			select {
+			case f <- struct{}{}:
+			default:
+			}
+		}
+	})
+}
+
+const eventsKept = 7 * 24 * time.Hour
+
+func (s *Server) prune(ctx context.Context) {
+	for {
+		err := errors.Join(s.ledger.PruneEvents(ctx, time.Now().Add(-eventsKept)), s.ledger.PruneTokens(ctx))
+		if err != nil && ctx.Err() == nil {
+			s.log.Warn("old events and tokens could not be forgotten", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Hour):
+		}
+	}
+}
+
+func (s *Server) subscribe() (news chan struct{}, over context.Context, done func()) {
+	news = make(chan struct{}, 1)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.followers[news] = true
+	return news, s.over, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.followers, news)
+	}
+}

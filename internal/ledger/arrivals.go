@@ -299,6 +299,20 @@ type FeedCounts struct {
 	LastProblemA int64            `json:"last_problem_arrival"`
 }
 
+// needsPerson holds for arrivals (a) of the last seven days that were refused,
+// failed for good or are held, unless a later version of the file came since.
+const needsPerson = `a.noticed_at > now() - interval '7 days'
+	AND (a.state IN ('refused', 'held') OR (a.state = 'failed' AND a.try_after IS NULL))
+	AND NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = a.feed AND later.path = a.path AND later.id > a.id)`
+
+// Needs gives the newest arrivals that need a person.
+func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
+	out := []Arrival{}
+	err := l.with(ctx).Table("arrival a").Joins("JOIN feed f ON f.name = a.feed AND f.removed_at IS NULL").
+		Select("a.*").Where(needsPerson).Order("a.id DESC").Limit(most).Find(&out).Error
+	return out, err
+}
+
 // Counts gives the counts of all feeds.
 func (l *Ledger) Counts(ctx context.Context) (map[string]*FeedCounts, error) {
 	var rows []FeedCounts
@@ -308,9 +322,9 @@ func (l *Ledger) Counts(ctx context.Context) (map[string]*FeedCounts, error) {
 			max(noticed_at) AS last_noticed,
 			max(finished_at) FILTER (WHERE state = 'loaded') AS last_loaded,
 			coalesce(sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint) FILTER (WHERE finished_at > now() - interval '24 hours'), 0) AS rows_today,
-			count(*) FILTER (WHERE noticed_at > now() - interval '7 days' AND (state IN ('refused', 'held') OR (state = 'failed' AND try_after IS NULL))) AS needs_person,
-			coalesce(max(id) FILTER (WHERE noticed_at > now() - interval '7 days' AND (state IN ('refused', 'held') OR (state = 'failed' AND try_after IS NULL))), 0) AS last_problem_a
-		FROM arrival GROUP BY feed`).Scan(&rows).Error
+			count(*) FILTER (WHERE ` + needsPerson + `) AS needs_person,
+			coalesce(max(id) FILTER (WHERE ` + needsPerson + `), 0) AS last_problem_a
+		FROM arrival a GROUP BY feed`).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"sort"
 	"strconv"
 	"time"
 
@@ -91,6 +90,7 @@ const (
 	dayAhead   = 3 * time.Hour
 	marksKept  = 1000 // of a feed
 	timesAhead = 500
+	needsShown = 50
 )
 
 func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
@@ -108,18 +108,14 @@ func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 		}
 		for _, a := range arrivals {
 			line.Marks = append(line.Marks, api.DayMark{Arrival: a.ID, At: a.NoticedAt, State: a.State, Path: a.Path, Rows: a.Balance.Read})
-			if a.State == ledger.Refused || a.State == ledger.Held || a.State == ledger.Failed {
-				out.Needs = append(out.Needs, a)
-			}
 		}
 		if f, err := s.definition(ctx, record.Name); err == nil && f.When.Cron != "" {
 			line.Runs = timesBetween(f, out.From, out.To)
 		}
 		out.Feeds = append(out.Feeds, line)
 	}
-	sort.Slice(out.Needs, func(i, j int) bool { return out.Needs[i].ID > out.Needs[j].ID })
-	out.Needs = out.Needs[:min(len(out.Needs), 50)]
-	return give(out, nil)
+	out.Needs, err = s.ledger.Needs(ctx, needsShown)
+	return give(out, err)
 }
 
 func timesBetween(f *feed.Feed, from, to time.Time) []time.Time {

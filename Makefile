@@ -1,0 +1,47 @@
+# Two commands on a machine with Go and Node do everything: make demo, make test.
+SHELL := /bin/bash
+.DELETE_ON_ERROR:
+
+web_sources := $(shell find web/src web/public -type f) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
+go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
+
+.PHONY: demo test build bench docs clean
+
+demo: build
+	@setup/install.sh postgresql
+	@bin/mullein demo
+
+build: bin/mullein
+
+bin/mullein: $(go_sources) internal/server/console/index.html
+	go build -trimpath -o $@ ./cmd/mullein
+
+web/node_modules: web/package.json web/package-lock.json web/.npmrc
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+internal/server/console/index.html: $(web_sources) | web/node_modules
+	cd web && npm run --silent build
+
+# Everything a change must pass.
+test: build
+	@setup/install.sh postgresql chromium
+	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	go test -race -timeout 12m ./...
+
+bench: build
+	@setup/install.sh postgresql
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+
+# What is made from the code: the API's description and its client, the feed
+# file's schema and reference.
+docs: | web/node_modules
+	go run ./internal/server/openapi > web/src/api/openapi.json
+	cd web && npm run --silent api
+	go run ./internal/core/feed/reference
+
+clean:
+	rm -rf bin web/node_modules web/dist
+	find internal/server/console -mindepth 1 ! -name .keep -delete

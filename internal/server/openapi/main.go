@@ -1,0 +1,26 @@
+// Command openapi prints the API's OpenAPI document, from which the console's
+// client is generated. It needs no service.
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+
+	"mullein/internal/server"
+)
+
+func main() {
+	document, err := server.New(nil, nil, nil, "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	var pretty bytes.Buffer
+	if err == nil {
+		err = json.Indent(&pretty, document, "", "  ")
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println(pretty.String())
+}

@@ -1,0 +1,26 @@
+#!/usr/bin/env bash
+# Installs those of Debian's packages that are missing: postgresql, chromium.
+set -euo pipefail
+
+missing=()
+for package in "$@"; do
+  case $package in
+    postgresql) compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql) ;;
+    chromium) [ -x /usr/bin/chromium ] || missing+=(chromium) ;;
+    *) echo "setup/install.sh knows postgresql and chromium, not $package" >&2; exit 2 ;;
+  esac
+done
+[ ${#missing[@]} -gt 0 ] || exit 0
+
+as_root=()
+if [ "$(id -u)" -ne 0 ]; then
+  command -v sudo >/dev/null || { echo "missing: ${missing[*]}; install them, or sudo, as root" >&2; exit 1; }
+  as_root=(sudo)
+fi
+echo "installing ${missing[*]} from Debian's packages"
+# The package would start a server of its own, which nobody here needs.
+export DEBIAN_FRONTEND=noninteractive
+"${as_root[@]}" mkdir -p /etc/postgresql-common
+[ -e /etc/postgresql-common/createcluster.conf ] || echo 'create_main_cluster = false' | "${as_root[@]}" tee /etc/postgresql-common/createcluster.conf >/dev/null
+"${as_root[@]}" apt-get update -qq
+"${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null

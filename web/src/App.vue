@@ -1,0 +1,95 @@
+<script setup lang="ts">
+import { NButton, NConfigProvider, NMessageProvider } from 'naive-ui'
+import { watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api } from './api/client'
+import { listen, live, queries, stopListening } from './live'
+import { signedIn } from './session'
+import { base, dark, overrides, switchTheme } from './theme'
+
+const route = useRoute()
+const router = useRouter()
+const pages = [
+  { to: '/today', name: 'Today' },
+  { to: '/feeds', name: 'Feeds' },
+  { to: '/ledger', name: 'Ledger' },
+  { to: '/runs', name: 'Runs' },
+]
+
+watch(signedIn, (who) => (who ? listen() : stopListening()), { immediate: true })
+
+async function signOut() {
+  await api.DELETE('/api/v1/session')
+  signedIn.value = undefined
+  queries.clear()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <n-config-provider :theme="base" :theme-overrides="overrides" abstract>
+    <n-message-provider>
+      <header v-if="signedIn && !route.meta.open">
+        <nav class="row" aria-label="Pages">
+          <router-link to="/today" class="name"><img src="/icon.svg" alt="" width="22" height="22" />Mullein</router-link>
+          <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page">{{ p.name }}</router-link>
+        </nav>
+        <div class="row">
+          <span class="quiet" role="status" :title="live ? 'This page updates by itself.' : 'The stream of news is broken; trying again.'">
+            <svg width="10" height="10" aria-hidden="true"><circle cx="5" cy="5" r="4" :class="live ? 'on' : 'off'" /></svg>
+            {{ live ? 'live' : 'connecting' }}
+          </span>
+          <span class="quiet">{{ signedIn.service }}</span>
+          <n-button quaternary size="small" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</n-button>
+          <n-button quaternary size="small" @click="signOut">Sign out</n-button>
+        </div>
+      </header>
+      <main>
+        <router-view />
+      </main>
+    </n-message-provider>
+  </n-config-provider>
+</template>
+
+<style scoped>
+header {
+  display: flex;
+  justify-content: space-between;
+  padding: 0 20px;
+  height: 44px;
+  background: var(--paper);
+  border-bottom: 1px solid var(--line);
+}
+.name {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  font-weight: 650;
+  font-size: 15px;
+  color: var(--ink);
+  margin-right: 14px;
+}
+.page {
+  color: var(--quiet);
+  line-height: 42px;
+  padding: 0 6px;
+  border-bottom: 2px solid transparent;
+}
+.page.router-link-active {
+  color: var(--ink);
+  border-bottom-color: var(--sun);
+}
+.on {
+  fill: var(--good);
+}
+.off {
+  fill: none;
+  stroke: var(--warm);
+  stroke-width: 1.5;
+}
+main {
+  max-width: 1400px;
+  margin: 0 auto;
+  padding: 16px 20px 40px;
+}
+</style>

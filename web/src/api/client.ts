@@ -1,0 +1,24 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export const api = createClient<paths>({ baseUrl: '' })
+
+type Schemas = components['schemas']
+export type Arrival = Schemas['Arrival']
+export type Balance = Schemas['Balance']
+export type Day = Schemas['Day']
+export type FeedView = Schemas['FeedView']
+export type Progress = Schemas['Progress']
+export type Reject = Schemas['NotableReject']
+export type Rows = Schemas['Rows']
+export type Run = Schemas['Run']
+export type State = Arrival['state']
+
+/** The data of an answer, or its problem as an error that people can read. */
+export async function got<T>(answer: Promise<{ data?: T; error?: { detail?: string; title?: string } }>): Promise<T> {
+  const { data, error } = await answer.catch(() => {
+    throw new Error('The service does not answer.')
+  })
+  if (error) throw new Error(error.detail || error.title || 'The service refused.')
+  return data as T
+}

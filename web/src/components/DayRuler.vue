@@ -1,0 +1,167 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import type { Day } from '../api/client'
+import { count } from '../format'
+
+// A line a feed across the last hours and the next few: the times at which a
+// run is due as brackets, the arrivals as marks where they really came, sized
+// by rows. Marks that would lie on each other are one mark.
+const props = defineProps<{ day: Day; hours: number }>()
+const router = useRouter()
+const box = ref<HTMLElement>()
+const width = ref(1000)
+const resize = new ResizeObserver(() => (width.value = box.value?.clientWidth ?? 1000))
+onMounted(() => box.value && resize.observe(box.value))
+onBeforeUnmount(() => resize.disconnect())
+
+const left = 150
+const lineHeight = 42
+const top = 24
+const now = computed(() => +new Date(props.day.now))
+const from = computed(() => now.value - props.hours * 3_600_000)
+const to = computed(() => now.value + (props.hours * 3_600_000) / 8)
+const x = (at: number) => left + ((at - from.value) / (to.value - from.value)) * (width.value - left - 8)
+const height = computed(() => top + props.day.feeds.length * lineHeight + 4)
+
+const ticks = computed(() => {
+  const steps = [5, 10, 15, 30, 60, 120, 180, 240]
+  const step = (steps.find((m) => (props.hours * 60) / m <= 13) ?? 240) * 60_000
+  const zone = new Date().getTimezoneOffset() * 60_000
+  const out: { x: number; label: string }[] = []
+  for (let t = Math.ceil((from.value - zone) / step) * step + zone; t < to.value; t += step) {
+    const d = new Date(t)
+    out.push({ x: x(t), label: `${String(d.getHours()).padStart(2, '0')}:${String(d.getMinutes()).padStart(2, '0')}` })
+  }
+  return out
+})
+
+interface Group {
+  x: number
+  rows: number
+  marks: Day['feeds'][number]['marks']
+  state: string
+}
+
+const rank = ['failed', 'refused', 'held', 'loading', 'ready', 'settling', 'noticed', 'loaded', 'skipped', 'recalled', 'gone']
+const lines = computed(() =>
+  props.day.feeds.map((f, i) => {
+    const groups: Group[] = []
+    for (const m of [...f.marks].sort((a, b) => +new Date(a.at) - +new Date(b.at))) {
+      const at = +new Date(m.at)
+      if (at < from.value) continue
+      // Trouble is never folded into a mark of something good.
+      const kind = ['failed', 'refused', 'held'].includes(m.state)
+      const last = groups.findLast((g) => ['failed', 'refused', 'held'].includes(g.state) === kind)
+      if (last && x(at) - last.x < 9) {
+        last.marks.push(m)
+        last.rows += m.rows
+        if (rank.indexOf(m.state) < rank.indexOf(last.state)) last.state = m.state
+      } else groups.push({ x: x(at), rows: m.rows, marks: [m], state: m.state })
+    }
+    return { ...f, y: top + i * lineHeight, groups, due: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
+  }),
+)
+const most = computed(() => Math.max(1, ...lines.value.flatMap((l) => l.groups.map((g) => g.rows))))
+const radius = (g: Group) => 3 + 6 * Math.sqrt(g.rows / most.value)
+const says = (g: Group) => {
+  const states = new Map<string, number>()
+  for (const m of g.marks) states.set(m.state, (states.get(m.state) ?? 0) + 1)
+  const only = g.marks[0]
+  return g.marks.length === 1 && only
+    ? `${only.path}\n${only.state}, ${count(only.rows)} rows, noticed ${new Date(only.at).toLocaleTimeString()}`
+    : `${g.marks.length} arrivals: ${[...states].map(([s, n]) => `${n} ${s}`).join(', ')}; ${count(g.rows)} rows`
+}
+const open = (g: Group, feed: string) => router.push(g.marks.length === 1 ? `/arrivals/${g.marks[0]?.arrival}` : `/ledger?feed=${feed}${g.state === 'loaded' ? '' : `&state=${g.state}`}`)
+</script>
+
+<template>
+  <div ref="box">
+    <svg :width="width" :height="height" role="img" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
+      <g v-for="t in ticks" :key="t.x">
+        <line :x1="t.x" :x2="t.x" :y1="top - 6" :y2="height" class="tick" />
+        <text :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
+      </g>
+      <rect :x="x(now)" :y="top - 6" :width="Math.max(0, width - 8 - x(now))" :height="height - top + 6" class="ahead" />
+      <g v-for="l in lines" :key="l.feed">
+        <router-link :to="`/feeds/${l.feed}`">
+          <text x="0" :y="l.y + lineHeight / 2 + 4" class="feed">{{ l.feed }}</text>
+        </router-link>
+        <line :x1="left" :x2="width - 8" :y1="l.y + lineHeight / 2" :y2="l.y + lineHeight / 2" class="ground" />
+        <path v-for="d in l.due" :key="d" :d="`M${d + 3} ${l.y + 8}h-3v${lineHeight - 16}h3`" class="due" />
+        <g v-for="g in l.groups" :key="`${g.x}${g.state}`" class="mark" :class="g.state" tabindex="0" role="link" :aria-label="says(g)" @click="open(g, l.feed)" @keydown.enter="open(g, l.feed)">
+          <title>{{ says(g) }}</title>
+          <path v-if="g.state === 'refused'" :d="`M${g.x - 5} ${l.y + lineHeight / 2 - 5}l10 10m0-10l-10 10`" class="cross" />
+          <path v-else-if="g.state === 'failed'" :d="`M${g.x} ${l.y + lineHeight / 2 - 6}l6 11h-12Z`" />
+          <circle v-else :cx="g.x" :cy="l.y + lineHeight / 2" :r="radius(g)" />
+        </g>
+      </g>
+      <line :x1="x(now)" :x2="x(now)" :y1="top - 6" :y2="height" class="now" />
+    </svg>
+  </div>
+</template>
+
+<style scoped>
+svg {
+  display: block;
+}
+.tick {
+  stroke: var(--soft);
+}
+.label {
+  fill: var(--quiet);
+  font-size: 11px;
+}
+.feed {
+  fill: var(--ink);
+  font-size: 12.5px;
+}
+.ground {
+  stroke: var(--line);
+}
+.due {
+  fill: none;
+  stroke: var(--faint);
+  stroke-width: 1.2;
+}
+.ahead {
+  fill: var(--soft);
+  opacity: 0.45;
+}
+.now {
+  stroke: var(--sun);
+  stroke-width: 1.5;
+}
+.mark {
+  cursor: pointer;
+  fill: var(--felt);
+  fill-opacity: 0.75;
+  stroke: var(--paper);
+}
+.mark:hover,
+.mark:focus-visible {
+  fill-opacity: 1;
+  outline: none;
+  stroke: var(--sun);
+}
+.mark.failed,
+.mark.held {
+  fill: var(--bad);
+}
+.cross {
+  stroke: var(--bad);
+  stroke-width: 2.4;
+}
+.mark.skipped,
+.mark.gone {
+  fill: var(--faint);
+}
+.mark.noticed,
+.mark.settling,
+.mark.ready,
+.mark.loading {
+  fill: var(--paper);
+  stroke: var(--cool);
+  stroke-width: 1.6;
+}
+</style>

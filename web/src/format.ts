@@ -1,0 +1,54 @@
+import type { Balance } from './api/client'
+
+const whole = new Intl.NumberFormat('en', { useGrouping: true })
+
+/** 1 234 567, with spaces that do not break. */
+export const count = (n: number) => whole.format(n).replaceAll(',', '\u202f')
+
+export function bytes(n: number): string {
+  const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
+  let i = 0
+  while (n >= 1024 && i < units.length - 1) {
+    n /= 1024
+    i++
+  }
+  return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
+}
+
+const two = (n: number) => String(n).padStart(2, '0')
+
+/** Today's times as 14:05:09, others as 23 Nov 14:05; local. */
+export function time(at: string | null | undefined): string {
+  if (!at) return '–'
+  const d = new Date(at)
+  const clock = `${two(d.getHours())}:${two(d.getMinutes())}`
+  if (d.toDateString() === new Date().toDateString()) return `${clock}:${two(d.getSeconds())}`
+  const day = `${d.getDate()} ${d.toLocaleString('en', { month: 'short' })}`
+  return d.getFullYear() === new Date().getFullYear() ? `${day} ${clock}` : `${day} ${d.getFullYear()} ${clock}`
+}
+
+/** The same time to the millisecond, with its zone. */
+export const exact = (at: string | null | undefined) => (at ? `${new Date(at).toString()} (${at})` : '')
+
+export function duration(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`
+  if (ms < 3_600_000) return `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`
+  return `${Math.floor(ms / 3_600_000)} h ${Math.round((ms % 3_600_000) / 60_000)} min`
+}
+
+export const since = (at: string) => duration(Date.now() - new Date(at).getTime())
+
+/** The places a row can have gone to, in the order in which they are shown. */
+export const places: { key: keyof Balance; name: string; about: string }[] = [
+  { key: 'inserted', name: 'inserted', about: 'a new key' },
+  { key: 'updated', name: 'updated', about: 'changed an existing row' },
+  { key: 'unchanged', name: 'unchanged', about: 'was there already, alike in every column' },
+  { key: 'outdated', name: 'outdated', about: 'older than what the table holds' },
+  { key: 'kept', name: 'kept', about: 'the key exists and is left alone' },
+  { key: 'deleted', name: 'deleted', about: 'said that it is deleted' },
+  { key: 'duplicate', name: 'duplicate', about: 'lost against another row with its key' },
+  { key: 'left_out', name: 'left out', about: 'the feed leaves it out' },
+  { key: 'rejected', name: 'rejected', about: 'could not be read or broke a check' },
+  { key: 'withheld', name: 'withheld', about: 'a good row of a refused arrival' },
+]

@@ -1,0 +1,9 @@
+import './nonce'
+import './style.css'
+import { VueQueryPlugin } from '@tanstack/vue-query'
+import { createApp } from 'vue'
+import App from './App.vue'
+import { queries } from './live'
+import { router } from './router'
+
+createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')

@@ -1,0 +1,167 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { NButton, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, got } from '../api/client'
+import ArrivalTable from '../components/ArrivalTable.vue'
+import LoadBars from '../components/LoadBars.vue'
+import RejectTable from '../components/RejectTable.vue'
+import RowTable from '../components/RowTable.vue'
+import StateMark from '../components/StateMark.vue'
+import { count, exact, time } from '../format'
+
+const route = useRoute()
+const router = useRouter()
+const message = useMessage()
+const name = computed(() => String(route.params.feed))
+const params = computed(() => ({ path: { feed: name.value } }))
+const tab = computed({
+  get: () => String(route.query.show ?? 'ledger'),
+  set: (show) => void router.replace({ query: show === 'ledger' ? {} : { show } }),
+})
+const { data: feed, error } = useQuery({ queryKey: ['feed', name], queryFn: () => got(api.GET('/api/v1/feeds/{feed}', { params: params.value })) })
+const { data: arrivals } = useQuery({
+  queryKey: ['arrivals', 'of', name],
+  queryFn: () => got(api.GET('/api/v1/arrivals', { params: { query: { feed: name.value, limit: 100 } } })),
+})
+const { data: rows } = useQuery({
+  queryKey: ['rows', name],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rows', { params: { ...params.value, query: { limit: 50 } } })),
+  enabled: computed(() => tab.value === 'rows'),
+})
+const { data: rejects } = useQuery({
+  queryKey: ['rejects', name],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rejects', { params: { ...params.value, query: { limit: 100 } } })),
+  enabled: computed(() => tab.value === 'rejects'),
+})
+const { data: versions } = useQuery({
+  queryKey: ['versions', name],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/versions', { params: params.value })),
+  enabled: computed(() => tab.value === 'definition'),
+})
+const chosen = ref<number>()
+const version = computed(() => versions.value?.items.find((v) => v.version === (chosen.value ?? feed.value?.version)))
+
+async function act(what: Promise<unknown>, said: string) {
+  try {
+    await got(what as Promise<{ data?: unknown; error?: { detail?: string } }>)
+    message.success(said)
+  } catch (e) {
+    message.error((e as Error).message, { duration: 8000 })
+  }
+}
+const run = () => act(api.POST('/api/v1/feeds/{feed}/runs', { params: params.value }), 'A run is queued.')
+const pause = () => act(api.POST('/api/v1/feeds/{feed}/pause', { params: params.value }), 'Paused: no run begins by itself.')
+const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: params.value }), 'Runs begin by themselves again.')
+</script>
+
+<template>
+  <p v-if="error" class="panel" role="alert">{{ error.message }}</p>
+  <template v-if="feed">
+    <section class="panel">
+      <div class="row spread">
+        <div class="row">
+          <h1>{{ feed.name }}</h1>
+          <StateMark v-if="feed.paused" state="paused" />
+        </div>
+        <div class="row">
+          <n-button v-if="feed.paused" size="small" @click="resume">Resume</n-button>
+          <n-button v-else size="small" @click="pause">Pause</n-button>
+          <n-button size="small" type="primary" @click="run">Run now</n-button>
+        </div>
+      </div>
+      <p class="about">{{ feed.about }}</p>
+      <p v-if="feed.problem" class="problem" role="alert"><StateMark state="failed" bare /> Not working: {{ feed.problem }}</p>
+      <div class="two">
+        <dl class="facts">
+          <dt>Files</dt>
+          <dd class="mono">{{ feed.landing }}/{{ feed.files }}</dd>
+          <dt>Table</dt>
+          <dd>
+            <span class="mono">{{ feed.table }}</span> by {{ feed.key.join(', ') }}<template v-if="feed.newest">, the newest {{ feed.newest }} wins</template>
+          </dd>
+          <dt>Starts</dt>
+          <dd>
+            <template v-if="feed.on_arrival">when a file has been still for {{ feed.settle }} s</template>
+            <template v-if="feed.cron"> at <span class="mono">{{ feed.cron }}</span>, next {{ time(feed.next_run_at) }}</template>
+          </dd>
+          <dt>Supplier</dt>
+          <dd>{{ [feed.supplier, feed.contact].filter(Boolean).join(', ') || '–' }}</dd>
+          <dt>Tolerates</dt>
+          <dd>{{ feed.tolerate === 'none' ? 'no rejects' : `${feed.tolerate} rejects` }}</dd>
+        </dl>
+        <dl class="facts">
+          <dt>Waiting</dt>
+          <dd>{{ count(feed.counts?.waiting ?? 0) }}</dd>
+          <dt>Last noticed</dt>
+          <dd :title="exact(feed.counts?.last_noticed_at)">{{ time(feed.counts?.last_noticed_at) }}</dd>
+          <dt>Last loaded</dt>
+          <dd :title="exact(feed.counts?.last_loaded_at)">{{ time(feed.counts?.last_loaded_at) }}</dd>
+          <dt>Last listed</dt>
+          <dd :title="exact(feed.listed_at)">{{ time(feed.listed_at) }}</dd>
+          <dt>Arrivals</dt>
+          <dd class="row states">
+            <router-link v-for="(n, s) in feed.counts?.states" :key="s" :to="`/ledger?feed=${feed.name}&state=${s}`">{{ count(n) }} <StateMark :state="String(s)" /></router-link>
+          </dd>
+        </dl>
+      </div>
+    </section>
+    <section class="panel">
+      <h2>The last loads</h2>
+      <LoadBars :arrivals="arrivals?.items ?? []" />
+    </section>
+    <section class="panel">
+      <n-tabs v-model:value="tab" size="small" animated>
+        <n-tab-pane name="ledger" tab="Ledger">
+          <ArrivalTable v-if="arrivals?.items.length" :arrivals="arrivals.items" />
+          <p v-else class="nothing">Nothing has arrived in {{ feed.landing }} yet.</p>
+        </n-tab-pane>
+        <n-tab-pane name="rows" tab="Rows">
+          <RowTable v-if="rows?.rows.length" :rows="rows" />
+          <p v-else class="nothing">The table holds no rows yet.</p>
+        </n-tab-pane>
+        <n-tab-pane name="rejects" tab="Rejects">
+          <RejectTable v-if="rejects?.items.length" :rejects="rejects.items" path />
+          <p v-else class="nothing">No row was rejected.</p>
+        </n-tab-pane>
+        <n-tab-pane name="definition" tab="Definition">
+          <n-select
+            v-if="versions && versions.items.length > 1"
+            :value="version?.version"
+            size="small"
+            class="versions"
+            :options="versions.items.map((v) => ({ value: v.version, label: `Version ${v.version}, put ${time(v.put_at)} by ${v.put_by}` }))"
+            @update:value="(v: number) => (chosen = v)"
+          />
+          <pre class="mono">{{ version?.definition }}</pre>
+        </n-tab-pane>
+      </n-tabs>
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.about {
+  margin: 4px 0 10px;
+  color: var(--quiet);
+}
+.problem {
+  color: var(--bad);
+}
+.two {
+  display: grid;
+  grid-template-columns: 3fr 2fr;
+  gap: 24px;
+}
+.states {
+  flex-wrap: wrap;
+}
+.versions {
+  max-width: 420px;
+}
+pre {
+  overflow-x: auto;
+  margin: 8px 0 0;
+}
+</style>

@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
+import { NButton, NInput, NSelect } from 'naive-ui'
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, got, type State } from '../api/client'
+import ArrivalTable from '../components/ArrivalTable.vue'
+
+const route = useRoute()
+const router = useRouter()
+const states = ['noticed', 'settling', 'ready', 'loading', 'loaded', 'refused', 'failed', 'skipped', 'held', 'gone', 'recalled']
+
+// The filters are in the address, so that a view can be kept and sent.
+const filter = (name: string) =>
+  computed({
+    get: () => (route.query[name] ? String(route.query[name]) : null),
+    set: (v) => void router.replace({ query: { ...route.query, [name]: v || undefined } }),
+  })
+const feed = filter('feed')
+const state = filter('state')
+const text = filter('text')
+
+const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
+const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+  queryKey: ['arrivals', feed, state, text],
+  initialPageParam: 0,
+  queryFn: ({ pageParam }) =>
+    got(
+      api.GET('/api/v1/arrivals', {
+        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, before: pageParam || undefined, limit: 100 } },
+      }),
+    ),
+  getNextPageParam: (last) => last.next || undefined,
+})
+const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
+</script>
+
+<template>
+  <section class="panel">
+    <div class="row filters">
+      <h1>Ledger</h1>
+      <n-select v-model:value="feed" size="small" clearable placeholder="Every feed" :options="feeds?.items.map((f) => ({ value: f.name, label: f.name })) ?? []" />
+      <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
+      <n-input v-model:value="text" size="small" clearable placeholder="Part of the path" />
+    </div>
+    <p v-if="error" role="alert">{{ error.message }}</p>
+    <ArrivalTable v-if="arrivals.length" :arrivals="arrivals" :feed="!feed" />
+    <p v-else-if="data" class="nothing">{{ feed || state || text ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
+    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
+  </section>
+</template>
+
+<style scoped>
+.filters {
+  margin-bottom: 10px;
+}
+.filters > :not(h1) {
+  max-width: 230px;
+}
+h1 {
+  margin-right: 10px;
+}
+</style>

@@ -1,0 +1,70 @@
+<script setup lang="ts">
+import { useInfiniteQuery } from '@tanstack/vue-query'
+import { NButton } from 'naive-ui'
+import { computed } from 'vue'
+import { api, got, type Run } from '../api/client'
+import StateMark from '../components/StateMark.vue'
+import { count, duration, exact, time } from '../format'
+import { loads } from '../live'
+
+const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+  queryKey: ['runs'],
+  initialPageParam: 0,
+  queryFn: ({ pageParam }) => got(api.GET('/api/v1/runs', { params: { query: { before: pageParam || undefined, limit: 100 } } })),
+  getNextPageParam: (last) => last.next || undefined,
+})
+const runs = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
+const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', hand: 'asked for' }
+const took = (r: Run) => (r.started_at && r.finished_at ? duration(+new Date(r.finished_at) - +new Date(r.started_at)) : '–')
+const numbers = ['read', 'inserted', 'updated', 'unchanged', 'rejected', 'withheld'] as const
+const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
+</script>
+
+<template>
+  <section class="panel">
+    <h1>Runs</h1>
+    <p v-if="error" role="alert">{{ error.message }}</p>
+    <p v-if="data && !runs.length" class="nothing">No run yet. One begins when a file is whole, when its time comes, or with <code>mullein run FEED</code>.</p>
+    <div v-if="runs.length" class="scroll">
+      <table class="grid">
+        <thead>
+          <tr>
+            <th class="n">Run</th>
+            <th>State</th>
+            <th>Feed</th>
+            <th>Because</th>
+            <th>Started</th>
+            <th class="n">Took</th>
+            <th class="n">Loaded</th>
+            <th class="n">Refused</th>
+            <th class="n">Failed</th>
+            <th class="n">Skipped</th>
+            <th v-for="n in numbers" :key="n" class="n">{{ n }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in runs" :key="r.id">
+            <td class="n">{{ r.id }}</td>
+            <td>
+              <StateMark :state="r.state" />
+              <div v-if="r.reason" class="quiet">{{ r.reason }}</div>
+              <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows</div>
+            </td>
+            <td>
+              <router-link :to="`/feeds/${r.feed}`">{{ r.feed }}</router-link>
+            </td>
+            <td>{{ causes[r.cause] }}<template v-if="r.cause === 'hand'"> by {{ r.by }}</template></td>
+            <td class="t" :title="exact(r.started_at)">{{ time(r.started_at) }}</td>
+            <td class="n">{{ took(r) }}</td>
+            <td class="n" :class="{ nil: !r.loaded }">{{ count(r.loaded) }}</td>
+            <td class="n" :class="{ nil: !r.refused }">{{ count(r.refused) }}</td>
+            <td class="n" :class="{ nil: !r.failed }">{{ count(r.failed) }}</td>
+            <td class="n" :class="{ nil: !r.skipped }">{{ count(r.skipped) }}</td>
+            <td v-for="n in numbers" :key="n" class="n" :class="{ nil: !r.balance[n] }">{{ count(r.balance[n]) }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
+  </section>
+</template>

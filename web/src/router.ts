@@ -1,0 +1,30 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { api } from './api/client'
+import { signedIn } from './session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/today' },
+    { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
+    { path: '/today', component: () => import('./pages/Today.vue'), meta: { title: 'Today' } },
+    { path: '/feeds', component: () => import('./pages/Feeds.vue'), meta: { title: 'Feeds' } },
+    { path: '/feeds/:feed', component: () => import('./pages/Feed.vue'), meta: { title: 'Feed' } },
+    { path: '/ledger', component: () => import('./pages/Ledger.vue'), meta: { title: 'Ledger' } },
+    { path: '/arrivals/:id', component: () => import('./pages/Arrival.vue'), meta: { title: 'Arrival' } },
+    { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open || signedIn.value) return true
+  const { data } = await api.GET('/api/v1/session')
+  if (!data) return { path: '/sign-in', query: { to: to.fullPath } }
+  signedIn.value = data
+  return true
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.params.feed ?? to.meta.title)} · Mullein`
+})

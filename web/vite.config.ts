@@ -1,0 +1,9 @@
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [vue()],
+  // The service puts a nonce of its own into each page it hands out.
+  html: { cspNonce: '__NONCE__' },
+  build: { outDir: '../internal/server/console', emptyOutDir: true, chunkSizeWarningLimit: 1500 },
+})

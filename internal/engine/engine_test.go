@@ -49,6 +49,7 @@ type house struct {
 	target *target.Database
 	db     *pgxpool.Pool
 	engine *Engine
+	onStep func(feed string, arrival int64, step Step)
 	stop   func()
 }
 
@@ -75,8 +76,13 @@ const header = "station_id;observed_at;level_m;revised\n"
 
 func newHouse(t testing.TB, feeds ...string) *house {
 	t.Helper()
+	return houseAt(t, pgtest.Database(t), feeds...)
+}
+
+func houseAt(t testing.TB, url string, feeds ...string) *house {
+	t.Helper()
 	ctx := context.Background()
-	h := &house{t: t, url: pgtest.Database(t), root: t.TempDir()}
+	h := &house{t: t, url: url, root: t.TempDir()}
 	require.NoError(t, os.MkdirAll(filepath.Join(h.root, "in"), 0o755))
 	var err error
 	h.ledger, err = ledger.Open(ctx, h.url)
@@ -109,7 +115,7 @@ func (h *house) put(text string) {
 func (h *house) start() *house {
 	h.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	h.engine = New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil))})
+	h.engine = New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep})
 	done := make(chan struct{})
 	go func() {
 		defer close(done)

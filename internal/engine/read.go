@@ -23,23 +23,34 @@ import (
 	"mullein/internal/target"
 )
 
-// hasher takes the SHA-256 of what goes through it and counts it.
+// hasher takes the SHA-256 of what goes through it, unless that is known
+// already, and counts it.
 type hasher struct {
-	r io.Reader
-	h hash.Hash
-	n int64
+	r     io.Reader
+	h     hash.Hash
+	known string
+	n     int64
 }
 
-func newHasher(r io.Reader) *hasher { return &hasher{r: r, h: sha256.New()} }
+func newHasher(r io.Reader, known string) *hasher {
+	return &hasher{r: r, h: sha256.New(), known: known}
+}
 
 func (h *hasher) Read(p []byte) (int, error) {
 	n, err := h.r.Read(p)
-	h.h.Write(p[:n])
+	if h.known == "" {
+		h.h.Write(p[:n])
+	}
 	h.n += int64(n)
 	return n, err
 }
 
-func (h *hasher) sum() string { return hex.EncodeToString(h.h.Sum(nil)) }
+func (h *hasher) sum() string {
+	if h.known != "" {
+		return h.known
+	}
+	return hex.EncodeToString(h.h.Sum(nil))
+}
 
 // reading turns the bytes of one file into typed rows and rejects. It is the
 // target.Source of a load.
@@ -101,7 +112,7 @@ func (r *reading) Lookup(name string) *tabular.Value { return r.names[name] }
 // begin unpacks the file and holds its header against the schema.
 func (r *reading) begin(file *landing.File) error {
 	f := r.w.feed
-	r.file, r.bytes = file, newHasher(file)
+	r.file, r.bytes = file, newHasher(file, string(r.names["file.digest"].B))
 	if file.Entry.Size == 0 {
 		return &decode.FileError{Reason: "the file is empty"}
 	}
@@ -282,8 +293,10 @@ func printable(b []byte, most int) string {
 
 // finish reads what is left of the file, so that its digest covers all bytes.
 func (r *reading) finish() error {
-	_, err := io.Copy(io.Discard, r.bytes)
-	if err != nil {
+	if r.bytes.known != "" {
+		return nil
+	}
+	if _, err := io.Copy(io.Discard, r.bytes); err != nil {
 		return fmt.Errorf("read %s: %w", r.file.Entry.Path, err)
 	}
 	return nil

@@ -33,6 +33,22 @@ type Batch struct {
 	marked int64 // suspects among them
 }
 
+// NewBatch makes a batch of rows of a table. expected is about how many rows
+// will come; bytewise says that equal keys have equal bytes.
+func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
+	b := &Batch{seen: newFilter(expected), all: !bytewise}
+	for _, c := range t.Own {
+		b.kinds = append(b.kinds, c.Kind)
+	}
+	for _, k := range t.Key {
+		b.key = append(b.key, t.index(k))
+	}
+	return b
+}
+
+// Reset forgets the bytes collected, but not the keys that were seen.
+func (b *Batch) Reset() { b.buf = b.buf[:0] }
+
 // Len is the number of bytes collected since the last chunk was taken.
 func (b *Batch) Len() int { return len(b.buf) }
 

@@ -59,10 +59,7 @@ func (l *Load) Close(ctx context.Context) {
 // Stage copies all rows of the source into the staging table. expected is
 // about how many they are. Errors of the source are returned as they are.
 func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
-	b := &Batch{kinds: kindsOf(l.table.Own), seen: newFilter(expected), all: !l.table.bytewise}
-	for _, k := range l.table.Key {
-		b.key = append(b.key, l.table.index(k))
-	}
+	b := NewBatch(l.table.Table, expected, l.table.bytewise)
 	reading, stopReading := context.WithCancel(ctx)
 	defer stopReading()
 	r := newCopyReader(reading, src, b)
@@ -301,6 +298,10 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from Origin) (int64, error) 
 // counts of the three statements must agree.
 func (l *Load) merge(ctx context.Context, from Origin) (balance.Balance, error) {
 	var counts balance.Balance
+	among, err := l.candidates(ctx)
+	if err != nil {
+		return counts, err
+	}
 	older := "false"
 	if l.table.Newest != "" {
 		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
@@ -309,7 +310,7 @@ func (l *Load) merge(ctx context.Context, from Origin) (balance.Balance, error) 
 	rows, err := l.s.conn.Query(ctx, `WITH plan AS (
 			INSERT INTO pg_temp.mullein_plan (sid, class)
 			SELECT s.ctid, CASE WHEN t.`+quote(l.table.Key[0])+` IS NULL THEN 'i' WHEN `+older+` THEN 'o' ELSE 'u' END
-			FROM `+l.stage+` s LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
+			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
 			WHERE t.`+quote(l.table.Key[0])+` IS NULL OR `+l.differs()+`
 			RETURNING class)
 		SELECT class, count(*) FROM plan GROUP BY class`)
@@ -345,6 +346,31 @@ func (l *Load) merge(ctx context.Context, from Origin) (balance.Balance, error) 
 		}
 	}
 	return counts, nil
+}
+
+// candidates gives the staged rows that are to be classified, as a FROM item
+// with the alias s: all of them, or, when a sample says that most of many rows
+// are unchanged, those whose digest the target does not hold. A digest covers
+// the key, so a row with a known digest is unchanged; comparing digests alone
+// is much cheaper than finding each row by its key.
+func (l *Load) candidates(ctx context.Context) (string, error) {
+	digest := l.table.Lineage.RowDigest
+	if digest == "" || l.rows < manyRows {
+		return l.stage + " s", nil
+	}
+	const sample = 1000
+	var same int
+	err := l.s.conn.QueryRow(ctx, `SELECT count(*) FROM (SELECT * FROM `+l.stage+` LIMIT $1) s JOIN `+l.name()+` t ON `+l.sameKey()+
+		` AND t.`+quote(digest)+` = s.digest`, sample).Scan(&same)
+	if err != nil {
+		return "", err
+	}
+	if same < sample/2 {
+		return l.stage + " s", nil
+	}
+	_, err = l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_candidate SELECT s.ctid FROM `+l.stage+` s
+		WHERE NOT EXISTS (SELECT 1 FROM `+l.name()+` t WHERE t.`+quote(digest)+` = s.digest)`)
+	return "pg_temp.mullein_candidate c JOIN " + l.stage + " s ON s.ctid = c.sid", err
 }
 
 func orMoved(err error) error {

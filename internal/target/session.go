@@ -9,8 +9,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-
-	"mullein/internal/core/tabular"
 )
 
 // Session is one connection that loads, with its staging tables. They are kept
@@ -35,9 +33,10 @@ func (d *Database) Session(ctx context.Context) (*Session, error) {
 		return nil, fmt.Errorf("connect to the target's database: %w", err)
 	}
 	s := &Session{conn: conn, stages: map[string]bool{}}
-	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL) ON COMMIT DELETE ROWS`); err != nil {
+	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL) ON COMMIT DELETE ROWS;
+		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`); err != nil {
 		s.Close()
-		return nil, fmt.Errorf("make the plan table: %w", err)
+		return nil, fmt.Errorf("make the tables of a merge: %w", err)
 	}
 	return s, nil
 }
@@ -178,12 +177,4 @@ func (r *copyReader) Read(p []byte) (int, error) {
 func (r *copyReader) drain() {
 	for range r.chunks {
 	}
-}
-
-func kindsOf(own []Column) []tabular.Kind {
-	kinds := make([]tabular.Kind, len(own))
-	for i, c := range own {
-		kinds[i] = c.Kind
-	}
-	return kinds
 }

@@ -30,7 +30,7 @@ func TestParseFillsInEverything(t *testing.T) {
 	assert.Equal(t, tabular.MatchExact, f.Schema.FieldsMatch)
 	assert.Equal(t, []string{"station_id", "observed_at"}, f.Schema.PrimaryKey)
 	assert.Equal(t, []Derived{{"catchment", "file.captures.catchment", tabular.Text}, {"flood", "row.level_m > 4.5", tabular.Boolean}}, f.Derive)
-	assert.Equal(t, "10%", f.Tolerate.String())
+	assert.Equal(t, "15%", f.Tolerate.String())
 	assert.Equal(t, "river", f.Target.Schema)
 	assert.Equal(t, StandardLineage, f.Target.Lineage)
 	assert.True(t, f.When.Arrival)
@@ -65,7 +65,7 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"  primaryKey: [station_id, observed_at]\n", "", "schema.primaryKey is missing"},
 		{"row.level_m > 4.5", "row.levl_m > 4.5", `derive.flood: unknown name "row.levl_m"; did you mean "row.level_m"?`},
 		{"row.level_m > 4.5", "row.quality > 4.5", "derive.flood: found no matching overload"},
-		{"{rejects: 10%}", "{rejects: 110%}", "neither a number of rows nor a share"},
+		{"{rejects: 15%}", "{rejects: 115%}", "neither a number of rows nor a share"},
 		{"newest: revised_at", "newest: revised", `did you mean "revised_at"?`},
 		{"table: river.gauge_reading", "table: mullein.feed", "is not for data"},
 		{"name: quality, ", "name: from_line, ", `column "from_line" is both a field and a lineage column; rename the field`},

@@ -35,7 +35,16 @@ type Column struct {
 	pattern  *regexp.Regexp
 	enum     []Value
 	enumText map[string]bool
+
+	// Files repeat themselves: the same time in row after row, the same few
+	// stations all along. What was read and checked once is remembered.
+	lastCell  []byte
+	lastValue Value // of lastCell; only for kinds without B
+	matching  map[string]bool
 }
+
+// matchingKept bounds the texts that are remembered to match the pattern.
+const matchingKept = 4096
 
 type bound struct {
 	set, exclusive bool
@@ -70,7 +79,7 @@ func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
 		if err != nil {
 			return nil, fmt.Errorf("constraint pattern: %w", err)
 		}
-		c.pattern = re
+		c.pattern, c.matching = re, map[string]bool{}
 	}
 	for _, b := range []struct {
 		text      string
@@ -129,11 +138,21 @@ func (c *Column) Convert(cell []byte, v *Value) error {
 			return c.Absent(v)
 		}
 	}
+	if c.lastValue.Kind != Null && bytes.Equal(cell, c.lastCell) {
+		*v = c.lastValue
+		return nil
+	}
 	*v = Value{Kind: c.Kind}
 	if err := c.read(cell, v); err != nil {
 		return err
 	}
-	return c.check(v)
+	if err := c.check(v); err != nil {
+		return err
+	}
+	if c.Kind == Instant || c.Kind == Day || c.Kind == Clock {
+		c.lastCell, c.lastValue = append(c.lastCell[:0], cell...), *v
+	}
+	return nil
 }
 
 // Absent makes v null, or says that a value is required.
@@ -165,8 +184,13 @@ func (c *Column) check(v *Value) error {
 			return reject("longer than %d characters", c.maxLen)
 		}
 	}
-	if c.pattern != nil && !c.pattern.Match(v.B) {
-		return reject("does not match the pattern %s", c.Field.Constraints.Pattern)
+	if c.pattern != nil && !c.matching[string(v.B)] {
+		if !c.pattern.Match(v.B) {
+			return reject("does not match the pattern %s", c.Field.Constraints.Pattern)
+		}
+		if len(c.matching) < matchingKept && len(v.B) < 256 {
+			c.matching[string(v.B)] = true
+		}
 	}
 	if c.enumText != nil {
 		if !c.enumText[string(v.B)] {

@@ -1,0 +1,86 @@
+// Command reference writes docs/feed.schema.json and docs/feed-file.md from
+// the grammar of the feed file. `make docs` runs it.
+package main
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"mullein/internal/core/feed"
+)
+
+func main() {
+	if err := write(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func write() error {
+	schema, err := feed.JSONSchema()
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile("docs/feed.schema.json", append(schema, '\n'), 0o644); err != nil {
+		return err
+	}
+	example, err := os.ReadFile("internal/demo/feeds/gauge-readings.yaml")
+	if err != nil {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString(head)
+	b.WriteString("```yaml\n" + string(example) + "```\n\n## Every key\n\nA key marked *not yet* is part of the grammar and is answered with \"not yet\"; it is never taken silently.\n\n")
+	b.WriteString("| key | takes | what it says |\n|---|---|---|\n")
+	for _, k := range feed.Reference() {
+		about := k.About
+		if k.Required {
+			about += " **Needed.**"
+		}
+		if k.NotYet {
+			about += " *Not yet.*"
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes, strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
+	}
+	b.WriteString(tail)
+	return os.WriteFile("docs/feed-file.md", []byte(b.String()), 0o644)
+}
+
+const head = `# The feed file
+
+<!-- Written by make docs from the grammar in internal/core/feed. -->
+
+One YAML file is one feed. ` + "`mullein feed check FILE`" + ` says what is wrong with it, with line and column,
+and needs no service; ` + "`mullein feed put FILE`" + ` creates the feed or makes a new version of it.
+Editors that know JSON Schema can use [feed.schema.json](feed.schema.json); a service serves it at ` + "`/api/v1/feed-schema`" + `.
+
+Columns and dialect follow the open standards Table Schema and Table Dialect (Data Package v2). Ours are ` + "`source`" + ` of a
+field, and that ` + "`primaryKey`" + ` chooses one row a key instead of failing. Expressions are CEL, times are written
+with POSIX strftime tokens, schedules are five-field cron.
+
+## An example
+
+`
+
+const tail = `
+## Good to know
+
+- **Which files.** ` + "`*`" + ` and ` + "`?`" + ` stay within a folder, ` + "`**`" + ` crosses folders, ` + "`[a-z]`" + ` is one of these characters, ` + "`(a|b)`" + ` one of
+  these texts. ` + "`{name}`" + ` captures text, ` + "`{name:%Y%m%d}`" + ` a time, ` + "`{name:#}`" + ` a whole number. ` + "`{slot}`" + ` is the capture that
+  order looks at: arrivals load in the order of slot, then modified time, then name. A name with an impossible time,
+  such as 31 February, does not belong. Dot-files and names that end in .tmp, .part or .filepart never do.
+- **What is new.** A path that the ledger does not have, or has with another size, time or inode. The same bytes under
+  the same path are skipped; under another name they are a copy, if the captured values are the same too and the first
+  is still what is loaded. Files that name a slot are told apart by their captures, others by their path.
+- **Types.** string → text (format binary → bytea, uuid → uuid), integer → bigint, number → numeric, boolean →
+  boolean, datetime → timestamp with time zone, date → date, time → time, year → bigint, yearmonth → date (its first
+  day), duration → interval, geopoint → point (longitude, latitude), object, array, list and geojson → jsonb, any → text.
+  Nothing is guessed: a datetime without a format is ISO 8601.
+- **Null.** A derived column is null when its expression fails because a column that it reads is null. Names are
+  ` + "`row.<column>`" + `, ` + "`file.name|path|size|modified|digest|captures.<name>`" + `, ` + "`run.id|by|cause|started`" + `, ` + "`feed.name|version`" + ` and
+  ` + "`service`" + `.
+- **One row a key.** The greatest ` + "`target.newest`" + ` wins, null being the oldest, then the later line. An older row never
+  overwrites a newer one in the table: it is counted as outdated.
+- **Unique.** Of the rows with the same value in a column that is ` + "`unique`" + `, the first in the file stays; the others are rejects.
+`

@@ -1,0 +1,101 @@
+// Command shots photographs the console of a running demo for docs/screenshots:
+//
+//	go run ./internal/demo/shots HOME FOLDER [PAGE...]
+//
+// A page is name=address, or name=address@dark.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Flags are how Chromium is started where there is no screen and no network.
+var flags = append(chromedp.DefaultExecAllocatorOptions[:],
+	chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+	chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+	chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.WindowSize(1280, 800))
+
+func main() {
+	if len(os.Args) < 4 {
+		fmt.Fprintln(os.Stderr, "usage: shots HOME FOLDER NAME=ADDRESS...")
+		os.Exit(2)
+	}
+	if err := shoot(os.Args[1], os.Args[2], os.Args[3:]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func shoot(home, folder string, pages []string) error {
+	address, err := os.ReadFile(filepath.Join(home, "address"))
+	if err != nil {
+		return err
+	}
+	token, err := os.ReadFile(filepath.Join(home, "owner.token"))
+	if err != nil {
+		return err
+	}
+	base := strings.TrimSpace(string(address))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), flags...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	if err := chromedp.Do(ctx); err != nil { // the browser lives as long as this context
+		return err
+	}
+	err = chromedp.Listen(ctx, func(event any) {
+		switch e := event.(type) {
+		case *runtime.EventConsoleAPICalled:
+			for _, a := range e.Args {
+				fmt.Fprintf(os.Stderr, "console %s: %s\n", e.Type, a.Value)
+			}
+		case *runtime.EventExceptionThrown:
+			fmt.Fprintln(os.Stderr, "console:", e.ExceptionDetails.Text)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	err = chromedp.Do(ctx,
+		chromedp.Navigate(base+"/sign-in"),
+		chromedp.WaitVisible(`input[type=password]`),
+		chromedp.SendKeys(`input[type=password]`, strings.TrimSpace(string(token))+"\n"),
+		chromedp.WaitVisible(`header nav`),
+	)
+	if err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
+	for _, p := range pages {
+		name, to, _ := strings.Cut(p, "=")
+		to, dark := strings.CutSuffix(to, "@dark")
+		theme := "light"
+		if dark {
+			theme = "dark"
+		}
+		err := chromedp.Do(ctx,
+			chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '`+theme+`')`),
+			chromedp.Navigate(base+to),
+			chromedp.WaitVisible(`main .panel`),
+			chromedp.Sleep(1500*time.Millisecond), // charts and tables settle
+		)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if err := os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

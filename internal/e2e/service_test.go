@@ -1,0 +1,372 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/cli"
+	"mullein/internal/client"
+	"mullein/internal/demo"
+	"mullein/internal/ledger"
+	"mullein/internal/localpg/pgtest"
+	"mullein/internal/server"
+	"mullein/internal/target"
+)
+
+func TestMain(m *testing.M) {
+	pgtest.Main(m, func(ctx context.Context, url string) error {
+		l, err := ledger.Open(ctx, url)
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		d, err := target.Open(ctx, url)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		return d.Prepare(ctx)
+	})
+}
+
+// service is a running Mullein with the sample feeds.
+type service struct {
+	t      *testing.T
+	home   string
+	client *client.Client
+	server.Running
+	stop func() error
+}
+
+func serve(t *testing.T) *service {
+	t.Helper()
+	s := &service{t: t, home: filepath.Join(t.TempDir(), ".mullein")}
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, done := make(chan server.Running, 1), make(chan error, 1)
+	go func() {
+		done <- server.Serve(ctx, server.Config{
+			Home: s.home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
+			Ready: func(r server.Running) { ready <- r },
+		})
+	}()
+	select {
+	case s.Running = <-ready:
+	case err := <-done:
+		require.NoError(t, err)
+	}
+	s.client = client.New(s.URL, s.Token)
+	stopped := false
+	s.stop = func() error {
+		if stopped {
+			return nil
+		}
+		stopped = true
+		cancel()
+		return <-done
+	}
+	t.Cleanup(func() { assert.NoError(t, s.stop()) })
+	return s
+}
+
+func (s *service) feeds() *service {
+	s.t.Helper()
+	require.NoError(s.t, demo.Put(context.Background(), s.client, s.Root))
+	return s
+}
+
+func (s *service) example() *service {
+	s.t.Helper()
+	require.NoError(s.t, demo.Example(context.Background(), s.feeds().client, s.Root))
+	return s
+}
+
+// mullein runs a command line and gives its exit code and what it printed.
+func (s *service) mullein(args ...string) (code int, stdout, stderr string) {
+	var out, errOut bytes.Buffer
+	code = cli.Run(context.Background(), cli.Program{}, append(args, "--home", s.home), &out, &errOut)
+	return code, out.String(), errOut.String()
+}
+
+func (s *service) request(method, path string, change func(*http.Request)) *http.Response {
+	s.t.Helper()
+	r, err := http.NewRequest(method, s.URL+path, strings.NewReader("{}"))
+	require.NoError(s.t, err)
+	r.Header.Set("Content-Type", "application/json")
+	if change != nil {
+		change(r)
+	}
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(s.t, err)
+	s.t.Cleanup(func() { answer.Body.Close() })
+	return answer
+}
+
+func TestEveryRouteButHealthAndSignInAsksForAToken(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	for _, path := range []string{"/healthz", "/readyz"} {
+		assert.Equal(t, http.StatusOK, s.request("GET", path, nil).StatusCode, path)
+	}
+	document := s.request("GET", "/api/openapi.json", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	require.Equal(t, http.StatusOK, document.StatusCode)
+	var api struct {
+		OpenAPI string
+		Paths   map[string]map[string]any
+	}
+	text, err := io.ReadAll(document.Body)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &api))
+	assert.Equal(t, "3.1.0", api.OpenAPI)
+	asked := 0
+	for path, methods := range api.Paths {
+		path = strings.NewReplacer("{feed}", "x", "{id}", "1").Replace(path)
+		for method := range methods {
+			if path == "/api/v1/session" && method == "post" {
+				continue
+			}
+			answer := s.request(strings.ToUpper(method), path, nil)
+			assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "%s %s", method, path)
+			assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"))
+			asked++
+		}
+	}
+	assert.Greater(t, asked, 20)
+	committed, err := os.ReadFile("../../web/src/api/openapi.json")
+	require.NoError(t, err)
+	assert.JSONEq(t, string(text), string(committed), "the console's client is made from an older API: make docs")
+}
+
+func TestSignInAndCrossSiteCalls(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	_, code, _ := strings.Cut(s.SignIn, "#")
+	signIn := func(body string) *http.Response {
+		return s.request("POST", "/api/v1/session", func(r *http.Request) {
+			r.Body = io.NopCloser(strings.NewReader(body))
+			r.ContentLength = int64(len(body))
+		})
+	}
+	assert.Equal(t, http.StatusUnauthorized, signIn(`{"token": "mu_wrong"}`).StatusCode)
+	answer := signIn(`{"code": "` + code + `"}`)
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	cookie := answer.Cookies()[0]
+	assert.True(t, cookie.HttpOnly)
+	assert.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
+	assert.Equal(t, http.StatusUnauthorized, signIn(`{"code": "`+code+`"}`).StatusCode, "a link is good once")
+	assert.Equal(t, http.StatusOK, signIn(`{"token": "`+s.Token+`"}`).StatusCode)
+
+	with := func(headers ...string) func(*http.Request) {
+		return func(r *http.Request) {
+			r.AddCookie(cookie)
+			for i := 0; i < len(headers); i += 2 {
+				r.Header.Set(headers[i], headers[i+1])
+			}
+		}
+	}
+	assert.Equal(t, http.StatusOK, s.request("GET", "/api/v1/session", with()).StatusCode)
+	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause", with("Sec-Fetch-Site", "cross-site")).StatusCode)
+	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause", with("Origin", "http://elsewhere.example")).StatusCode)
+	assert.Equal(t, http.StatusNotFound, s.request("POST", "/api/v1/feeds/x/pause", with("Sec-Fetch-Site", "same-origin")).StatusCode)
+	page := s.request("GET", "/today", nil)
+	assert.Contains(t, page.Header.Get("Content-Security-Policy"), "script-src 'self'; style-src 'self' 'nonce-")
+	assert.Equal(t, http.StatusNoContent, s.request("DELETE", "/api/v1/session", with()).StatusCode)
+	assert.Equal(t, http.StatusUnauthorized, s.request("GET", "/api/v1/session", with()).StatusCode, "signed out")
+	big := s.request("PUT", "/api/v1/feeds/x", func(r *http.Request) {
+		r.Header.Set("Authorization", "Bearer "+s.Token)
+		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(strings.Repeat("x", 4<<20))), 4<<20
+	})
+	assert.Equal(t, http.StatusRequestEntityTooLarge, big.StatusCode)
+}
+
+func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds()
+	stream := s.request("GET", "/api/v1/events", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	require.Equal(t, http.StatusOK, stream.StatusCode)
+	go func() { assert.NoError(t, demo.Example(context.Background(), s.client, s.Root)) }()
+	want := map[string]bool{"arrival noticed": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
+	lines := bufio.NewScanner(stream.Body)
+	for len(want) > 0 && lines.Scan() {
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			var e ledger.Event
+			require.NoError(t, json.Unmarshal([]byte(data), &e))
+			delete(want, e.Kind+" "+e.State)
+		}
+	}
+	assert.Empty(t, want)
+}
+
+func TestListsArePagedByKey(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	ctx := context.Background()
+	var ids []int64
+	for before := int64(0); ; {
+		page, err := s.client.Arrivals(ctx, ledger.Filter{Before: before, Most: 3})
+		require.NoError(t, err)
+		for _, a := range page.Items {
+			ids = append(ids, a.ID)
+		}
+		if before = page.Next; before == 0 {
+			break
+		}
+	}
+	assert.Equal(t, []int64{7, 6, 5, 4, 3, 2, 1}, ids)
+	runs, err := s.client.Runs(ctx, "gauge-readings", 0, 2)
+	require.NoError(t, err)
+	assert.Len(t, runs.Items, 2)
+	assert.NotZero(t, runs.Next)
+}
+
+func TestTheServiceStopsCleanlyAndGoesOn(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	begin := time.Now()
+	require.NoError(t, s.stop())
+	assert.Less(t, time.Since(begin), 10*time.Second)
+	code, _, stderr := s.mullein("status")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, stderr, "no service answers at")
+}
+
+func TestTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	bad := filepath.Join(t.TempDir(), "bad.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("feed: x\nlandng: {}\n"), 0o644))
+	for _, c := range []struct {
+		args   string
+		code   int
+		stdout string
+		stderr string
+	}{
+		{"ledger", 0, "GAUGE_K1_20260701T1200 (1).csv", ""},
+		{"ledger gauge-readings --state refused", 0, "the gzip is cut short", ""},
+		{"ledger --state lost", 2, "", `unknown state "lost"`},
+		{"ledger nowhere", 1, "", `feed "nowhere": not found`},
+		{"arrival 2", 0, "12 read = 10 inserted + 1 duplicate + 1 rejected", ""},
+		{"arrival two", 2, "", "not the number of an arrival"},
+		{"rejects gauge-readings", 0, "not a number", ""},
+		{"rejects 2", 0, "SR0102;01.07.2026 12:00;2,4x", ""},
+		{"rows gauge-readings --limit 1", 0, "from_line", ""},
+		{"rows 1", 0, "Madder Brook, Tide Gate", ""},
+		{"runs", 0, "arrival", ""},
+		{"status", 0, "river.gauge_reading", ""},
+		{"status gauge-readings", 0, "by station_id, observed_at", ""},
+		{"feed list", 0, "station-registry", ""},
+		{"feed show station-registry", 0, "feed: station-registry", ""},
+		{"feed history station-registry", 0, "VERSION", ""},
+		{"feed check " + bad, 3, bad + `:2:1: unknown key "landng"; did you mean "landing"?`, ""},
+		{"feed put " + bad, 1, "", `unknown key "landng"`},
+		{"feed check ../demo/feeds", 0, "good", ""},
+		{"feed put ../demo/feeds", 0, "gauge-readings: as it was, version 1", ""},
+		{"feed pause gauge-readings", 0, "paused", ""},
+		{"feed list", 0, "paused", ""},
+		{"feed resume gauge-readings", 0, "resumed", ""},
+		{"feed remove gauge-readings", 2, "", "say --yes"},
+		{"run station-registry --wait", 0, "nothing new was there", ""},
+		{"nonsense", 2, "", "unknown command"},
+		{"ledger -o xml", 2, "", "-o takes table or json"},
+		{"ledger --nonsense", 2, "", "unknown flag"},
+	} {
+		code, stdout, stderr := s.mullein(strings.Fields(c.args)...)
+		assert.Equal(t, c.code, code, "%s: %s", c.args, stderr)
+		assert.Contains(t, stdout, c.stdout, c.args)
+		assert.Contains(t, stderr, c.stderr, c.args)
+		assert.NotContains(t, stdout, "\x1b", "no colours in a pipe")
+	}
+	for _, args := range []string{"ledger", "arrival 2", "rejects 2", "rows 2", "runs", "status", "feed list", "feed history gauge-readings", "run gauge-readings"} {
+		code, stdout, _ := s.mullein(append(strings.Fields(args), "-o", "json")...)
+		assert.Equal(t, 0, code)
+		assert.True(t, json.Valid([]byte(stdout)), args)
+	}
+}
+
+func TestRunWaitEndsWithItsBalance(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds()
+	in := filepath.Join(s.Root, "landing/registry")
+	require.NoError(t, os.WriteFile(filepath.Join(in, "STATIONS_2026-07-01.csv"), []byte("station_id,station_name,river,catchment,place,zero_m,since,telemetry\nSR0001,Upper Weir,Sorrel,K1,\"-28.6, 38.5\",210,1961-04-01,yes\n"), 0o644))
+	code, stdout, stderr := s.mullein("run", "station-registry", "--wait", "-o", "json")
+	require.Equal(t, 0, code, stderr)
+	var run struct {
+		State   string
+		Balance map[string]int64
+	}
+	require.NoError(t, json.Unmarshal([]byte(stdout), &run))
+	assert.Equal(t, "done", run.State)
+	if run.Balance["read"] == 1 { // else a run that the arrival started had it already
+		assert.Equal(t, map[string]int64{"read": 1, "inserted": 1, "updated": 0, "unchanged": 0, "outdated": 0, "kept": 0, "deleted": 0, "duplicate": 0, "rejected": 0, "left_out": 0, "withheld": 0, "removed": 0}, run.Balance)
+	}
+	require.NoError(t, s.client.Pause(context.Background(), "station-registry"))
+	require.NoError(t, os.WriteFile(filepath.Join(in, "STATIONS_2026-07-02.csv"), []byte("nothing\n"), 0o644))
+	code, stdout, _ = s.mullein("run", "station-registry", "--wait")
+	assert.Equal(t, 3, code, "something was refused")
+	assert.Contains(t, stdout, "none of the schema's columns is in the header")
+}
+
+func TestAFeedPutAgainIsANewVersion(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds()
+	text, err := os.ReadFile("../demo/feeds/station-registry.yaml")
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "station-registry.yaml")
+	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("Every gauging"), []byte("Each gauging"), 1), 0o644))
+	code, stdout, stderr := s.mullein("feed", "put", file)
+	require.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "station-registry: changed, version 2")
+	_, old, _ := s.mullein("feed", "show", "station-registry", "--version", "1")
+	assert.Equal(t, string(text), old)
+	code, _, _ = s.mullein("feed", "remove", "station-registry", "--yes")
+	require.Equal(t, 0, code)
+	code, _, _ = s.mullein("status", "station-registry")
+	assert.Equal(t, 1, code)
+	_, stdout, _ = s.mullein("feed", "put", file)
+	assert.Contains(t, stdout, "version 3", "its history stays")
+}
+
+// TestTheReadmeIsTrue does what the README says, word for word.
+func TestTheReadmeIsTrue(t *testing.T) {
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	s := serve(t)
+	t.Chdir(filepath.Dir(s.home))
+	var outputs []string
+	for _, block := range strings.Split(string(readme), "```")[1:] {
+		language, body, _ := strings.Cut(block, "\n")
+		if language == "yaml" {
+			require.NoError(t, os.WriteFile("water.yaml", []byte(body), 0o644))
+		}
+		if language != "" || !strings.Contains(body, "bin/mullein feed put") {
+			continue
+		}
+		for _, line := range strings.Split(strings.TrimSpace(body), "\n") {
+			if command, ok := strings.CutPrefix(line, "bin/mullein "); ok {
+				code, stdout, stderr := s.mullein(strings.Fields(command)...)
+				assert.Equal(t, 0, code, "%s: %s%s", line, stdout, stderr)
+				outputs = append(outputs, stdout)
+				continue
+			}
+			shell(t, line)
+		}
+	}
+	all := strings.Join(outputs, "\n")
+	assert.Contains(t, all, "water-temperature: created, version 1")
+	assert.Contains(t, all, "more than the maximum 40")
+	assert.Contains(t, all, "14.2")
+	fmt.Fprintln(t.Output(), all)
+}

@@ -197,7 +197,8 @@ func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 	s := serve(t).feeds()
 	stream := s.request("GET", "/api/v1/events", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 	require.Equal(t, http.StatusOK, stream.StatusCode)
-	go func() { assert.NoError(t, demo.Example(context.Background(), s.client, s.Root)) }()
+	delivered := make(chan error, 1)
+	go func() { delivered <- demo.Example(context.Background(), s.client, s.Root) }()
 	want := map[string]bool{"arrival noticed": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
 	lines := bufio.NewScanner(stream.Body)
 	for len(want) > 0 && lines.Scan() {
@@ -208,6 +209,7 @@ func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 		}
 	}
 	assert.Empty(t, want)
+	require.NoError(t, <-delivered)
 }
 
 func TestListsArePagedByKey(t *testing.T) {

@@ -82,6 +82,7 @@ func shoot(home, folder string, pages []string) error {
 		}
 		err := chromedp.Do(ctx,
 			chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '`+theme+`')`),
+			chromedp.EmulateViewport(1280, 800),
 			chromedp.Navigate(base+to),
 			chromedp.WaitVisible(`main .panel`),
 			chromedp.Sleep(1500*time.Millisecond), // charts and tables settle

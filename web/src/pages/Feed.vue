@@ -102,7 +102,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
           <dd :title="exact(feed.listed_at)">{{ time(feed.listed_at) }}</dd>
           <dt>Arrivals</dt>
           <dd class="row states">
-            <router-link v-for="(n, s) in feed.counts?.states" :key="s" :to="`/ledger?feed=${feed.name}&state=${s}`">{{ count(n) }} <StateMark :state="String(s)" /></router-link>
+            <router-link v-for="(n, s) in feed.counts?.states" :key="s" :to="`/ledger?feed=${feed.name}&state=${s}`" class="row">{{ count(n) }} <StateMark :state="String(s)" /></router-link>
           </dd>
         </dl>
       </div>
@@ -156,6 +156,9 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
 }
 .states {
   flex-wrap: wrap;
+}
+.states > a {
+  gap: 5px;
 }
 .versions {
   max-width: 420px;

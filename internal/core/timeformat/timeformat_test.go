@@ -1,0 +1,60 @@
+package timeformat
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestParse(t *testing.T) {
+	for _, c := range []struct{ pattern, text, want string }{
+		{"%Y-%m-%d", "2026-07-01", "2026-07-01T00:00:00Z"},
+		{"%d.%m.%y %R", "01.07.26 12:30", "2026-07-01T12:30:00Z"},
+		{"%y", "69", "1969-01-01T00:00:00Z"},
+		{"%Y%j", "2028366", "2028-12-31T00:00:00Z"},
+		{"%e %b %Y", " 1 Jul 2026", "2026-07-01T00:00:00Z"},
+		{"%A, %d %B %Y", "Wednesday, 01 July 2026", "2026-07-01T00:00:00Z"},
+		{"%F %I:%M %p", "2026-07-01 12:05 AM", "2026-07-01T00:05:00Z"},
+		{"%F %I:%M %p", "2026-07-01 01:05 pm", "2026-07-01T13:05:00Z"},
+		{"%FT%T.%f%z", "2026-07-01T12:00:00.5-01:30", "2026-07-01T13:30:00.5Z"},
+		{"%FT%T%z", "2026-07-01T12:00:00Z", "2026-07-01T12:00:00Z"},
+		{"%s", "1782907200", "2026-07-01T12:00:00Z"},
+		{"100%% %Y", "100% 2026", "2026-01-01T00:00:00Z"},
+	} {
+		l, err := Compile(c.pattern)
+		require.NoError(t, err)
+		got, err := l.Time([]byte(c.text), time.UTC)
+		require.NoError(t, err, c.text)
+		assert.Equal(t, c.want, got.UTC().Format(time.RFC3339Nano), c.text)
+	}
+	for _, c := range []struct {
+		pattern, text string
+		want          error
+	}{
+		{"%Y-%m-%d", "2026-02-30", ErrNoSuchTime},
+		{"%Y%j", "2026366", ErrNoSuchTime},
+		{"%H", "24", ErrNoSuchTime},
+		{"%I %p", "13 pm", ErrNoSuchTime},
+		{"%Y-%m-%d", "2026-7-1", ErrNoMatch},
+		{"%Y-%m-%d", "2026-07-01x", ErrNoMatch},
+		{"%z", "+1", ErrNoMatch},
+		{"%b", "Jux", ErrNoMatch},
+	} {
+		l, err := Compile(c.pattern)
+		require.NoError(t, err)
+		_, err = l.Time([]byte(c.text), time.UTC)
+		assert.ErrorIs(t, err, c.want, c.text)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("%Y-%m-%dT%H:%M:%S%z", "2026-07-01T12:00:00+01:00")
+	f.Fuzz(func(t *testing.T, pattern, text string) {
+		if l, err := Compile(pattern); err == nil {
+			_, _ = l.Time([]byte(text), time.UTC)
+			_ = l.Regexp()
+		}
+	})
+}

@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
 
-web_sources := $(shell find web/src web/public -type f) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
+web_sources := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
 go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 
 .PHONY: demo test build bench docs clean
@@ -21,7 +21,7 @@ web/node_modules: web/package.json web/package-lock.json web/.npmrc
 	@touch $@
 
 internal/server/console/index.html: $(web_sources) | web/node_modules
-	cd web && npm run --silent build
+	cd web && npm run --silent api && npm run --silent build
 
 # Everything a change must pass.
 test: build
@@ -35,11 +35,10 @@ bench: build
 	@setup/install.sh postgresql
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 
-# What is made from the code: the API's description and its client, the feed
-# file's schema and reference.
-docs: | web/node_modules
+# What is made from the code and kept: the API's description, from which the
+# console's client is made, and the feed file's schema and reference.
+docs:
 	go run ./internal/server/openapi > web/src/api/openapi.json
-	cd web && npm run --silent api
 	go run ./internal/core/feed/reference
 
 clean:

@@ -85,6 +85,7 @@ func example(ctx context.Context, o cli.ServeOptions) error {
 	}
 	c := config(o)
 	c.Home, c.Listen, c.LandingRoots, c.Out = home, "127.0.0.1:0", nil, io.Discard
+	c.Log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	if c.Database == "" {
 		own, err := localpg.Start(ctx, localpg.Options{Dir: home})
 		if err != nil {

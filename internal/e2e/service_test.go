@@ -11,7 +11,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -54,12 +56,17 @@ type service struct {
 
 func serve(t *testing.T) *service {
 	t.Helper()
-	s := &service{t: t, home: filepath.Join(t.TempDir(), ".mullein")}
+	return serveWith(t, filepath.Join(t.TempDir(), ".mullein"), pgtest.Database(t))
+}
+
+func serveWith(t *testing.T, home, database string) *service {
+	t.Helper()
+	s := &service{t: t, home: home}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
+			Home: s.home, Listen: "127.0.0.1:0", Database: database, Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
 			Ready: func(r server.Running) { ready <- r },
 		})
 	}()
@@ -243,6 +250,30 @@ func TestTheServiceStopsCleanlyAndGoesOn(t *testing.T) {
 	code, _, stderr := s.mullein("status")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, "no service answers at")
+}
+
+// TestAServiceOutlivesItsDatabase kills the private PostgreSQL of a service.
+func TestAServiceOutlivesItsDatabase(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	s := serveWith(t, filepath.Join(dir, "home"), "").example()
+	pidFile, err := os.ReadFile(filepath.Join(s.home, "postgres/postmaster.pid"))
+	require.NoError(t, err)
+	pid, err := strconv.Atoi(strings.SplitN(string(pidFile), "\n", 2)[0])
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	ready := func() int { return s.request("GET", "/readyz", nil).StatusCode }
+	require.Eventually(t, func() bool { return ready() == http.StatusServiceUnavailable }, time.Minute, 20*time.Millisecond)
+	assert.Equal(t, http.StatusOK, s.request("GET", "/healthz", nil).StatusCode, "the service itself stays up")
+	require.Eventually(t, func() bool { return ready() == http.StatusOK }, time.Minute, 50*time.Millisecond, "and comes back by itself")
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/registry/STATIONS_2026-07-02.csv"), []byte("nothing\n"), 0o644))
+	require.Eventually(t, func() bool {
+		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "2026-07-02", State: ledger.Refused, Most: 1})
+		return err == nil && len(list.Items) == 1
+	}, time.Minute, 50*time.Millisecond, "and goes on working")
 }
 
 func TestTheCommandLine(t *testing.T) {

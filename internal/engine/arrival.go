@@ -76,6 +76,13 @@ func (w *worker) failed(ctx context.Context, a *ledger.Arrival, err error) error
 	case errors.As(err, &already):
 		return w.finishFromMarker(after, a, &already.Marker)
 	case errors.Is(err, errChanged):
+		known, lookErr := w.e.Ledger.Known(after, a.Feed, []string{a.Path})
+		if lookErr != nil {
+			return errors.Join(err, lookErr)
+		}
+		if newest := known[a.Path]; newest.ID != a.ID {
+			return w.e.Ledger.Finish(after, a.ID, ledger.Gone, fmt.Sprintf("another version, arrival %d, took its place before it was read", newest.ID), balance.Balance{}, nil)
+		}
 		return back(ledger.Settling, err.Error()+"; it settles anew")
 	case errors.Is(err, fs.ErrNotExist):
 		return w.e.Ledger.Finish(after, a.ID, ledger.Gone, "it vanished before it was read", balance.Balance{}, nil)

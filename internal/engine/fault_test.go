@@ -329,3 +329,110 @@ func TestAFencedServiceCannotCommit(t *testing.T) {
 	})
 	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM river.gauge"))
 }
+
+// TestTwoServices lets two engines work the same feeds: one holds the lease,
+// and when it goes away the other takes over; nothing is loaded twice.
+func TestTwoServices(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	first := h.stop
+	h.start()
+	second := h.stop
+	for n := range 10 {
+		h.drop(fmt.Sprintf("G_K1_20260701T12%02d.csv", n), header+fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;1;1\n", n))
+	}
+	h.wait("the loads", func() bool { return len(h.loaded()) == 10 })
+	first()
+	h.drop("G_K1_20260701T1300.csv", header+"SR0099;2026-07-01T12:00:00Z;1;1\n")
+	h.wait("the load by the other", func() bool { return len(h.loaded()) == 11 })
+	second()
+	assert.Equal(t, []string{"11"}, h.lines("SELECT count(*)::text FROM mullein.load"))
+	assert.Equal(t, []string{"11"}, h.lines("SELECT count(*)::text FROM river.gauge"))
+}
+
+func TestAScheduleStartsRuns(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, "arrival: true", `cron: "* * * * *"`, 1)).start()
+	h.drop("G_K1_20260701T1200.csv", one)
+	const minute = 70 * time.Second
+	require.Eventually(t, func() bool { return len(h.loaded()) == 1 }, minute, 100*time.Millisecond, "a run begins within a minute")
+	runs, err := h.ledger.Runs(context.Background(), "gauges", 0, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "schedule", runs[0].Cause)
+	assert.Less(t, runs[0].QueuedAt.Second(), 5, "at the full minute")
+}
+
+// TestAFileThatComesBack moves a file that waits away and back again.
+func TestAFileThatComesBack(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	require.NoError(t, h.ledger.SetPaused(context.Background(), "gauges", true))
+	h.start()
+	const name = "G_K1_20260701T1200.csv"
+	h.drop("G_K1_20260701T1100.csv", one)
+	h.drop(name, one)
+	newest := func() ledger.Arrival {
+		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, Most: 1})
+		require.NoError(t, err)
+		if len(list) == 0 {
+			return ledger.Arrival{}
+		}
+		return list[0]
+	}
+	h.wait("it to be ready", func() bool { return newest().State == ledger.Ready })
+	path := filepath.Join(h.root, "in", name)
+	require.NoError(t, os.Rename(path, filepath.Join(h.root, name)))
+	h.wait("it to be gone", func() bool { return newest().State == ledger.Gone })
+	require.NoError(t, os.Rename(filepath.Join(h.root, name), path))
+	h.wait("it to be ready again", func() bool { return newest().State == ledger.Ready })
+}
+
+// TestAVersionThatIsOvertaken rewrites a file whose load has failed and is to
+// be tried again.
+func TestAVersionThatIsOvertaken(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, "pause: 100ms", "pause: 2s", 1)).start()
+	h.drop("G_K1_20260701T1100.csv", one)
+	h.wait("the first load", func() bool { return len(h.loaded()) == 1 })
+	h.exec("CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE 'disk full' USING ERRCODE = '53100'; END $$; CREATE TRIGGER f BEFORE INSERT ON mullein.load FOR EACH ROW EXECUTE FUNCTION full_disk()")
+	const name = "G_K1_20260701T1200.csv"
+	h.drop(name, one)
+	var first ledger.Arrival
+	h.wait("the failure", func() bool {
+		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, State: ledger.Failed, Most: 1})
+		require.NoError(t, err)
+		if len(list) == 1 {
+			first = list[0]
+		}
+		return len(list) == 1
+	})
+	h.exec("DROP TRIGGER f ON mullein.load")
+	h.drop(name, header+"SR0001;2026-07-01T12:00:00Z;2;2\n")
+	second := h.arrival(name, first.ID)
+	assert.Equal(t, ledger.Loaded, second.State, second.Reason)
+	overtaken, err := h.ledger.Arrival(context.Background(), first.ID)
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Gone, overtaken.State)
+	assert.Contains(t, overtaken.Reason, fmt.Sprintf("arrival %d, took its place", second.ID))
+}
+
+// TestANewVersionOfAFeedTakesOver puts a feed again while it works.
+func TestANewVersionOfAFeedTakesOver(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	h.drop("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;35;1\nSR0002;2026-07-01T12:00:00Z;36;1\n")
+	a := h.arrival("G_K1_20260701T1200.csv")
+	assert.Equal(t, ledger.Refused, a.State)
+	assert.Equal(t, 1, a.Version)
+	h.put(strings.Replace(gauges, "maximum: 30", "maximum: 40", 1))
+	h.wait("version 2", func() bool { return h.feed().Version == 2 })
+	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;35;1\n")
+	b := h.arrival("G_K1_20260701T1300.csv")
+	if b.State == ledger.Refused { // the old version was quicker
+		assert.Equal(t, 1, b.Version)
+		h.drop("G_K1_20260701T1400.csv", header+"SR0001;2026-07-01T12:00:00Z;35;1\n")
+		b = h.arrival("G_K1_20260701T1400.csv")
+	}
+	assert.Equal(t, ledger.Loaded, b.State, b.Reason)
+	assert.Equal(t, 2, b.Version)
+}

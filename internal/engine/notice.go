@@ -21,6 +21,7 @@ type lookout struct {
 	events  <-chan landing.Changed
 	waiting map[string]*candidate // by path
 	rest    time.Time             // no listing before that
+	device  uint64                // on which names were seen last
 	problem string
 	ready   func() // called when something became ready
 }
@@ -236,7 +237,7 @@ func (o *lookout) look(ctx context.Context, entries []landing.Entry) error {
 		switch {
 		case ok && (k.State == ledger.Noticed || k.State == ledger.Settling):
 			o.waiting[e.Path] = &candidate{id: k.ID, entry: e, since: time.Now(), marked: k.State == ledger.Settling}
-		case same || ok && k.State == ledger.Loading:
+		case same && k.State != ledger.Gone || ok && k.State == ledger.Loading:
 			// known; a file that changes while it is loading is found out by the load
 		case ok && k.State == ledger.Ready:
 			if err := o.e.Ledger.Move(ctx, k.ID, []ledger.State{ledger.Ready}, ledger.Settling, nil); err == nil {
@@ -252,7 +253,7 @@ func (o *lookout) look(ctx context.Context, entries []landing.Entry) error {
 		return err
 	}
 	for i, a := range fresh {
-		if a.State == ledger.Noticed {
+		if a.ID != 0 && a.State == ledger.Noticed {
 			o.waiting[a.Path] = &candidate{id: a.ID, entry: freshEntries[i], since: time.Now()}
 		}
 	}
@@ -317,8 +318,9 @@ func (o *lookout) settle(ctx context.Context) {
 	}
 }
 
-// gone marks arrivals that vanished before they were read. When all of several
-// vanished at once and the landing is bare, it is taken to be away instead.
+// gone marks arrivals that vanished before they were read. When the landing is
+// bare, and several vanished at once or its device is another one than before,
+// it is taken to be away instead.
 func (o *lookout) gone(ctx context.Context, seen map[string]bool, anything bool) error {
 	pending, err := o.e.Ledger.InStates(ctx, o.feed.Name, ledger.Noticed, ledger.Settling, ledger.Ready)
 	if err != nil {
@@ -330,8 +332,10 @@ func (o *lookout) gone(ctx context.Context, seen map[string]bool, anything bool)
 			vanished = append(vanished, a)
 		}
 	}
-	if len(vanished) > 1 && !anything {
-		return &landing.AwayError{At: o.feed.Landing.At, Reason: fmt.Sprintf("all %d files that waited there vanished at once; they are waited for", len(vanished))}
+	if anything {
+		o.device = o.folder.Device
+	} else if len(vanished) > 1 || len(vanished) == 1 && o.device != 0 && o.device != o.folder.Device {
+		return &landing.AwayError{At: o.feed.Landing.At, Reason: fmt.Sprintf("all files that waited there (%d) vanished at once; they are waited for", len(vanished))}
 	}
 	for _, a := range vanished {
 		if _, err := o.folder.Stat(a.Path); err == nil {

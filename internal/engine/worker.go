@@ -162,7 +162,7 @@ func (w *worker) turn(ctx, hard context.Context) (worked bool, err error) {
 	if err := w.work(ctx, hard, run); err != nil {
 		state, reason = ledger.RunFailed, err.Error()
 		if ctx.Err() != nil {
-			state, reason = ledger.RunCancelled, "the service stopped"
+			state, reason = ledger.RunCancelled, "broken off: the service stopped, or the feed was changed or removed"
 		}
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)

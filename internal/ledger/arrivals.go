@@ -34,17 +34,40 @@ func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[st
 	return known, err
 }
 
-// Notice records arrivals that were seen for the first time and fills in their
-// numbers.
+// Notice records arrivals of a feed that were seen for the first time and fills
+// in their numbers. Those that another service has noticed meanwhile are left
+// out and keep the number 0.
 func (l *Ledger) Notice(ctx context.Context, arrivals []*Arrival) error {
 	if len(arrivals) == 0 {
 		return nil
 	}
+	feed := arrivals[0].Feed
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		if err := tx.CreateInBatches(arrivals, 500).Error; err != nil {
+		if err := tx.Exec("SELECT pg_advisory_xact_lock(hashtext(?), 1)", feed).Error; err != nil {
 			return nil, err
 		}
-		return arrivalEvents(arrivals...), nil
+		paths := make([]string, len(arrivals))
+		for i, a := range arrivals {
+			paths[i] = a.Path
+		}
+		known, err := (&Ledger{db: tx}).Known(ctx, feed, paths)
+		if err != nil {
+			return nil, err
+		}
+		var fresh []*Arrival
+		for _, a := range arrivals {
+			k, ok := known[a.Path]
+			if !ok || k.State == Gone || k.Size != a.Size || k.Inode != a.Inode || !k.Modified.Equal(a.Modified) {
+				fresh = append(fresh, a)
+			}
+		}
+		if len(fresh) == 0 {
+			return nil, nil
+		}
+		if err := tx.CreateInBatches(fresh, 500).Error; err != nil {
+			return nil, err
+		}
+		return arrivalEvents(fresh...), nil
 	})
 }
 

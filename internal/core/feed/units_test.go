@@ -1,0 +1,119 @@
+package feed
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/tabular"
+)
+
+func TestUnits(t *testing.T) {
+	for text, want := range map[string]int64{"1B": 1, "200KiB": 200 << 10, "1.5MiB": 3 << 19, "2GiB": 2 << 30, "1kB": 1000, "2 GB": 2e9} {
+		got, err := parseSize(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for text, want := range map[string]time.Duration{"0": 0, "50ms": 50 * time.Millisecond, "3s": 3 * time.Second, "15m": 15 * time.Minute, "1.5h": 90 * time.Minute, "14d": 14 * 24 * time.Hour} {
+		got, err := parseDuration(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for text, want := range map[string]string{"0": "none", "10": "10", "0.5%": "0.5%", "100%": "100%"} {
+		got, err := parseShare(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got.String(), text)
+	}
+	for _, text := range []string{"", "5", "B", "-1B", "1XiB", "1e300GiB"} {
+		_, err := parseSize(text)
+		assert.ErrorContains(t, err, "is not a size; write", text)
+	}
+	for _, text := range []string{"", "5", "m", "-1s", "1w", "1e300d"} {
+		_, err := parseDuration(text)
+		assert.ErrorContains(t, err, "is not a duration; write", text)
+	}
+	for _, text := range []string{"", "-1", "101%", "x%", "1.5"} {
+		_, err := parseShare(text)
+		assert.ErrorContains(t, err, "neither a number of rows nor a share", text)
+	}
+}
+
+const small = `feed: x
+landing: {at: in, files: "*.csv"}
+schema:
+  fields: [{name: id, type: integer}]
+  primaryKey: id
+target: {table: rows}
+`
+
+func TestDefaults(t *testing.T) {
+	f, err := Parse("x.yaml", []byte(small))
+	require.NoError(t, err)
+	assert.Equal(t, 3*time.Second, f.Landing.Settle)
+	assert.Equal(t, tabular.DefaultDialect(), f.Dialect)
+	assert.Equal(t, []string{"id"}, f.Schema.PrimaryKey)
+	assert.Equal(t, []string{""}, f.Schema.MissingValues)
+	assert.Equal(t, "public", f.Target.Schema)
+	assert.Equal(t, StandardLineage, f.Target.Lineage)
+	assert.Equal(t, When{Arrival: true, Zone: time.UTC, Attempts: 5, Pause: 30 * time.Second}, f.When)
+	assert.Equal(t, "none", f.Tolerate.String())
+	f, err = Parse("x.yaml", []byte(small+"when: {cron: \"0 6 * * *\", zone: Atlantic/Azores}\n"))
+	require.NoError(t, err)
+	assert.False(t, f.When.Arrival, "with a schedule, arrivals wait for it unless the feed says otherwise")
+}
+
+func TestLineageByOnesOwnNames(t *testing.T) {
+	f, err := Parse("x.yaml", []byte(strings.Replace(small, "table: rows", "table: rows, lineage: {from_file: src, row_digest: hash}", 1)))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"src", "hash"}, f.Target.Lineage.Names())
+	f, err = Parse("x.yaml", []byte(strings.Replace(small, "table: rows", "table: rows, lineage: none", 1)))
+	require.NoError(t, err)
+	assert.Empty(t, f.Target.Lineage.Names())
+}
+
+func TestWhatDoesNotGoTogether(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"landing:", "dialect: {header: false}\nlanding:", ""},
+		{"  fields:", "  fieldsMatch: subset\n  fields:", ""},
+		{"schema:\n", "dialect: {header: false}\nschema:\n  fieldsMatch: subset\n", "needs a header"},
+		{"landing:", "dialect: {delimiter: \"\\\"\"}\nlanding:", "delimiter and quoteChar are both"},
+		{"landing:", "dialect: {delimiter: \";;\"}\nlanding:", "takes one ASCII character"},
+		{"landing:", "dialect: {delimiter: \"\"}\nlanding:", "a delimiter is needed"},
+		{"[{name: id, type: integer}]", "[]", "from 1 to 1000 fields, not 0"},
+		{"[{name: id, type: integer}]", "[{name: id}, {name: id, source: other}]", `column "id" is both a field and a field`},
+		{"[{name: id, type: integer}]", "[{name: id}, {name: b, source: id}]", `two fields read the column "id"`},
+		{"type: integer", "type: object", "which cannot be a key"},
+		{"type: integer", "type: integer, constraints: {minLength: 3}", "minLength is for string"},
+		{"type: integer", "type: integer, constraints: {minimum: 1, enum: [1, two]}", `enum value "two"`},
+		{"type: integer", "constraints: {minLength: 5, maxLength: 3}", "minLength 5 is more than maxLength 3"},
+		{"type: integer", "type: number, decimalChar: \",\", groupChar: \",\"", "decimalChar and groupChar are both"},
+		{"type: integer", "type: datetime, format: any", "would have to guess"},
+		{"primaryKey: id", "primaryKey: [id, id]", `names "id" twice`},
+		{"table: rows", "table: a.b.c", "write it as schema.table"},
+		{"table: rows", "table: \"{kind}\"", "{captures}: not yet"},
+		{"table: rows", "table: pg_catalog.x", "is not for data"},
+		{"at: in", "at: in, settle: 2d", "more than a day"},
+		{"target:", "when: {cron: \"@daily\"}\ntarget:", "five fields only"},
+		{"target:", "when: {attempts: 0}\ntarget:", "from 1 to 100"},
+		{"target:", "derive: {id: feed.name}\ntarget:", `both a field and a derived column`},
+		{"target:", "derive: {c: \"row.id > \"}\ntarget:", "Syntax error"},
+	} {
+		text := strings.Replace(small, c.old, c.new, 1)
+		require.NotEqual(t, small, text, c.old)
+		_, err := Parse("x.yaml", []byte(text))
+		if c.want == "" {
+			assert.NoError(t, err, c.new)
+			continue
+		}
+		assert.ErrorContains(t, err, c.want, c.new)
+	}
+	_, err := Parse("x.yaml", []byte(strings.Repeat("#", maxFeedFile+1)))
+	assert.ErrorContains(t, err, "a feed file of more than")
+	_, err = Parse("x.yaml", []byte("a: "+strings.Repeat("[", 50)))
+	assert.ErrorContains(t, err, "nested 50 deep")
+	_, err = Parse("x.yaml", nil)
+	assert.ErrorContains(t, err, "x.yaml:1:1: an empty feed file")
+}

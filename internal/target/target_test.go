@@ -1,0 +1,485 @@
+package target
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/tabular"
+	"mullein/internal/localpg/pgtest"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+
+var ctx = context.Background()
+
+// shop is a target's database with a session.
+type shop struct {
+	t       testing.TB
+	db      *Database
+	session *Session
+	fence   int64
+}
+
+func open(t testing.TB) *shop {
+	t.Helper()
+	db, err := Open(ctx, pgtest.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(db.Close)
+	require.NoError(t, db.Prepare(ctx))
+	require.NoError(t, db.Prepare(ctx), "a second time does nothing")
+	session, err := db.Session(ctx)
+	require.NoError(t, err)
+	t.Cleanup(session.Close)
+	s := &shop{t: t, db: db, session: session, fence: 1}
+	require.NoError(t, db.Fence(ctx, "gauges", s.fence, session))
+	return s
+}
+
+func (s *shop) exec(statement string) {
+	s.t.Helper()
+	_, err := s.db.pool.Exec(ctx, statement)
+	require.NoError(s.t, err)
+}
+
+func (s *shop) lines(query string) []string {
+	s.t.Helper()
+	rows, err := s.db.pool.Query(ctx, query)
+	require.NoError(s.t, err)
+	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(s.t, err)
+	return lines
+}
+
+// row is a station, a time in hours, a level in centimetres and a revision;
+// a negative revision stands for null.
+type row struct {
+	station  string
+	hour     int64
+	level    int64
+	revision int64
+}
+
+// rows is a Source of rows that are there already.
+type rows []row
+
+func (r *rows) Fill(b *Batch, _ int) error {
+	for i, x := range *r {
+		values := []tabular.Value{
+			{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000},
+			{Kind: tabular.Decimal, I: x.level, Scale: 2}, {Kind: tabular.Integer, I: x.revision},
+		}
+		if x.revision < 0 {
+			values[3] = tabular.Value{}
+		}
+		var canonical []byte
+		for j := range values {
+			canonical = values[j].AppendCanonical(canonical)
+		}
+		b.Add(values, int64(i+2), tabular.AppendDigest(nil, canonical))
+	}
+	return io.EOF
+}
+
+func gauge(lineage Lineage) *Table {
+	return NewTable("river", "gauge", "Levels; it's a test", []Column{
+		{Name: "station", Kind: tabular.Text, Comment: `C:\gauges`}, {Name: "at", Kind: tabular.Instant},
+		{Name: "level", Kind: tabular.Decimal}, {Name: "revision", Kind: tabular.Integer},
+	}, []string{"station", "at"}, "revision", lineage)
+}
+
+var standard = Lineage{"from_file", "from_line", "from_arrival", "loaded_run", "loaded_at", "row_digest"}
+
+// load goes the whole way of a load.
+func (s *shop) load(t *Table, arrival int64, r ...row) (balance.Balance, error) {
+	s.t.Helper()
+	fitted, err := s.db.Fit(ctx, t)
+	require.NoError(s.t, err)
+	l, err := s.session.Begin(ctx, fitted)
+	require.NoError(s.t, err)
+	defer l.Close(ctx)
+	source := rows(r)
+	if err := l.Stage(ctx, &source, int64(len(r))); err != nil {
+		return balance.Balance{}, err
+	}
+	if err := l.Lock(ctx, "gauges", s.fence); err != nil {
+		return balance.Balance{}, err
+	}
+	counts, err := l.Merge(ctx, Origin{File: fmt.Sprintf("file-%d", arrival), Arrival: arrival, Run: 7})
+	if err != nil {
+		return counts, err
+	}
+	counts.Read = int64(len(r))
+	require.NoError(s.t, counts.Err())
+	if err := l.Mark(ctx, Marker{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts}); err != nil {
+		return counts, err
+	}
+	return counts, l.Commit(ctx)
+}
+
+func (s *shop) loaded(t *Table, arrival int64, r ...row) balance.Balance {
+	s.t.Helper()
+	counts, err := s.load(t, arrival, r...)
+	require.NoError(s.t, err)
+	return counts
+}
+
+const levels = `SELECT concat_ws('|', station, extract(hour FROM at AT TIME ZONE 'UTC'), level, revision) FROM river.gauge ORDER BY 1`
+
+func TestATableIsMadeWithTypesKeyAndComments(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	_, err := s.db.Fit(ctx, gauge(standard))
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"station text true", "at timestamp with time zone true", "level numeric false", "revision bigint false", "from_file text false",
+		"from_line bigint false", "from_arrival bigint false", "loaded_run bigint false", "loaded_at timestamp with time zone false", "row_digest bytea false",
+	}, s.lines(`SELECT concat_ws(' ', attname, format_type(atttypid, atttypmod), attnotnull::text) FROM pg_attribute WHERE attrelid = 'river.gauge'::regclass AND attnum > 0 ORDER BY attnum`))
+	assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass`))
+	assert.Equal(t, []string{"Levels; it's a test"}, s.lines(`SELECT obj_description('river.gauge'::regclass)`))
+	assert.Equal(t, []string{`C:\gauges`}, s.lines(`SELECT col_description('river.gauge'::regclass, 1)`))
+}
+
+func TestMergeCountsEveryRow(t *testing.T) {
+	t.Parallel()
+	for name, lineage := range map[string]Lineage{"by digest": standard, "column by column": {}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			table := gauge(lineage)
+			assert.Equal(t, balance.Balance{Read: 5, Inserted: 3, Duplicate: 2}, s.loaded(table, 1,
+				row{"A", 1, 100, 1}, row{"A", 1, 101, 3}, row{"A", 1, 102, 2}, row{"B", 1, 100, -1}, row{"C", 1, 100, 5}), "the greatest newest wins")
+			assert.Equal(t, []string{"A|1|1.01|3", "B|1|1.00", "C|1|1.00|5"}, s.lines(levels))
+			assert.Equal(t, balance.Balance{Read: 6, Inserted: 2, Updated: 2, Outdated: 1, Duplicate: 1}, s.loaded(table, 2,
+				row{"A", 1, 777, 2},  // older than the table's
+				row{"B", 1, 200, 1},  // null is the oldest
+				row{"C", 1, 300, 5},  // as new as the table's: a change
+				row{"D", 1, 400, 1},  // new
+				row{"E", 1, 500, -1}, // new
+				row{"C", 1, 999, -1}, // loses within the delivery
+			))
+			assert.Equal(t, []string{"A|1|1.01|3", "B|1|2.00|1", "C|1|3.00|5", "D|1|4.00|1", "E|1|5.00"}, s.lines(levels))
+			assert.Equal(t, balance.Balance{Read: 2, Unchanged: 2}, s.loaded(table, 3, row{"D", 1, 400, 1}, row{"E", 1, 500, -1}))
+			if lineage.FromArrival != "" {
+				assert.Equal(t, []string{"1 1", "2 4"}, s.lines(`SELECT from_arrival || ' ' || count(*) FROM river.gauge GROUP BY from_arrival ORDER BY 1`), "unchanged rows keep their lineage")
+			}
+		})
+	}
+}
+
+func TestADeliveryIsLoadedOnce(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1})
+	_, err := s.load(gauge(standard), 1, row{"A", 1, 100, 1}, row{"B", 1, 100, 1})
+	var already *AlreadyLoadedError
+	require.ErrorAs(t, err, &already)
+	assert.EqualValues(t, 1, already.Marker.Balance.Inserted)
+	assert.Equal(t, []string{"A|1|1.00|1"}, s.lines(levels), "nothing of the second attempt is left")
+	m, err := s.db.MarkerOf(ctx, "gauges", 1)
+	require.NoError(t, err)
+	assert.Equal(t, "1", m.Delivery)
+	none, err := s.db.MarkerOf(ctx, "gauges", 2)
+	require.NoError(t, err)
+	assert.Nil(t, none)
+}
+
+func TestASuccessorFencesItsPredecessorOff(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	successor, err := s.db.Session(ctx)
+	require.NoError(t, err)
+	defer successor.Close()
+	require.NoError(t, s.db.Fence(ctx, "gauges", 5, successor))
+	assert.Error(t, s.session.Ping(ctx), "the predecessor's session is ended")
+	assert.ErrorIs(t, s.db.Fence(ctx, "gauges", 4, successor), ErrFenced, "a fence is never lowered")
+	s.session = successor
+	_, err = s.load(gauge(standard), 1, row{"A", 1, 100, 1})
+	assert.ErrorIs(t, err, ErrFenced, "fence 1 is not the highest any more")
+	s.fence = 5
+	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1})
+}
+
+// TestEveryKindArrivesExactly sends values of every kind through COPY's binary
+// form and reads them back as text.
+func TestEveryKindArrivesExactly(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	cells := map[string][][2]string{
+		"integer": {{"-9223372036854775808", "-9223372036854775808"}, {"0", "0"}},
+		"number": {{"0", "0"}, {"0.000", "0.000"}, {"-0.0001", "-0.0001"}, {"10000", "10000"}, {"123456.7891", "123456.7891"}, {"100000000", "100000000"}, {"0.00000001", "0.00000001"},
+			{"999999999999999999", "999999999999999999"}, {"-12345678901234567890123456789.0000000001", "-12345678901234567890123456789.0000000001"},
+			{"1e25", "10000000000000000000000000"}, {"1.5e-20", "0.000000000000000000015"}, {"NaN", "NaN"}, {"INF", "Infinity"}, {"-INF", "-Infinity"}},
+		"boolean":   {{"true", "true"}, {"0", "false"}},
+		"datetime":  {{"2026-07-01T12:00:00.123456Z", "2026-07-01 12:00:00.123456+00"}, {"0001-01-01T00:00:00Z", "0001-01-01 00:00:00+00"}, {"9999-12-31T23:59:59Z", "9999-12-31 23:59:59+00"}},
+		"date":      {{"1899-12-31", "1899-12-31"}, {"2028-02-29", "2028-02-29"}},
+		"time":      {{"23:59:59", "23:59:59"}},
+		"duration":  {{"P1Y2M3DT4H5M6.5S", "1 year 2 mons 3 days 04:05:06.5"}, {"-P1D", "-1 days"}},
+		"geopoint":  {{"-28.5, 38.25", "(-28.5,38.25)"}},
+		"object":    {{`{"b": 1, "a": "ü"}`, `{"a": "ü", "b": 1}`}},
+		"list":      {{"a,b", `["a", "b"]`}},
+		"yearmonth": {{"2026-03", "2026-03-01"}},
+		"string":    {{"ü\t\\N", "ü\t\\N"}},
+	}
+	for typ, pairs := range cells {
+		schema := tabular.Schema{Fields: []tabular.Field{{Name: "n", Type: "integer", SoleNumber: true}, {Name: "v", Type: typ, SoleNumber: true}}}
+		columns, err := schema.Compile(time.UTC)
+		require.NoError(t, err)
+		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind}, {Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", Lineage{})
+		fitted, err := s.db.Fit(ctx, table)
+		require.NoError(t, err)
+		l, err := s.session.Begin(ctx, fitted)
+		require.NoError(t, err)
+		source := cellSource{columns, pairs}
+		require.NoError(t, l.Stage(ctx, source, 1), typ)
+		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
+		_, err = l.Merge(ctx, Origin{})
+		require.NoError(t, err, typ)
+		require.NoError(t, l.Commit(ctx))
+		want := []string{}
+		for _, p := range pairs {
+			want = append(want, p[1])
+		}
+		assert.Equal(t, want, s.lines(`SELECT v::text FROM kinds."`+typ+`" ORDER BY n`), typ)
+	}
+}
+
+type cellSource struct {
+	columns []*tabular.Column
+	pairs   [][2]string
+}
+
+func (c cellSource) Fill(b *Batch, _ int) error {
+	for i, p := range c.pairs {
+		values := make([]tabular.Value, 2)
+		if err := c.columns[0].Convert([]byte(fmt.Sprint(i)), &values[0]); err != nil {
+			return err
+		}
+		if err := c.columns[1].Convert([]byte(p[0]), &values[1]); err != nil {
+			return fmt.Errorf("%s: %w", p[0], err)
+		}
+		b.Add(values, int64(i), []byte("digest"))
+	}
+	return io.EOF
+}
+
+// TestTablesThatOthersMade merges into tables with other types, a collation in
+// which a is A, partitions, defaults, identity columns, and odd names.
+func TestTablesThatOthersMade(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		ddl       string
+		inserted  int64
+		duplicate int64
+	}{
+		"narrower types":   {`CREATE TABLE river.gauge (station varchar(20), at timestamptz, level numeric(6,2), revision integer, note text DEFAULT 'x', id bigint GENERATED ALWAYS AS IDENTITY, UNIQUE (at, station))`, 3, 0},
+		"floats":           {`CREATE TABLE river.gauge (station text, at timestamptz, level double precision, revision smallint, PRIMARY KEY (station, at))`, 3, 0},
+		"without case":     {`CREATE COLLATION river.nocase (provider = icu, locale = 'und-u-ks-level2', deterministic = false); CREATE TABLE river.gauge (station text COLLATE river.nocase, at timestamptz, level numeric, revision bigint, PRIMARY KEY (station, at))`, 2, 1},
+		"partitions":       {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint, PRIMARY KEY (station, at)) PARTITION BY LIST (station); CREATE TABLE river.p1 PARTITION OF river.gauge FOR VALUES IN ('A', 'a'); CREATE TABLE river.p2 PARTITION OF river.gauge DEFAULT`, 3, 0},
+		"generated column": {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint, feet numeric GENERATED ALWAYS AS (level * 3.28) STORED, PRIMARY KEY (station, at))`, 3, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			s.exec("CREATE SCHEMA river; " + c.ddl)
+			table := gauge(Lineage{})
+			first := []row{{"A", 1, 100, 1}, {"a", 1, 200, 2}, {"B", 1, 300, 1}}
+			assert.Equal(t, balance.Balance{Read: 3, Inserted: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 1, first...))
+			assert.Equal(t, balance.Balance{Read: 3, Unchanged: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 2, first...))
+			first[2].level = 301
+			assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Unchanged: c.inserted - 1, Duplicate: c.duplicate}, s.loaded(table, 3, first...))
+		})
+	}
+}
+
+func TestWhatDoesNotFitIsNamed(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec(`CREATE SCHEMA river; CREATE VIEW river.gauge AS SELECT 1 AS station`)
+	_, err := s.db.Fit(ctx, gauge(standard))
+	assert.ErrorContains(t, err, "it is not a table but a view")
+	s.exec(`DROP VIEW river.gauge; CREATE TABLE river.gauge (station integer, at timestamptz, level text, must text NOT NULL, UNIQUE (station))`)
+	_, err = s.db.Fit(ctx, gauge(Lineage{}))
+	var misfit *MisfitError
+	require.ErrorAs(t, err, &misfit)
+	assert.Equal(t, []string{
+		"column station is integer; the feed needs text", "column level is text; the feed needs numeric",
+		`column revision is missing (ALTER TABLE "river"."gauge" ADD COLUMN "revision" bigint)`,
+		"column must is NOT NULL without a default, and the feed does not fill it", "no primary key or unique index over (station, at)",
+	}, misfit.Differences)
+}
+
+func TestTheDatabasesOwnNoIsARefusal(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	table := gauge(standard)
+	s.loaded(table, 1, row{"A", 1, 100, 1})
+	s.exec("ALTER TABLE river.gauge ADD CONSTRAINT dry CHECK (level < 5)")
+	_, err := s.load(table, 2, row{"B", 1, 900, 1})
+	assert.Contains(t, Refusal(err), "dry")
+	assert.Contains(t, Refusal(err), "Failing row contains (B, ")
+	assert.False(t, Denied(err))
+	s.exec("DROP TABLE river.gauge CASCADE")
+	fitted := &Fitted{Table: table}
+	l, err := s.session.Begin(ctx, fitted)
+	require.NoError(t, err)
+	defer l.Close(ctx)
+	source := rows{{"A", 1, 1, 1}}
+	require.NoError(t, l.Stage(ctx, &source, 1))
+	_, err = l.Merge(ctx, Origin{})
+	assert.True(t, Denied(err), "a table that is gone is for people")
+	assert.Empty(t, Refusal(err))
+	assert.Empty(t, Refusal(io.EOF))
+}
+
+func TestAnErrorOfTheSourceEndsTheLoad(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	fitted, err := s.db.Fit(ctx, gauge(standard))
+	require.NoError(t, err)
+	l, err := s.session.Begin(ctx, fitted)
+	require.NoError(t, err)
+	assert.ErrorIs(t, l.Stage(ctx, brokenSource{}, 1), io.ErrClosedPipe)
+	l.Close(ctx)
+	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1})
+}
+
+type brokenSource struct{}
+
+func (brokenSource) Fill(b *Batch, size int) error {
+	source := rows{{"A", 1, 1, 1}}
+	for b.Len() < size {
+		_ = source.Fill(b, size)
+	}
+	return io.ErrClosedPipe
+}
+
+// TestManyRowsIntoATableThatOthersUse goes through the ways in which the key's
+// index must not be built late: somebody holds the table, something hangs on it.
+func TestManyRowsIntoATableThatOthersUse(t *testing.T) {
+	t.Parallel()
+	many := make([]row, manyRows)
+	for i := range many {
+		many[i] = row{fmt.Sprintf("S%05d", i), 1, int64(i), 1}
+	}
+	for name, statement := range map[string]string{
+		"alone":          "",
+		"a foreign key":  "CREATE TABLE river.visit (station text, at timestamptz, FOREIGN KEY (station, at) REFERENCES river.gauge)",
+		"a second index": "CREATE INDEX second ON river.gauge (level)",
+		"a view":         "CREATE VIEW river.top AS SELECT station, at, level FROM river.gauge GROUP BY station, at",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			_, err := s.db.Fit(ctx, gauge(standard))
+			require.NoError(t, err)
+			if statement != "" {
+				s.exec(statement)
+			}
+			assert.Equal(t, balance.Balance{Read: manyRows, Inserted: manyRows}, s.loaded(gauge(standard), 1, many...))
+			assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass AND contype = 'p'`))
+			changed := append([]row{{"S00000", 1, 9, 2}}, many[1:]...)
+			assert.Equal(t, balance.Balance{Read: manyRows, Updated: 1, Unchanged: manyRows - 1}, s.loaded(gauge(standard), 2, changed...))
+		})
+	}
+	t.Run("a reader", func(t *testing.T) {
+		t.Parallel()
+		s := open(t)
+		_, err := s.db.Fit(ctx, gauge(standard))
+		require.NoError(t, err)
+		reader, err := s.db.pool.Begin(ctx)
+		require.NoError(t, err)
+		defer reader.Rollback(ctx)
+		_, err = reader.Exec(ctx, "SELECT * FROM river.gauge")
+		require.NoError(t, err)
+		assert.Equal(t, balance.Balance{Read: manyRows, Inserted: manyRows}, s.loaded(gauge(standard), 1, many...), "a reader holds nothing up")
+	})
+}
+
+func TestSmallLoadsLeaveNoTraceInTheCatalogs(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1})
+	size := func() string {
+		return s.lines(`SELECT (SELECT max(oid::bigint) FROM pg_class) || ' ' || (SELECT n_tup_ins + n_tup_upd + n_tup_del FROM pg_stat_sys_tables WHERE relname = 'pg_class')`)[0]
+	}
+	before, _, _ := strings.Cut(size(), " ")
+	for i := range 20 {
+		s.loaded(gauge(standard), int64(i+2), row{"A", 1, int64(200 + i), int64(2 + i)})
+	}
+	after, _, _ := strings.Cut(size(), " ")
+	assert.Equal(t, before, after, "no table was made")
+}
+
+func TestBrowse(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	empty, err := s.db.Browse(ctx, gauge(standard), 0, 0, 10)
+	require.NoError(t, err)
+	assert.Empty(t, empty.Rows, "the table is not there yet")
+	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1}, row{"B", 1, 100, -1}, row{"C", 1, 100, 1})
+	page, err := s.db.Browse(ctx, gauge(standard), 1, 2, 1)
+	require.NoError(t, err)
+	require.Len(t, page.Rows, 1)
+	assert.Equal(t, "B", page.Rows[0][0], "in the order of the file, after line 2")
+	assert.Nil(t, page.Rows[0][3])
+	page, err = s.db.Browse(ctx, gauge(standard), 0, 0, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "C", page.Rows[0][0], "the greatest key")
+	_, err = s.db.Browse(ctx, gauge(Lineage{}), 1, 0, 1)
+	assert.ErrorContains(t, err, "no lineage column")
+}
+
+func TestTheFilterNeverMissesARepeat(t *testing.T) {
+	t.Parallel()
+	const keys = 200_000
+	f := newFilter(keys)
+	random := rand.New(rand.NewPCG(1, 2))
+	hashes := make([]uint64, keys)
+	suspects := 0
+	for i := range hashes {
+		hashes[i] = random.Uint64()
+		if f.mark(hashes[i]) {
+			suspects++
+		}
+	}
+	assert.Less(t, suspects, keys/1000, "few are suspected without cause")
+	for _, h := range hashes {
+		require.True(t, f.mark(h))
+	}
+	assert.LessOrEqual(t, len(newFilter(1<<40).blocks)*64, 32<<20, "it is bounded")
+}
+
+func FuzzNumeric(f *testing.F) {
+	f.Add("123.450")
+	f.Add("-0.0001e5")
+	schema := tabular.Schema{Fields: []tabular.Field{{Name: "x", Type: "number", SoleNumber: true}}}
+	columns, err := schema.Compile(time.UTC)
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, cell string) {
+		var v tabular.Value
+		if columns[0].Convert([]byte(cell), &v) != nil || v.Kind == tabular.Null || v.Odd != tabular.Finite {
+			return
+		}
+		b := appendNumeric(nil, &v)
+		groups := int(binary.BigEndian.Uint16(b))
+		require.Len(t, b, 8+2*groups)
+		for i := range groups {
+			require.Less(t, binary.BigEndian.Uint16(b[8+2*i:]), uint16(10000))
+		}
+		if groups > 0 {
+			require.NotZero(t, binary.BigEndian.Uint16(b[8:]), "no leading zeros")
+			require.NotZero(t, binary.BigEndian.Uint16(b[len(b)-2:]), "no trailing zeros")
+		}
+	})
+}

@@ -5,7 +5,7 @@ SHELL := /bin/bash
 web_sources := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
 go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 
-.PHONY: demo test build bench docs clean
+.PHONY: demo test build bench docs screenshots clean
 
 demo: build
 	@setup/install.sh postgresql
@@ -40,6 +40,11 @@ bench: build
 docs:
 	go run ./internal/server/openapi > web/src/api/openapi.json
 	go run ./internal/core/feed/reference
+
+# The pictures of docs/screenshots, from a demo that has worked for a while.
+screenshots: build
+	@setup/install.sh postgresql chromium
+	setup/screenshots.sh
 
 clean:
 	rm -rf bin web/node_modules web/dist

@@ -26,24 +26,9 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
-	"mullein/internal/target"
 )
 
-func TestMain(m *testing.M) {
-	pgtest.Main(m, func(ctx context.Context, url string) error {
-		l, err := ledger.Open(ctx, url)
-		if err != nil {
-			return err
-		}
-		defer l.Close()
-		d, err := target.Open(ctx, url)
-		if err != nil {
-			return err
-		}
-		defer d.Close()
-		return d.Prepare(ctx)
-	})
-}
+func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
 // service is a running Mullein with the sample feeds.
 type service struct {

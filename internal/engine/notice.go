@@ -20,7 +20,8 @@ type lookout struct {
 	folder  *landing.Folder
 	events  <-chan landing.Changed
 	waiting map[string]*candidate // by path
-	rest    time.Time             // no listing before that
+	next    time.Time             // when to list without being asked
+	rest    time.Time             // no listing before that, whoever asks
 	device  uint64                // on which names were seen last
 	problem string
 	ready   func() // called when something became ready
@@ -51,16 +52,20 @@ func (o *lookout) run(ctx context.Context, look <-chan chan struct{}) {
 	var asked []chan struct{}
 	list := true
 	for ctx.Err() == nil {
-		if list {
+		if list && !time.Now().Before(o.rest) {
 			o.list(ctx)
 			list = false
 		}
 		o.settle(ctx)
-		if len(asked) > 0 && len(o.waiting) == 0 {
+		if len(asked) > 0 && !list && len(o.waiting) == 0 {
 			for _, done := range asked {
 				close(done)
 			}
 			asked = nil
+		}
+		until := o.next
+		if list {
+			until = o.rest
 		}
 		select {
 		case <-ctx.Done():
@@ -76,7 +81,7 @@ func (o *lookout) run(ctx context.Context, look <-chan chan struct{}) {
 				o.touched(ctx, c.Path)
 			}
 		case <-time.After(o.nextSettle()):
-		case <-time.After(time.Until(o.rest)):
+		case <-time.After(time.Until(until)):
 			list = true
 		}
 	}
@@ -105,7 +110,9 @@ func (o *lookout) nextSettle() time.Duration {
 func (o *lookout) list(ctx context.Context) {
 	begin := time.Now()
 	err := o.tryList(ctx)
-	o.rest = time.Now().Add(max(minRest, restFactor*time.Since(begin)))
+	took := time.Since(begin)
+	o.rest = time.Now().Add(restFactor * took)
+	o.next = time.Now().Add(max(minRest, restFactor*took))
 	if ctx.Err() != nil {
 		return
 	}

@@ -2,12 +2,15 @@
 //
 //	go run ./internal/demo/shots HOME FOLDER [PAGE...]
 //
-// A page is name=address, or name=address@dark.
+// A page is name=address, name=address@dark, or name=text:FILE for what a
+// command printed.
 package main
 
 import (
 	"context"
 	"fmt"
+	"html"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -75,6 +78,12 @@ func shoot(home, folder string, pages []string) error {
 	}
 	for _, p := range pages {
 		name, to, _ := strings.Cut(p, "=")
+		if file, ok := strings.CutPrefix(to, "text:"); ok {
+			if err := terminal(ctx, file, filepath.Join(folder, name+".png")); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
+			}
+			continue
+		}
 		to, dark := strings.CutSuffix(to, "@dark")
 		theme := "light"
 		if dark {
@@ -99,4 +108,22 @@ func shoot(home, folder string, pages []string) error {
 		}
 	}
 	return nil
+}
+
+// terminal photographs a text as a terminal shows it.
+func terminal(ctx context.Context, file, picture string) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	page := `<body style="margin:0;background:#161b18;color:#dfe7de"><pre style="font:11px/1.45 'DejaVu Sans Mono',monospace;padding:14px;margin:0">` + html.EscapeString(string(text))
+	err = chromedp.Do(ctx, chromedp.EmulateViewport(1600, 800), chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
+	if err != nil {
+		return err
+	}
+	shot, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(picture, shot, 0o644)
 }

@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/ledger"
+)
+
+// ask calls the API as a program does, and gives the status and the answer.
+func (s *service) ask(method, path, body string) (int, map[string]any) {
+	s.t.Helper()
+	answer := s.request(method, "/api/v1"+path, func(r *http.Request) {
+		r.Header.Set("Authorization", "Bearer "+s.Token)
+		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(body)), int64(len(body))
+	})
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(s.t, err)
+	out := map[string]any{}
+	if len(text) > 0 {
+		require.NoError(s.t, json.Unmarshal(text, &out), "%s", text)
+	}
+	return answer.StatusCode, out
+}
+
+func TestWrongFeedsAreProblemsWithPlaces(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	body, err := json.Marshal(map[string]string{"file": "x.yaml", "definition": "feed: x\nlandng: {}\n"})
+	require.NoError(t, err)
+	for _, call := range [][2]string{{"POST", "/feed-check"}, {"PUT", "/feeds/x"}} {
+		status, problem := s.ask(call[0], call[1], string(body))
+		assert.Equal(t, http.StatusUnprocessableEntity, status)
+		assert.Equal(t, "the feed file is wrong", problem["detail"])
+		first := problem["errors"].([]any)[0].(map[string]any)
+		assert.NotEmpty(t, first["message"])
+		assert.Regexp(t, `^x\.yaml:\d+:\d+$`, first["location"])
+	}
+	definition, err := os.ReadFile("../demo/feeds/station-registry.yaml")
+	require.NoError(t, err)
+	body, err = json.Marshal(map[string]string{"file": "x.yaml", "definition": string(definition)})
+	require.NoError(t, err)
+	status, problem := s.ask("PUT", "/feeds/x", string(body))
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Equal(t, `the file is of feed "station-registry", not of "x"`, problem["detail"])
+	status, checked := s.ask("POST", "/feed-check", string(body))
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, "river.station", checked["table"])
+	status, schema := s.ask("GET", "/feed-schema", "")
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", schema["$schema"])
+}
+
+func TestWhatIsNotThereIsSaid(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	for _, path := range []string{"/feeds/nowhere", "/feeds/nowhere/versions", "/feeds/nowhere/rows", "/feeds/nowhere/rejects", "/arrivals/99", "/arrivals/99/rows", "/arrivals/99/rejects", "/runs/99", "/nothing"} {
+		status, problem := s.ask("GET", path, "")
+		assert.Equal(t, http.StatusNotFound, status, path)
+		assert.NotEmpty(t, problem["detail"], path)
+	}
+	for _, call := range [][2]string{{"POST", "/feeds/nowhere/runs"}, {"POST", "/feeds/nowhere/pause"}, {"DELETE", "/feeds/nowhere"}} {
+		status, _ := s.ask(call[0], call[1], "")
+		assert.Equal(t, http.StatusNotFound, status, call)
+	}
+	for _, path := range []string{"/arrivals?limit=0", "/arrivals?limit=1001", "/arrivals/zero", "/runs?before=-1"} {
+		status, _ := s.ask("GET", path, "")
+		assert.Equal(t, http.StatusUnprocessableEntity, status, path)
+	}
+}
+
+func TestRowsAndRejectsThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	ctx := context.Background()
+	_, page := s.ask("GET", "/arrivals/1/rows?limit=2&after_line=20", "")
+	rows := page["rows"].([]any)
+	require.Len(t, rows, 2)
+	columns := page["columns"].([]any)
+	line := -1
+	for i, c := range columns {
+		if c == "from_line" {
+			line = i
+		}
+	}
+	assert.Equal(t, "21", rows[0].([]any)[line], "keyset paging by line")
+	_, refused := s.ask("GET", "/arrivals/6/rows", "")
+	assert.Empty(t, refused["rows"])
+	list, err := s.client.Rejects(ctx, "gauge-readings", 0, ledger.Reject{}, 1)
+	require.NoError(t, err)
+	require.Len(t, list.Items, 1)
+	assert.False(t, list.More)
+	assert.Equal(t, "GAUGE_K1_20260701T1200.csv", list.Items[0].Path)
+	after, err := s.client.Rejects(ctx, "", 2, list.Items[0].Reject, 1)
+	require.NoError(t, err)
+	assert.Empty(t, after.Items)
+
+	_, day := s.ask("GET", "/day", "")
+	lines := day["feeds"].([]any)
+	require.Len(t, lines, 2)
+	assert.Len(t, lines[0].(map[string]any)["marks"], 6, "a mark an arrival")
+	assert.Empty(t, day["needs"], "the torn file came again, whole")
+	_, status := s.ask("GET", "/status", "")
+	gauges := status["feeds"].([]any)[0].(map[string]any)
+	assert.Equal(t, "river.gauge_reading", gauges["table"])
+	assert.EqualValues(t, 0, gauges["counts"].(map[string]any)["waiting"])
+}

@@ -143,3 +143,27 @@ func TestTheConsole(t *testing.T) {
 	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)
 }
+
+// TestSeveralPagesShareOneStream opens more pages than a browser opens
+// connections to a service; each of them is live.
+func TestSeveralPagesShareOneStream(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today", "live")
+	pages := []*browser{b}
+	for range 7 {
+		ctx, cancel := chromedp.NewContext(b.ctx)
+		t.Cleanup(cancel)
+		page := &browser{t: t, ctx: ctx}
+		require.NoError(t, chromedp.Do(ctx))
+		page.do(chromedp.Navigate(s.URL + "/feeds"))
+		page.sees("No feeds yet", "live")
+		pages = append(pages, page)
+	}
+	s.feeds()
+	for _, page := range pages {
+		page.sees("gauge-readings", "station-registry")
+	}
+}

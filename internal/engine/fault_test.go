@@ -436,3 +436,50 @@ func TestANewVersionOfAFeedTakesOver(t *testing.T) {
 	assert.Equal(t, ledger.Loaded, b.State, b.Reason)
 	assert.Equal(t, 2, b.Version)
 }
+
+// TestAStopFinishesOrRollsBackTheLoadAtHand stops the engine in mid-load: a
+// load that can end soon does, one that cannot is rolled back.
+func TestAStopFinishesOrRollsBackTheLoadAtHand(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		wait  time.Duration
+		state ledger.State
+		rows  string
+	}{"soon": {100 * time.Millisecond, ledger.Loaded, "1"}, "not soon": {grace + time.Second, ledger.Ready, "0"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHouse(t, gauges)
+			staged := make(chan struct{})
+			var once sync.Once
+			h.onStep = func(_ string, _ int64, step Step) {
+				if step == StepStaged {
+					once.Do(func() { close(staged); <-time.After(c.wait) })
+				}
+			}
+			h.drop("G_K1_20260701T1200.csv", one)
+			h.start()
+			<-staged
+			begin := time.Now()
+			h.stop()
+			assert.Less(t, time.Since(begin), 10*time.Second)
+			list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1})
+			require.NoError(t, err)
+			assert.Equal(t, c.state, list[0].State, list[0].Reason)
+			assert.Equal(t, []string{c.rows}, h.lines("SELECT count(*)::text FROM river.gauge"))
+			h.onStep = nil
+			h.start()
+			h.wait("the load, at the latest after the next start", func() bool { return len(h.loaded()) == 1 })
+			assert.Equal(t, []string{"1"}, h.lines("SELECT count(*)::text FROM mullein.load"))
+		})
+	}
+}
+
+// TestTroubleIsForgottenWhenItIsOver lets a service find a problem that an
+// earlier one has said.
+func TestTroubleIsForgottenWhenItIsOver(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	require.NoError(t, h.ledger.SetProblem(context.Background(), "gauges", "landing in is away"))
+	h.start()
+	h.wait("the first listing", func() bool { return h.feed().Problem == "" && h.feed().ListedAt != nil })
+}

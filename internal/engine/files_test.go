@@ -63,9 +63,11 @@ func TestAListingFindsWhatEventsMissed(t *testing.T) {
 	h.drop("G_K1_20260701T1300.csv.part", one)
 	h.drop(".hidden/G_K1_20260701T1400.csv", one)
 	h.drop("other.csv", one)
-	require.NoError(t, o.tryList(ctx))
+	_, err = o.tryList(ctx)
+	require.NoError(t, err)
 	require.Len(t, o.waiting, 1)
-	require.NoError(t, o.tryList(ctx))
+	_, err = o.tryList(ctx)
+	require.NoError(t, err)
 	require.Len(t, o.waiting, 1, "a second look finds nothing new")
 	for _, c := range o.waiting {
 		c.since = c.since.Add(-time.Minute)

@@ -18,6 +18,7 @@ type lookout struct {
 	e       *Engine
 	feed    *feed.Feed
 	folder  *landing.Folder
+	unwatch func()
 	events  <-chan landing.Changed
 	waiting map[string]*candidate // by path
 	next    time.Time             // when to list without being asked
@@ -91,10 +92,14 @@ func (o *lookout) run(ctx context.Context, look <-chan chan struct{}) {
 }
 
 func (o *lookout) close() {
-	if o.folder != nil {
-		o.folder.Close()
-		o.folder = nil
+	if o.folder == nil {
+		return
 	}
+	if o.unwatch != nil {
+		o.unwatch()
+	}
+	o.folder.Close()
+	o.folder, o.unwatch, o.events = nil, nil, nil
 }
 
 // nextSettle is how long nothing can become ready.
@@ -108,9 +113,7 @@ func (o *lookout) nextSettle() time.Duration {
 
 // list looks at the whole landing. It is what finds files when events get lost.
 func (o *lookout) list(ctx context.Context) {
-	begin := time.Now()
-	err := o.tryList(ctx)
-	took := time.Since(begin)
+	took, err := o.tryList(ctx)
 	o.rest = time.Now().Add(restFactor * took)
 	o.next = time.Now().Add(max(minRest, restFactor*took))
 	if ctx.Err() != nil {
@@ -132,19 +135,25 @@ func (o *lookout) list(ctx context.Context) {
 	}
 }
 
-func (o *lookout) tryList(ctx context.Context) error {
+// tryList gives how long the landing itself took to list, which is what a
+// listing must not do to it too often; the ledger's part is not counted.
+func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
+	begin := time.Now()
 	if err := o.reopen(ctx); err != nil {
-		return err
+		return time.Since(begin), err
 	}
 	seen := map[string]bool{}
 	var chunk []landing.Entry
+	var atLedger time.Duration
 	flush := func() error {
+		asked := time.Now()
 		err := o.look(ctx, chunk)
+		atLedger += time.Since(asked)
 		chunk = chunk[:0]
 		return err
 	}
 	anything := false
-	err := o.folder.List(ctx, func(path string) bool {
+	err = o.folder.List(ctx, func(path string) bool {
 		anything = true
 		_, ok := o.feed.Landing.Belongs(path)
 		return ok
@@ -155,6 +164,7 @@ func (o *lookout) tryList(ctx context.Context) error {
 		}
 		return nil
 	})
+	took = time.Since(begin) - atLedger
 	if err == nil {
 		err = flush()
 	}
@@ -164,7 +174,7 @@ func (o *lookout) tryList(ctx context.Context) error {
 	if err == nil {
 		err = o.e.Ledger.Listed(ctx, o.feed.Name)
 	}
-	return err
+	return took, err
 }
 
 // reopen opens the landing, or opens it anew when another folder has taken its
@@ -185,8 +195,11 @@ func (o *lookout) reopen(ctx context.Context) error {
 		return nil
 	}
 	events := make(chan landing.Changed)
-	o.events = events
-	context.AfterFunc(ctx, func() { watcher.Close() })
+	ctx, cancel := context.WithCancel(ctx)
+	o.events, o.unwatch = events, func() {
+		cancel()
+		watcher.Close()
+	}
 	go func() {
 		defer close(events)
 		for {

@@ -32,6 +32,7 @@ type worker struct {
 	fence    int64 // 0 when the feed is not ours
 	fitted   *target.Fitted
 	busy     time.Time
+	troubled bool          // the feed's problem is one that this worker has said
 	notUntil time.Time     // after a problem of the feed as a whole
 	pause    time.Duration // how long the next such problem makes it wait
 
@@ -60,7 +61,8 @@ func (w *worker) start(ctx, hard context.Context, wg *sync.WaitGroup) {
 	ctx, w.cancel = context.WithCancel(ctx)
 	var parts sync.WaitGroup
 	parts.Go(func() {
-		(&lookout{e: w.e, feed: w.feed, ready: w.poke}).run(ctx, w.look)
+		// What an earlier service said of the feed is forgotten by the first listing.
+		(&lookout{e: w.e, feed: w.feed, ready: w.poke, problem: "unknown"}).run(ctx, w.look)
 	})
 	parts.Go(func() { w.run(ctx, hard) })
 	if w.feed.When.Cron != "" {
@@ -328,6 +330,10 @@ func (w *worker) fit(ctx context.Context) error {
 		return err
 	}
 	w.fitted = fitted
+	if !w.troubled {
+		return nil
+	}
+	w.troubled = false
 	return w.e.Ledger.SetProblem(ctx, w.feed.Name, "")
 }
 
@@ -339,7 +345,7 @@ const (
 // trouble keeps a feed from being tried again and again while its target does
 // not fit, and tells people why it is not working.
 func (w *worker) trouble(ctx context.Context, err error) error {
-	w.fitted = nil
+	w.fitted, w.troubled = nil, true
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)
 	if recordErr := w.e.Ledger.SetProblem(ctx, w.feed.Name, err.Error()); recordErr != nil {

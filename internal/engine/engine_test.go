@@ -115,11 +115,12 @@ func (h *house) put(text string) {
 func (h *house) start() *house {
 	h.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	h.engine = New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep})
+	e := New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep})
+	h.engine = e
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		assert.NoError(h.t, h.engine.Run(ctx))
+		assert.NoError(h.t, e.Run(ctx))
 	}()
 	h.stop = func() { cancel(); <-done }
 	h.t.Cleanup(h.stop)
@@ -141,9 +142,11 @@ const patience = 30 * time.Second
 func (h *house) wait(what string, ok func() bool) {
 	h.t.Helper()
 	if !assert.Eventually(h.t, ok, patience, 10*time.Millisecond, what) {
-		list, _ := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 10})
+		list, _ := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1000})
 		for _, a := range list {
-			h.t.Logf("%d %s %s %q", a.ID, a.Path, a.State, a.Reason)
+			if a.State != ledger.Loaded {
+				h.t.Logf("%d %s %s %q", a.ID, a.Path, a.State, a.Reason)
+			}
 		}
 		feeds, _ := h.ledger.Feeds(context.Background())
 		h.t.Logf("%+v", feeds)

@@ -112,7 +112,6 @@ func (w *worker) load(ctx context.Context, p *progress, run *ledger.Run, a *ledg
 		return outcome{}, err
 	}
 	defer file.Close()
-	w.step(p, StepOpened)
 	digest := ""
 	similar, err := w.e.Ledger.LoadedWithSize(ctx, a, "")
 	if err != nil {
@@ -126,15 +125,19 @@ func (w *worker) load(ctx context.Context, p *progress, run *ledger.Run, a *ledg
 			return out, err
 		}
 	}
-	r := newReading(w, p, run, a, digest)
-	if err := r.begin(file); err != nil {
-		return w.refuse(ctx, a, r, err)
-	}
 	l, err := w.session.Begin(ctx, w.fitted)
 	if err != nil {
 		return outcome{}, err
 	}
 	defer l.Close(ctx)
+	if err := w.e.Ledger.Opened(ctx, a.ID); err != nil {
+		return outcome{}, err
+	}
+	w.step(p, StepOpened)
+	r := newReading(w, p, run, a, digest)
+	if err := r.begin(file); err != nil {
+		return w.refuse(ctx, a, r, err)
+	}
 	if err := l.Stage(ctx, r, r.expectedRows(file.Entry)); err != nil {
 		return w.refuse(ctx, a, r, err)
 	}

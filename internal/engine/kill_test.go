@@ -65,6 +65,10 @@ func (h *house) process(service string, die Step, after int) *exec.Cmd {
 		"MULLEIN_TEST_DIE_AT="+string(die), "MULLEIN_TEST_AFTER="+strconv.Itoa(after))
 	c.Stderr = h.t.Output()
 	require.NoError(h.t, c.Start())
+	h.t.Cleanup(func() {
+		_ = c.Process.Kill()
+		_ = c.Wait() // most have ended before
+	})
 	return c
 }
 
@@ -143,7 +147,7 @@ func TestAFileThatKillsItsReaderIsHeld(t *testing.T) {
 	last := h.process(service, StepOpened, 0)
 	a := h.arrival("G_K1_20260701T1200.csv")
 	assert.Equal(t, ledger.Held, a.State)
-	assert.Contains(t, a.Reason, "the service ended 3 times while it read this file")
+	assert.Contains(t, a.Reason, fmt.Sprintf("the service ended %d times while it read this file", killLimit))
 	end(t, last)
 }
 

@@ -215,9 +215,9 @@ func (w *worker) disown() {
 	w.session, w.fence, w.fitted = nil, 0, nil
 }
 
-// killLimit is how often a file may end the process that reads it before it is
-// held for a person.
-const killLimit = 3
+// killLimit is how often in a row a service may end while it reads a file,
+// before the file is taken to be the cause and held for a person.
+const killLimit = 5
 
 // takeOver brings the ledger in line with the target's markers for arrivals
 // that were being loaded when whoever had the feed before went away.
@@ -235,11 +235,11 @@ func (w *worker) takeOver(ctx context.Context) error {
 		switch {
 		case m != nil && m.Generation > 0:
 			err = w.finishFromMarker(ctx, a, m)
-		case a.StagedAt == nil && a.Attempts >= killLimit:
+		case a.OpenedAt != nil && a.StagedAt == nil && a.Attempts >= killLimit:
 			err = w.e.Ledger.Finish(ctx, a.ID, ledger.Held, fmt.Sprintf("the service ended %d times while it read this file; have the file looked at", a.Attempts), a.Balance, nil)
 		default:
 			more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil}
-			if a.StagedAt != nil { // reading it does no harm
+			if a.OpenedAt == nil || a.StagedAt != nil { // it was not its reading
 				more["attempts"] = 0
 			}
 			err = w.e.Ledger.Move(ctx, a.ID, []ledger.State{ledger.Loading}, ledger.Ready, more)

@@ -141,12 +141,18 @@ func (l *Ledger) NextWaiting(ctx context.Context, feed string) (*Arrival, error)
 func (l *Ledger) Begin(ctx context.Context, a *Arrival, run int64, version int) error {
 	err := l.Move(ctx, a.ID, []State{Ready, Failed}, Loading, map[string]any{
 		"attempts": gorm.Expr("attempts + 1"), "run_id": run, "version": version, "try_after": nil,
-		"opened_at": gorm.Expr("now()"), "staged_at": nil, "finished_at": nil, "reason": "",
+		"opened_at": nil, "staged_at": nil, "finished_at": nil, "reason": "",
 	})
 	if err != nil {
 		return err
 	}
 	return l.with(ctx).First(a, a.ID).Error
+}
+
+// Opened records that reading begins. An arrival that is left behind opened
+// but not staged may be what ended the service.
+func (l *Ledger) Opened(ctx context.Context, id int64) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Update("opened_at", gorm.Expr("now()")).Error
 }
 
 // MaxRejects is how many rejects of an arrival are kept. The balance counts all.

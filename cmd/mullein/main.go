@@ -47,7 +47,9 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	if o.Once {
 		return example(ctx, o)
 	}
-	ctx, fail := context.WithCancelCause(ctx)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	failed := make(chan error, 1)
 	c := config(o)
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)
@@ -58,17 +60,20 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 				err = demo.Work(ctx, r.Root)
 			}
 			if err != nil && ctx.Err() == nil {
-				fail(fmt.Errorf("the sample suppliers: %w", err))
+				failed <- fmt.Errorf("the sample suppliers: %w", err)
+				cancel()
 			}
 		}()
 	}
 	if err := server.Serve(ctx, c); err != nil {
 		return err
 	}
-	if cause := context.Cause(ctx); cause != context.Canceled {
-		return cause
+	select {
+	case err := <-failed:
+		return err
+	default:
+		return nil
 	}
-	return nil
 }
 
 // example runs the fixed example in a fresh database and shows what happened.

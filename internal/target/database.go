@@ -213,16 +213,16 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 		if t.Lineage.FromLine != "" {
 			where += " AND " + quote(t.Lineage.FromLine) + " > $3"
 			args = append(args, afterLine)
-			order = " ORDER BY " + quote(t.Lineage.FromLine)
+			order = " ORDER BY t." + quote(t.Lineage.FromLine)
 		}
 	} else {
 		var keys []string
 		for _, k := range t.Key {
-			keys = append(keys, quote(k)+" DESC")
+			keys = append(keys, "t."+quote(k)+" DESC")
 		}
 		order = " ORDER BY " + strings.Join(keys, ", ")
 	}
-	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+where+order+" LIMIT $1", args...)
+	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+" t"+where+order+" LIMIT $1", args...)
 	if err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
 	}

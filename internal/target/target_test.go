@@ -436,6 +436,16 @@ func TestBrowse(t *testing.T) {
 	page, err = s.db.Browse(ctx, gauge(standard), 0, 0, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "C", page.Rows[0][0], "the greatest key")
+	var many []row
+	for i := range 12 {
+		many = append(many, row{fmt.Sprintf("M%02d", i), 1, 1, 1})
+	}
+	s.loaded(gauge(standard), 2, many...)
+	page, err = s.db.Browse(ctx, gauge(standard), 2, 0, 12)
+	require.NoError(t, err)
+	for i, r := range page.Rows {
+		assert.Equal(t, fmt.Sprint(i+2), r[5], "lines in the order of numbers, not of texts")
+	}
 	_, err = s.db.Browse(ctx, gauge(Lineage{}), 1, 0, 1)
 	assert.ErrorContains(t, err, "no lineage column")
 }

@@ -23,7 +23,7 @@ const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplic
         <tr v-for="a in arrivals" :key="a.id">
           <td class="t" :title="exact(a.noticed_at)">{{ time(a.noticed_at) }}</td>
           <td><StateMark :state="a.state" /></td>
-          <td v-if="feed">
+          <td v-if="feed" class="t">
             <router-link :to="`/feeds/${a.feed}`">{{ a.feed }}</router-link>
           </td>
           <td class="path">

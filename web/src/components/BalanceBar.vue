@@ -17,7 +17,7 @@ const sum = computed(() => parts.value.reduce((s, p) => s + p.n, 0))
     <p class="sum">
       <strong>{{ count(balance.read) }}</strong> read
       <template v-for="(p, i) in parts" :key="p.key">
-        {{ i === 0 ? '=' : '+' }} <span class="key" :class="p.key" aria-hidden="true" /><strong>{{ count(p.n) }}</strong> <span :title="p.about">{{ p.name }}</span>
+        {{ i === 0 ? '= ' : ' + ' }}<span class="key" :class="p.key" aria-hidden="true" /><strong>{{ count(p.n) }}</strong> <span :title="p.about">{{ p.name }}</span>
       </template>
       <span v-if="balance.removed" class="quiet">; {{ count(balance.removed) }} removed from the table</span>
       <span v-if="sum !== balance.read" class="off"> – the balance does not add up</span>

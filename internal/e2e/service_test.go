@@ -281,7 +281,7 @@ func TestTheCommandLine(t *testing.T) {
 		{"rejects gauge-readings", 0, "not a number", ""},
 		{"rejects 2", 0, "SR0102;01.07.2026 12:00;2,4x", ""},
 		{"rows gauge-readings --limit 1", 0, "from_line", ""},
-		{"rows 1", 0, "Madder Brook, Tide Gate", ""},
+		{"rows 1", 0, "Sorrel, Upper Weir", ""},
 		{"runs", 0, "arrival", ""},
 		{"status", 0, "river.gauge_reading", ""},
 		{"status gauge-readings", 0, "by station_id, observed_at", ""},

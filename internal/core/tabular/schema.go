@@ -201,6 +201,9 @@ func quoteList(names []string) string {
 
 // Nearest gives the candidate that a misspelt word most likely means, or "".
 func Nearest(word string, candidates []string) string {
+	if word == "" {
+		return ""
+	}
 	best, bestDistance := "", len(word)/3+2
 	for _, c := range candidates {
 		d := distance(strings.ToLower(word), strings.ToLower(c))

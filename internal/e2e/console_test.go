@@ -69,7 +69,7 @@ func browse(t *testing.T) *browser {
 	return b
 }
 
-const browserPatience = 20 * time.Second
+const browserPatience = 60 * time.Second
 
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()

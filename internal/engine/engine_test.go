@@ -137,7 +137,7 @@ func (h *house) drop(name, content string) {
 	require.NoError(h.t, os.Rename(temporary, path))
 }
 
-const patience = 30 * time.Second
+const patience = 90 * time.Second
 
 func (h *house) wait(what string, ok func() bool) {
 	h.t.Helper()

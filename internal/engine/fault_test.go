@@ -322,12 +322,18 @@ func TestAFencedServiceCannotCommit(t *testing.T) {
 	}
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.start()
+	var fenced ledger.Run
 	h.wait("the run that was fenced off", func() bool {
 		runs, err := h.ledger.Runs(context.Background(), "gauges", 0, 10)
 		require.NoError(t, err)
-		return len(runs) > 0 && strings.Contains(runs[len(runs)-1].Reason, "another service has taken over the feed")
+		if len(runs) > 0 {
+			fenced = runs[len(runs)-1]
+		}
+		return strings.Contains(fenced.Reason, "another service has taken over the feed")
 	})
-	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM river.gauge"))
+	assert.Zero(t, fenced.Loaded)
+	h.wait("the load, once the feed is claimed anew", func() bool { return len(h.loaded()) == 1 })
+	assert.Equal(t, []string{"1002"}, h.lines("SELECT fence::text FROM mullein.load"), "under a fence above the one that stood in the way")
 }
 
 // TestTwoServices lets two engines work the same feeds: one holds the lease,

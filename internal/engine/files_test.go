@@ -25,7 +25,7 @@ import (
 // within settle of the last.
 func TestAGrowingFileIsLoadedWhole(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(gauges, "settle: 50ms", "settle: 1s", 1)).start()
+	h := newHouse(t, strings.Replace(gauges, "settle: 50ms", "settle: 3s", 1)).start()
 	file, err := os.Create(filepath.Join(h.root, "in", "G_K1_20260701T1200.csv"))
 	require.NoError(t, err)
 	_, err = io.WriteString(file, header)
@@ -43,7 +43,7 @@ func TestAGrowingFileIsLoadedWhole(t *testing.T) {
 	a := h.arrival("G_K1_20260701T1200.csv")
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: rows, Inserted: rows}, a.Balance)
-	assert.False(t, a.ReadyAt.Before(closed.Add(900*time.Millisecond)), "still for as long as settle says")
+	assert.False(t, a.ReadyAt.Before(closed.Add(2900*time.Millisecond)), "still for as long as settle says")
 	list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, list, 1, "one arrival, however often it was seen")

@@ -184,12 +184,16 @@ func (w *worker) own(ctx context.Context) error {
 	if w.fence != 0 {
 		return nil
 	}
-	fence, err := w.e.Ledger.Claim(ctx, w.feed.Name, w.e.Service)
-	if err != nil || fence == 0 {
-		return err
-	}
 	if err := w.e.Target.Prepare(ctx); err != nil {
 		return w.trouble(ctx, err)
+	}
+	highest, err := w.e.Target.HighestFence(ctx, w.feed.Name)
+	if err != nil {
+		return err
+	}
+	fence, err := w.e.Ledger.Claim(ctx, w.feed.Name, w.e.Service, highest)
+	if err != nil || fence == 0 {
+		return err
 	}
 	session, err := w.e.Target.Session(ctx)
 	if err != nil {

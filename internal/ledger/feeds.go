@@ -115,12 +115,13 @@ func (l *Ledger) Listed(ctx context.Context, name string) error {
 // LeaseTime is how long a lease holds without renewal, by the database's clock.
 const LeaseTime = 15 * time.Second
 
-// Claim leases a feed to a holder and raises its fence. It gives 0 when
-// somebody else holds the lease. Claiming again raises the fence again.
-func (l *Ledger) Claim(ctx context.Context, feed, holder string) (fence int64, err error) {
-	err = l.with(ctx).Raw(`UPDATE feed SET lease_holder = ?, lease_until = now() + ? * interval '1 second', fence = fence + 1
+// Claim leases a feed to a holder and raises its fence, above the one given as
+// well: records that were restored from a back-up may have an old one. It gives
+// 0 when somebody else holds the lease. Claiming again raises the fence again.
+func (l *Ledger) Claim(ctx context.Context, feed, holder string, above int64) (fence int64, err error) {
+	err = l.with(ctx).Raw(`UPDATE feed SET lease_holder = ?, lease_until = now() + ? * interval '1 second', fence = greatest(fence, ?) + 1
 		WHERE name = ? AND removed_at IS NULL AND (lease_holder IS NULL OR lease_holder = ? OR lease_until < now())
-		RETURNING fence`, holder, LeaseTime.Seconds(), feed, holder).Scan(&fence).Error
+		RETURNING fence`, holder, LeaseTime.Seconds(), above, feed, holder).Scan(&fence).Error
 	return fence, err
 }
 

@@ -235,7 +235,7 @@ func TestAFeedHasOneHolder(t *testing.T) {
 	l := open(t)
 	mine, other := uuid.NewString(), uuid.NewString()
 	claim := func(who string) int64 {
-		fence, err := l.Claim(ctx, "gauges", who)
+		fence, err := l.Claim(ctx, "gauges", who, 0)
 		require.NoError(t, err)
 		return fence
 	}
@@ -254,6 +254,9 @@ func TestAFeedHasOneHolder(t *testing.T) {
 	assert.Greater(t, claim(other), again)
 	require.NoError(t, l.Release(ctx, other))
 	assert.NotZero(t, claim(mine))
+	restored, err := l.Claim(ctx, "gauges", mine, 1000)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1001, restored, "above the fence that the target knows")
 	require.NoError(t, l.Serving(ctx, mine, "here"))
 	require.NoError(t, l.Serving(ctx, mine, "here"))
 }

@@ -104,6 +104,15 @@ func sqlState(err error) string {
 // quote makes an identifier safe for SQL.
 func quote(names ...string) string { return pgx.Identifier(names).Sanitize() }
 
+// HighestFence gives the fence that the target knows for a feed, 0 for none.
+func (d *Database) HighestFence(ctx context.Context, feed string) (fence int64, err error) {
+	err = d.pool.QueryRow(ctx, "SELECT coalesce(max(fence), 0) FROM mullein.feed WHERE feed = $1", feed).Scan(&fence)
+	if err != nil {
+		return 0, fmt.Errorf("look at the fence of %s: %w", feed, err)
+	}
+	return fence, nil
+}
+
 // Fence takes over a feed: it raises the feed's fence, so that loads of an
 // earlier holder can no longer commit, and ends the database session of that
 // holder, if one is still there, and waits until it is gone.

@@ -14,7 +14,7 @@ export function switchTheme() {
 }
 
 watchEffect(() => {
-  document.documentElement.dataset.theme = dark.value ? 'dark' : 'light'
+  document.documentElement.setAttribute('data-theme', dark.value ? 'dark' : 'light')
 })
 
 const shared = {

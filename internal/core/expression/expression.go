@@ -123,9 +123,6 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	return p, nil
 }
 
-// Reads lists the row's columns that the expression reads.
-func (p *Program) Reads() []string { return p.reads }
-
 func isType(t, want *cel.Type) bool {
 	return t.IsExactType(want) || t.IsExactType(cel.NullableType(want))
 }

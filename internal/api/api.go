@@ -6,6 +6,8 @@ package api
 import (
 	"time"
 
+	"mullein/internal/core/due"
+	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
 )
@@ -32,7 +34,12 @@ type FeedView struct {
 	Settle   float64            `json:"settle" doc:"Seconds"`
 	Arrival  bool               `json:"on_arrival"`
 	Cron     string             `json:"cron"`
+	After    []string           `json:"after" nullable:"false" doc:"The feeds that it comes after"`
 	NextRun  *time.Time         `json:"next_run_at" doc:"By the schedule"`
+	Due      string             `json:"due" doc:"When deliveries are expected, in words; empty when none are"`
+	Say      string             `json:"say" doc:"What to say when a slot is missing"`
+	NextDue  *time.Time         `json:"next_due_at"`
+	Delivery string             `json:"delivery" enum:"file,list,slot"`
 	Tolerate string             `json:"tolerate"`
 	Counts   *ledger.FeedCounts `json:"counts"`
 }
@@ -85,6 +92,97 @@ type ArrivalList struct {
 	Next  int64            `json:"next" doc:"The before of the next page; 0 when there is none"`
 }
 
+// RunWanted narrows a run.
+type RunWanted struct {
+	ledger.Wanted
+}
+
+// Verdict asks for something to be done to arrivals: to those that are named
+// by their numbers, or to those of a feed that the other fields select.
+type Verdict struct {
+	Verb     ledger.Verb  `json:"verb" enum:"redo,skip,hold,release"`
+	Because  string       `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept"`
+	Arrivals []int64      `json:"arrivals,omitempty" maxItems:"10000"`
+	Feed     string       `json:"feed,omitempty" maxLength:"63"`
+	Text     string       `json:"text,omitempty" maxLength:"200" doc:"Part of the path; * and ? stand for any text and one character"`
+	Day      string       `json:"day,omitempty" doc:"The day of their slots, as 2026-07-01; in UTC"`
+	State    ledger.State `json:"state,omitempty"`
+	Backlog  bool         `json:"backlog,omitempty" doc:"What lay there before the feed and was skipped for it"`
+}
+
+// Decided says to what something was done.
+type Decided struct {
+	Arrivals int64            `json:"arrivals" doc:"How many"`
+	Items    []ledger.Arrival `json:"items" nullable:"false" doc:"The first hundred of them"`
+}
+
+// DecisionList is what people decided, oldest first.
+type DecisionList struct {
+	Items []ledger.Decision `json:"items" nullable:"false"`
+}
+
+// Because gives the reason for a decision.
+type Because struct {
+	Because string `json:"because" minLength:"1" maxLength:"1000"`
+}
+
+// AcceptFile takes a file for a slot.
+type AcceptFile struct {
+	Path    string `json:"path" minLength:"1" maxLength:"4096" doc:"Below the landing"`
+	Because string `json:"because" minLength:"1" maxLength:"1000"`
+}
+
+// FileList is the files at a landing.
+type FileList struct {
+	Items []engine.Seen `json:"items" nullable:"false"`
+	More  bool          `json:"more" doc:"There are more than were asked for"`
+}
+
+// Delivered says where a file lies that was delivered.
+type Delivered struct {
+	Feed     string         `json:"feed"`
+	Path     string         `json:"path"`
+	Size     int64          `json:"size"`
+	Captures map[string]any `json:"captures"`
+}
+
+// SlotView is a slot with what its files would be called.
+type SlotView struct {
+	ledger.Slot
+	Expected string `json:"expected" doc:"The name that is expected; * where any text may stand"`
+	Say      string `json:"say"`
+}
+
+// SlotList is slots, in order.
+type SlotList struct {
+	Items []SlotView `json:"items" nullable:"false"`
+	More  bool       `json:"more" doc:"There are more; ask for a shorter span"`
+}
+
+// SlotDetail is a slot, what came for it, and what people decided.
+type SlotDetail struct {
+	SlotView
+	Arrivals  []ledger.Arrival  `json:"arrivals" nullable:"false"`
+	Decisions []ledger.Decision `json:"decisions" nullable:"false"`
+}
+
+// Plan is what a calendar will have in a span.
+type Plan struct {
+	Zone  string             `json:"zone"`
+	Items []feed.PlannedSlot `json:"items" nullable:"false"`
+}
+
+// DifferenceList is where ledger and markers differ.
+type DifferenceList struct {
+	Items []engine.Difference `json:"items" nullable:"false"`
+}
+
+// ServiceView is a service and what it does.
+type ServiceView struct {
+	ledger.Service
+	Loads []engine.Progress `json:"loads" nullable:"false"`
+}
+
 // Working is what is being loaded now.
 type Working struct {
 	Loads []engine.Progress `json:"loads" nullable:"false"`
@@ -97,11 +195,13 @@ type Hello struct {
 
 // Status is what the command line and the console begin with.
 type Status struct {
-	Service string            `json:"service"`
-	Version string            `json:"version"`
-	Roots   []string          `json:"landing_roots" nullable:"false"`
-	Feeds   []FeedView        `json:"feeds" nullable:"false"`
-	Loads   []engine.Progress `json:"loads" nullable:"false" doc:"What is being loaded now"`
+	Service  string            `json:"service"`
+	Version  string            `json:"version"`
+	Roots    []string          `json:"landing_roots" nullable:"false"`
+	Feeds    []FeedView        `json:"feeds" nullable:"false"`
+	Loads    []engine.Progress `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
+	Services []ServiceView     `json:"services" nullable:"false"`
+	Wrong    []SlotView        `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
 }
 
 // Day is the last 24 hours and the next few.
@@ -111,6 +211,7 @@ type Day struct {
 	To    time.Time        `json:"to"`
 	Feeds []DayLine        `json:"feeds" nullable:"false"`
 	Needs []ledger.Arrival `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
+	Wrong []SlotView       `json:"wrong" nullable:"false" doc:"Slots that need a person, the newest first"`
 }
 
 // DayLine is a feed's line on the ruler.
@@ -119,13 +220,18 @@ type DayLine struct {
 	Paused bool        `json:"paused"`
 	Runs   []time.Time `json:"runs" nullable:"false" doc:"Times of the schedule"`
 	Marks  []DayMark   `json:"marks" nullable:"false"`
+	Slots  []DaySlot   `json:"slots" nullable:"false"`
 }
 
-// DayMark is an arrival on the ruler.
-type DayMark struct {
-	Arrival int64        `json:"arrival"`
-	At      time.Time    `json:"at"`
-	State   ledger.State `json:"state"`
-	Path    string       `json:"path"`
-	Rows    int64        `json:"rows" doc:"Read"`
+// DayMark is an arrival on the ruler, or several of a few minutes.
+type DayMark = ledger.Mark
+
+// DaySlot is a slot on the ruler, or all slots that are due at a time.
+type DaySlot struct {
+	At      time.Time `json:"at"`
+	Missing time.Time `json:"missing_at"`
+	State   due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus" doc:"The worst of them"`
+	Slots   int       `json:"slots"`
+	Good    int       `json:"good" doc:"Of which came in time, or came at all"`
+	Ahead   bool      `json:"ahead" doc:"It is still to come"`
 }

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"mullein/internal/client"
+	"mullein/internal/ledger"
 )
 
 // The exit codes.
@@ -22,7 +23,7 @@ const (
 	exitGood  = 0
 	exitError = 1
 	exitUsage = 2
-	exitWrong = 3 // the work was done, and something was refused or failed
+	exitWrong = 3 // the work was done, and something was refused, failed or missing
 )
 
 // ServeOptions is what `serve` and `demo` were called with.
@@ -42,14 +43,14 @@ type Program struct {
 }
 
 // errWrong ends a command with exit code 3, with nothing more to say.
-var errWrong = errors.New("something was refused or failed")
+var errWrong = errors.New("something was refused, failed or missing")
 
 // usageError marks errors of the caller's words.
 type usageError struct{ error }
 
 // Run executes a command line and gives its exit code.
 func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer) int {
-	c := &command{out: stdout, errOut: stderr, settings: viper.New()}
+	c := &command{in: os.Stdin, out: stdout, errOut: stderr, settings: viper.New()}
 	root := c.root(p)
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -71,6 +72,7 @@ func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer
 
 // command carries what all commands share.
 type command struct {
+	in          io.Reader
 	out, errOut io.Writer
 	settings    *viper.Viper
 	format      string // table or json
@@ -105,7 +107,9 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	c.settings.SetEnvPrefix("MULLEIN")
 	c.settings.AutomaticEnv()
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.status(), c.ledger(), c.arrival(), c.rejects(), c.rows(), c.runs())
+	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(), c.arrival(), c.rejects(), c.rows(), c.runs(), c.due(),
+		c.verb(ledger.Redo, "Load arrivals again, what was loaded as a new generation that undoes the old"), c.verb(ledger.Skip, "Never load arrivals"),
+		c.verb(ledger.Hold, "Let arrivals wait for a person"), c.verb(ledger.Release, "Let held arrivals go on"), c.accept(), c.excuse(), c.reconcile())
 	return root
 }
 

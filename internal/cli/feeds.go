@@ -8,16 +8,18 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
 )
 
 func (c *command) feed() *cobra.Command {
-	cmd := &cobra.Command{Use: "feed", Short: "Feeds: check, put, list, show, pause, resume, remove, history"}
+	cmd := &cobra.Command{Use: "feed", Short: "Feeds: check, put, list, show, which, pause, resume, remove, history"}
 	var remove bool
 	removeCommand := &cobra.Command{Use: "remove FEED", Short: "End a feed; its history and its rows stay", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
 		if !remove {
@@ -33,7 +35,8 @@ func (c *command) feed() *cobra.Command {
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
 	cmd.AddCommand(
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
-		&cobra.Command{Use: "put FILE|FOLDER...", Short: "Create or change feeds", Args: arguments(1, -1), RunE: c.call(c.putFeeds)},
+		c.putCommand(),
+		c.which(),
 		&cobra.Command{Use: "list", Short: "All feeds", Args: arguments(0, 0), RunE: c.call(c.listFeeds)},
 		show,
 		&cobra.Command{Use: "pause FEED", Short: "Let no run begin by itself", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
@@ -141,7 +144,24 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 	return err
 }
 
-func (c *command) putFeeds(ctx context.Context, service *client.Client, args []string) error {
+func (c *command) putCommand() *cobra.Command {
+	var yes, remove bool
+	cmd := &cobra.Command{Use: "put FILE|FOLDER...", Short: "Create or change feeds; for a folder, show what would happen and ask", Args: arguments(1, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		return c.putFeeds(ctx, service, args, yes, remove)
+	})}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&remove, "remove", false, "end the feeds that are not in the folder; their history and their rows stay")
+	return cmd
+}
+
+// change is what putting feed files would do to one feed.
+type change struct {
+	Feed string `json:"feed"`
+	What string `json:"what"` // created, changed, as it was, removed, not in the folder
+	put  *parsed
+}
+
+func (c *command) putFeeds(ctx context.Context, service *client.Client, args []string, yes, remove bool) error {
 	good, bad, err := c.parseFiles(args)
 	if err != nil {
 		return err
@@ -149,13 +169,35 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if len(bad) > 0 {
 		return bad // all or nothing: a folder with one wrong file changes no feed
 	}
-	puts := []api.FeedPut{}
-	for _, p := range good {
-		put, err := service.PutFeed(ctx, p.feed.Name, p.file, p.text)
-		if err != nil {
+	folder := false
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		folder = folder || err == nil && info.IsDir()
+	}
+	changes, err := plannedChanges(ctx, service, good, folder, remove)
+	if err != nil {
+		return err
+	}
+	if folder && !yes {
+		agreed, err := c.ask(changes)
+		if err != nil || !agreed {
 			return err
 		}
-		puts = append(puts, put)
+	}
+	puts := []api.FeedPut{}
+	for _, ch := range changes {
+		switch {
+		case ch.put != nil:
+			put, err := service.PutFeed(ctx, ch.Feed, ch.put.file, ch.put.text)
+			if err != nil {
+				return err
+			}
+			puts = append(puts, put)
+		case ch.What == "removed":
+			if err := service.RemoveFeed(ctx, ch.Feed); err != nil {
+				return err
+			}
+		}
 	}
 	return c.show(puts, func() {
 		for _, p := range puts {
@@ -168,7 +210,112 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			}
 			fmt.Fprintf(c.out, "%s: %s, version %d\n", p.Feed, what, p.Version)
 		}
+		for _, ch := range changes {
+			if ch.put == nil {
+				fmt.Fprintf(c.out, "%s: %s\n", ch.Feed, ch.What)
+			}
+		}
 	})
+}
+
+// plannedChanges says what putting feed files would do, to each feed.
+func plannedChanges(ctx context.Context, service *client.Client, good []parsed, folder, remove bool) ([]change, error) {
+	feeds, err := service.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	present := map[string]bool{}
+	for _, f := range feeds {
+		present[f.Name] = true
+	}
+	var changes []change
+	for i := range good {
+		p := &good[i]
+		ch := change{Feed: p.feed.Name, What: "created", put: p}
+		if present[ch.Feed] {
+			versions, err := service.Versions(ctx, ch.Feed)
+			if err != nil {
+				return nil, err
+			}
+			ch.What = "changed"
+			if versions[0].Definition == p.text {
+				ch.What = "as it was"
+			}
+			delete(present, ch.Feed)
+		}
+		changes = append(changes, ch)
+	}
+	if folder {
+		for _, f := range feeds {
+			if present[f.Name] {
+				what := "not in the folder; left alone (--remove ends it)"
+				if remove {
+					what = "removed"
+				}
+				changes = append(changes, change{Feed: f.Name, What: what})
+			}
+		}
+	}
+	return changes, nil
+}
+
+// ask shows what would happen and asks whether it shall.
+func (c *command) ask(changes []change) (bool, error) {
+	something := false
+	for _, ch := range changes {
+		fmt.Fprintf(c.errOut, "  %-30s %s\n", ch.Feed, ch.What)
+		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed"
+	}
+	if !something {
+		return true, nil
+	}
+	if !terminal(c.errOut) {
+		return false, usageError{errors.New("nothing was changed; say --yes to do this")}
+	}
+	fmt.Fprint(c.errOut, "Do this? [y/N] ")
+	var answer string
+	_, _ = fmt.Fscanln(c.in, &answer) // no answer is no
+	return strings.HasPrefix(strings.ToLower(answer), "y"), nil
+}
+
+func (c *command) which() *cobra.Command {
+	var most int
+	cmd := &cobra.Command{Use: "which FEED", Short: "The files at the landing: taken, or why not, and what was captured", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		list, err := service.Files(ctx, args[0], most)
+		if err != nil {
+			return err
+		}
+		return c.show(list, func() {
+			if len(list.Items) == 0 {
+				fmt.Fprintln(c.out, "The landing is empty.")
+				return
+			}
+			t := &table{head: []string{"PATH", "SIZE", "MODIFIED", "", "STATE", "SAYS", "WHY"}}
+			for _, f := range list.Items {
+				taken := text("left out")
+				if f.Taken {
+					taken = cell{text: "taken", color: "32"}
+				}
+				t.add(text(f.Path), integer(f.Size), when(&f.Modified), taken, state(string(f.State)), text(says(f.Captures)), text(shorten(f.Why, 80)))
+			}
+			t.write(c.out)
+			if list.More {
+				fmt.Fprintln(c.out, "There are more; --limit takes up to 20000.")
+			}
+		})
+	})}
+	cmd.Flags().IntVar(&most, "limit", 1000, "how many, 1 to 20000")
+	return cmd
+}
+
+// says writes captures in one line.
+func says(captures map[string]any) string {
+	var parts []string
+	for name, value := range captures {
+		parts = append(parts, fmt.Sprintf("%s=%v", name, value))
+	}
+	sort.Strings(parts)
+	return strings.Join(parts, ", ")
 }
 
 func (c *command) listFeeds(ctx context.Context, service *client.Client, _ []string) error {
@@ -184,7 +331,7 @@ func (c *command) feedTable(feeds []api.FeedView) {
 		fmt.Fprintln(c.out, "No feeds yet. `mullein feed put FILE` creates one.")
 		return
 	}
-	t := &table{head: []string{"FEED", "", "WAITING", "LAST NOTICED", "LAST LOADED", "ROWS 24H", "WRONG", "TABLE"}}
+	t := &table{head: []string{"FEED", "", "WAITING", "OLDEST", "LAST NOTICED", "LAST LOADED", "NEXT RUN", "ROWS 24H", "WRONG", "LATE", "TABLE"}}
 	for _, f := range feeds {
 		mark := text("")
 		switch {
@@ -193,14 +340,25 @@ func (c *command) feedTable(feeds []api.FeedView) {
 		case f.Paused:
 			mark = state("paused")
 		}
-		t.add(text(f.Name), mark, integer(f.Counts.Waiting), when(f.Counts.LastNoticed), when(f.Counts.LastLoaded), integer(f.Counts.RowsToday), integer(f.Counts.NeedsPerson), text(f.Table))
+		t.add(text(f.Name), mark, integer(f.Counts.Waiting), text(age(f.Counts)), when(f.Counts.LastNoticed), when(f.Counts.LastLoaded), when(f.NextRun), integer(f.Counts.RowsToday), integer(f.Counts.NeedsPerson), integer(f.Counts.Late), text(f.Table))
 	}
 	t.write(c.out)
 	for _, f := range feeds {
 		if f.Problem != "" {
 			fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Name, f.Problem)
 		}
+		if f.Waits != "" {
+			fmt.Fprintf(c.out, "\n%s: %s\n", f.Name, f.Waits)
+		}
 	}
+}
+
+// age is how long the oldest arrival waits.
+func age(counts *ledger.FeedCounts) string {
+	if counts.Waiting == 0 || counts.OldestAt == nil {
+		return ""
+	}
+	return time.Since(*counts.OldestAt).Round(time.Second).String()
 }
 
 func (c *command) showFeed(ctx context.Context, service *client.Client, name string, version int) error {

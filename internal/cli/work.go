@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,29 +13,50 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
+	"mullein/internal/core/due"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
 )
 
 func (c *command) run() *cobra.Command {
 	var wait bool
+	var require int64
+	var wanted ledger.Wanted
 	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		run, err := service.RunFeed(ctx, args[0])
+		run, err := service.RunFeed(ctx, args[0], wanted)
 		if err != nil {
 			return err
 		}
-		if !wait {
+		if !wait && require == 0 {
 			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
 		}
-		return c.waitForRun(ctx, service, run)
+		return c.waitForRun(ctx, service, run, require)
 	})}
-	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused or failed")
+	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused, failed or is missing")
+	cmd.Flags().Int64Var(&require, "require", 0, "wait, and exit 3 when fewer arrivals than that were there")
+	cmd.Flags().StringArrayVar(&wanted.Paths, "file", nil, "only this file, by its path below the landing; repeatable")
+	cmd.Flags().StringVar(&wanted.From, "from", "", "go through slots in order, from this one: 2026, 2026-07, 2026-07-01, 2026-07-01T06, yesterday, or a number")
+	cmd.Flags().StringVar(&wanted.To, "to", "", "up to this slot")
 	return cmd
+}
+
+func (c *command) cancel() *cobra.Command {
+	return &cobra.Command{Use: "cancel RUN", Short: "End a run; what it has loaded stays", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		n, err := number(args[0], "a run")
+		if err != nil {
+			return err
+		}
+		run, err := service.CancelRun(ctx, n)
+		if err != nil {
+			return err
+		}
+		return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is told to end\n", run.ID, run.Feed) })
+	})}
 }
 
 const askEvery = 150 * time.Millisecond
 
-func (c *command) waitForRun(ctx context.Context, service *client.Client, run ledger.Run) error {
+func (c *command) waitForRun(ctx context.Context, service *client.Client, run ledger.Run, require int64) error {
 	people := terminal(c.errOut)
 	var err error
 	for run.State == ledger.RunQueued || run.State == ledger.RunRunning {
@@ -57,22 +79,67 @@ func (c *command) waitForRun(ctx context.Context, service *client.Client, run le
 	if err != nil {
 		return err
 	}
+	missing, err := missingNow(ctx, service, run.Feed)
+	if err != nil {
+		return err
+	}
+	there := run.Loaded + run.Refused + run.Failed + run.Skipped
 	err = c.show(run, func() {
-		if len(list.Items) == 0 {
-			fmt.Fprintf(c.out, "run %d of %s: nothing new was there\n", run.ID, run.Feed)
-		} else {
-			slices.Reverse(list.Items)
-			arrivalTable(list.Items).write(c.out)
-			fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
-		}
-		if run.Reason != "" {
-			fmt.Fprintln(c.out, run.Reason)
+		c.runTold(run, list.Items, missing)
+		if there < require {
+			fmt.Fprintf(c.out, "%d arrivals were there; %d were required\n", there, require)
 		}
 	})
-	if err == nil && (run.State != ledger.RunDone || run.Refused+run.Failed > 0) {
+	if err == nil && (run.State != ledger.RunDone || run.Refused+run.Failed > 0 || there < require || len(missing) > 0) {
 		return errWrong
 	}
 	return err
+}
+
+func (c *command) runTold(run ledger.Run, arrivals []ledger.Arrival, missing []api.SlotView) {
+	if len(arrivals) == 0 {
+		fmt.Fprintf(c.out, "run %d of %s is %s: nothing new was there\n", run.ID, run.Feed, run.State)
+	} else {
+		slices.Reverse(arrivals)
+		arrivalTable(arrivals).write(c.out)
+		fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
+	}
+	if run.Told.Slots > 0 {
+		fmt.Fprintf(c.out, "%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At, grouped(run.Told.Empty))
+		if len(run.Told.Named) > 0 {
+			fmt.Fprintf(c.out, ": %s", shorten(strings.Join(run.Told.Named, ", "), 300))
+		}
+		fmt.Fprintln(c.out)
+	}
+	if run.Reason != "" {
+		fmt.Fprintln(c.out, run.Reason)
+	}
+	for _, s := range missing {
+		fmt.Fprintln(c.out, missingLine(s))
+	}
+}
+
+// missingNow gives the newest slots of a feed, one for each set of captures,
+// that are missing.
+func missingNow(ctx context.Context, service *client.Client, feed string) ([]api.SlotView, error) {
+	now := time.Now()
+	list, err := service.Slots(ctx, feed, now.Add(-7*24*time.Hour), now, 20000)
+	if err != nil {
+		return nil, err
+	}
+	newest := map[string]api.SlotView{}
+	for _, s := range list.Items {
+		if s.State != due.Surplus && s.State != due.Open {
+			newest[due.Key(s.Per)] = s
+		}
+	}
+	var out []api.SlotView
+	for _, key := range slices.Sorted(maps.Keys(newest)) {
+		if newest[key].State == due.Missing {
+			out = append(out, newest[key])
+		}
+	}
+	return out, nil
 }
 
 // progress shows one line that is written over and over.
@@ -109,17 +176,44 @@ func (c *command) status() *cobra.Command {
 		}
 		return c.show(status, func() {
 			c.feedTable(status.Feeds)
-			for _, l := range status.Loads {
-				fmt.Fprintf(c.out, "\nloading %s of %s: %s, %s rows\n", l.Path, l.Feed, l.Step, grouped(l.Rows))
-			}
+			c.wrongSlots(status.Wrong)
+			c.serviceTable(status.Services)
 		})
 	})}
+}
+
+func (c *command) serviceTable(services []api.ServiceView) {
+	t := &table{head: []string{"SERVICE", "", "FEEDS", "SINCE", "DOING"}}
+	for _, s := range services {
+		alive := text("alive")
+		if !s.Alive {
+			alive = state("gone")
+		}
+		doing := "idle"
+		for i, l := range s.Loads {
+			what := fmt.Sprintf("%s of %s: %s, %s rows", l.Path, l.Feed, l.Step, grouped(l.Rows))
+			if l.Files > 1 {
+				what = fmt.Sprintf("%d files of %s: %s", l.Files, l.Feed, l.Step)
+			}
+			if i == 0 {
+				doing = what
+			} else {
+				doing += "; " + what
+			}
+		}
+		t.add(text(s.Name), alive, integer(int64(s.Feeds)), when(&s.StartedAt), text(shorten(doing, 100)))
+	}
+	fmt.Fprintln(c.out)
+	t.write(c.out)
 }
 
 func (c *command) feedStatus(f api.FeedView) {
 	starts := "on arrival"
 	if f.Cron != "" {
 		starts = strings.TrimPrefix(map[bool]string{true: "on arrival, and "}[f.Arrival]+"by "+f.Cron, ", ")
+	}
+	if len(f.After) > 0 {
+		starts = "after " + strings.Join(f.After, ", ")
 	}
 	var states []string
 	for _, s := range ledger.States() {
@@ -131,6 +225,13 @@ func (c *command) feedStatus(f api.FeedView) {
 		{"feed", fmt.Sprintf("%s, version %d", f.Name, f.Version)}, {"about", f.About}, {"supplier", strings.TrimSpace(f.Supplier + " " + f.Contact)},
 		{"files", f.Landing + "/" + f.Files}, {"table", f.Table + " by " + strings.Join(f.Key, ", ")}, {"starts", starts},
 		{"arrivals", strings.Join(states, ", ")}, {"last noticed", when(f.Counts.LastNoticed).text}, {"last loaded", when(f.Counts.LastLoaded).text},
+	}
+	if f.Counts.LastLoaded != nil {
+		lines = append(lines, [2]string{"lag", fmt.Sprintf("%.1f s from the coming of the file that was loaded last to its load", f.Counts.LagSeconds)})
+	}
+	lines = append(lines, [2]string{"due", f.Due}, [2]string{"waits", f.Waits})
+	if f.Counts.Missing+f.Counts.Late > 0 {
+		lines = append(lines, [2]string{"missing", fmt.Sprintf("%d slots of the last 7 days missing or refused, %d late; see mullein due %s", f.Counts.Missing, f.Counts.Late, f.Name)})
 	}
 	if f.NextRun != nil {
 		lines = append(lines, [2]string{"next run", when(f.NextRun).text})
@@ -160,7 +261,7 @@ func (c *command) pairs(lines [][2]string) {
 
 func (c *command) ledger() *cobra.Command {
 	var f ledger.Filter
-	var s string
+	var s, day string
 	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		if len(args) == 1 {
 			if _, err := service.Feed(ctx, args[0]); err != nil {
@@ -171,12 +272,19 @@ func (c *command) ledger() *cobra.Command {
 		if f.State = ledger.State(s); s != "" && !slices.Contains(ledger.States(), f.State) {
 			return usageError{fmt.Errorf("unknown state %q; the states are %v", s, ledger.States())}
 		}
+		if day != "" {
+			from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+			if err != nil {
+				return usageError{fmt.Errorf("%q is no day; write it as 2026-07-01", day)}
+			}
+			f.Since, f.Until = from, from.AddDate(0, 0, 1)
+		}
 		list, err := service.Arrivals(ctx, f)
 		if err != nil {
 			return err
 		}
 		return c.show(list, func() {
-			if len(list.Items) == 0 {
+			if len(list.Items) == 0 && list.Next == 0 {
 				fmt.Fprintln(c.out, "Nothing has arrived.")
 				return
 			}
@@ -187,7 +295,8 @@ func (c *command) ledger() *cobra.Command {
 		})
 	})}
 	cmd.Flags().StringVar(&s, "state", "", "only those in a state")
-	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text")
+	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text; * and ? stand for any text and one character")
+	cmd.Flags().StringVar(&day, "day", "", "only those noticed on a day, as 2026-07-01")
 	cmd.Flags().Int64Var(&f.Before, "before", 0, "only those before a number")
 	cmd.Flags().IntVar(&f.Most, "limit", 50, "how many, 1 to 1000")
 	return cmd
@@ -211,7 +320,19 @@ func (c *command) arrival() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return c.show(a, func() { c.life(a) })
+		decisions, err := service.Decisions(ctx, n)
+		if err != nil {
+			return err
+		}
+		return c.show(a, func() {
+			c.life(a)
+			for _, d := range decisions {
+				fmt.Fprintf(c.out, "\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
+			}
+			if len(decisions) > 0 {
+				fmt.Fprintln(c.out)
+			}
+		})
 	})}
 }
 
@@ -224,7 +345,7 @@ func (c *command) life(a ledger.Arrival) {
 	c.pairs([][2]string{
 		{"arrival", fmt.Sprintf("%d of %s", a.ID, a.Feed)}, {"path", a.Path}, {"state", string(a.State)}, {"why", a.Reason},
 		{"size", grouped(a.Size) + " bytes"}, {"modified", when(&a.Modified).text}, {"says", strings.Join(captures, ", ")}, {"sha256", a.SHA256},
-		{"balance", balanceLine(a.Balance)},
+		{"delivery", a.Delivery}, {"lies at", a.AwayTo}, {"balance", balanceLine(a.Balance)},
 	})
 	steps := []struct {
 		name string

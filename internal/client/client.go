@@ -29,7 +29,7 @@ type Client struct {
 
 // New makes a client of the service at base, such as http://127.0.0.1:8471.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Timeout: time.Minute}}
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{}}
 }
 
 // Error is the service's refusal, from its problem details (RFC 9457).
@@ -69,6 +69,12 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		}
 		body = bytes.NewReader(text)
 	}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	return c.send(ctx, method, path, query, body, "application/json", out)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body io.Reader, kind string, out any) error {
 	address := c.base + "/api/v1" + path
 	if len(query) > 0 {
 		address += "?" + query.Encode()
@@ -78,7 +84,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return fmt.Errorf("the service's address: %w", err)
 	}
 	request.Header.Set("Authorization", "Bearer "+c.token)
-	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("Content-Type", kind)
 	response, err := c.http.Do(request)
 	if err != nil {
 		var u *url.Error
@@ -165,11 +171,90 @@ func (c *Client) Versions(ctx context.Context, name string) ([]ledger.FeedVersio
 	return list.Items, err
 }
 
-// RunFeed queues a run.
-func (c *Client) RunFeed(ctx context.Context, name string) (ledger.Run, error) {
+// RunFeed queues a run, narrowed if wanted says so.
+func (c *Client) RunFeed(ctx context.Context, name string, wanted ledger.Wanted) (ledger.Run, error) {
 	var run ledger.Run
-	err := c.call(ctx, http.MethodPost, feedPath(name)+"/runs", nil, nil, &run)
+	err := c.call(ctx, http.MethodPost, feedPath(name)+"/runs", nil, wanted, &run)
 	return run, err
+}
+
+// CancelRun ends a run; what it has loaded stays.
+func (c *Client) CancelRun(ctx context.Context, id int64) (ledger.Run, error) {
+	var run ledger.Run
+	err := c.call(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/cancel", nil, nil, &run)
+	return run, err
+}
+
+// Files lists the files at a feed's landing: taken, or why not.
+func (c *Client) Files(ctx context.Context, name string, most int) (api.FileList, error) {
+	return get[api.FileList](ctx, c, feedPath(name)+"/files", query("limit", strconv.Itoa(most)))
+}
+
+// Deliver puts a file into a feed's landing, whole at once. It writes over the
+// file that lies there only when replace says so.
+func (c *Client) Deliver(ctx context.Context, name, path string, content io.Reader, replace bool) (api.Delivered, error) {
+	var out api.Delivered
+	q := query("path", path)
+	if replace {
+		q.Set("replace", "true")
+	}
+	err := c.send(ctx, http.MethodPost, feedPath(name)+"/files", q, content, "application/octet-stream", &out)
+	return out, err
+}
+
+// Decide redoes, skips, holds or releases arrivals.
+func (c *Client) Decide(ctx context.Context, d api.Verdict) (api.Decided, error) {
+	var out api.Decided
+	err := c.call(ctx, http.MethodPost, "/decisions", nil, d, &out)
+	return out, err
+}
+
+// Decisions gives what people decided about an arrival, oldest first.
+func (c *Client) Decisions(ctx context.Context, arrival int64) ([]ledger.Decision, error) {
+	list, err := get[api.DecisionList](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/decisions", nil)
+	return list.Items, err
+}
+
+// Slots gives the expected deliveries of a feed, or of all, in a span, in order.
+func (c *Client) Slots(ctx context.Context, feed string, from, to time.Time, most int) (api.SlotList, error) {
+	return get[api.SlotList](ctx, c, "/slots", query("feed", feed, "from", from.UTC().Format(time.RFC3339Nano), "to", to.UTC().Format(time.RFC3339Nano), "limit", strconv.Itoa(most)))
+}
+
+// Slot gives one expected delivery.
+func (c *Client) Slot(ctx context.Context, id int64) (api.SlotDetail, error) {
+	return get[api.SlotDetail](ctx, c, slotPath(id), nil)
+}
+
+func slotPath(id int64) string { return "/slots/" + strconv.FormatInt(id, 10) }
+
+// Accept takes a file for a slot although its name does not fit.
+func (c *Client) Accept(ctx context.Context, slot int64, path, because string) (ledger.Arrival, error) {
+	var out ledger.Arrival
+	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, api.AcceptFile{Path: path, Because: because}, &out)
+	return out, err
+}
+
+// Excuse says that a slot need not be filled.
+func (c *Client) Excuse(ctx context.Context, slot int64, because string) (api.SlotDetail, error) {
+	var out api.SlotDetail
+	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/excuse", nil, api.Because{Because: because}, &out)
+	return out, err
+}
+
+// Plan gives what a feed's calendar will have in a span.
+func (c *Client) Plan(ctx context.Context, name string, from, to time.Time) (api.Plan, error) {
+	return get[api.Plan](ctx, c, feedPath(name)+"/plan", query("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
+}
+
+// Reconcile holds a feed's ledger and the target's markers against each other.
+func (c *Client) Reconcile(ctx context.Context, name string, mend bool) (api.DifferenceList, error) {
+	var out api.DifferenceList
+	q := url.Values{}
+	if mend {
+		q.Set("mend", "true")
+	}
+	err := c.call(ctx, http.MethodPost, feedPath(name)+"/reconcile", q, nil, &out)
+	return out, err
 }
 
 // Run gives one run.
@@ -185,7 +270,7 @@ func (c *Client) Runs(ctx context.Context, feed string, before int64, most int) 
 // Arrivals gives a page of arrivals, the newest first.
 func (c *Client) Arrivals(ctx context.Context, f ledger.Filter) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", string(f.State), "text", f.Text,
-		"run", number(f.Run), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
+		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 
 // Arrival gives one arrival.
@@ -211,6 +296,13 @@ func (c *Client) Rows(ctx context.Context, feed string, arrival int64, most int)
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rows"
 	}
 	return get[target.Rows](ctx, c, path, query("limit", strconv.Itoa(most)))
+}
+
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
 }
 
 func number(n int64) string {

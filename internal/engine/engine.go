@@ -2,12 +2,16 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
@@ -36,25 +40,33 @@ type Options struct {
 	Service string   // this service's number, a UUID, kept over restarts
 	Name    string   // this service's name, for people
 	Log     *slog.Logger
+	Disk    func() (free uint64, where string)          // of the target's disk, where it is known; may be nil
 	OnStep  func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
 }
 
-// Engine works all feeds of the ledger.
+// Engine works those feeds of the ledger that fall to it; services that share
+// a database share the feeds.
 type Engine struct {
 	Options
 	changed chan struct{}
-	loads   chan struct{} // one token for each load that may go on at a time
+	memory  *semaphore.Weighted // what all loads may use together
+	large   chan struct{}       // a token for each large load that may go on at a time
 
 	mu      sync.Mutex
 	workers map[string]*worker
 }
+
+// maxMemory bounds what all loads of a service use together, in MiB, beside
+// what it needs to be there at all.
+const maxMemory = 512
 
 // New makes an engine. It does nothing until [Engine.Run].
 func New(o Options) *Engine {
 	return &Engine{
 		Options: o,
 		changed: make(chan struct{}, 1),
-		loads:   make(chan struct{}, max(2, runtime.NumCPU())),
+		memory:  semaphore.NewWeighted(maxMemory),
+		large:   make(chan struct{}, max(2, runtime.NumCPU())),
 		workers: map[string]*worker{},
 	}
 }
@@ -75,6 +87,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer stop()
 	var wg sync.WaitGroup
 	wg.Go(func() { e.keepLeases(ctx) })
+	wg.Go(func() { e.follow(ctx) })
 	away := false
 	for ctx.Err() == nil {
 		err := e.lookUpFeeds(ctx, hard, &wg)
@@ -93,36 +106,36 @@ func (e *Engine) Run(ctx context.Context) error {
 	wg.Wait()
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 	defer cancel()
-	if err := e.Ledger.Release(last, e.Service); err != nil {
+	if err := e.Ledger.Left(last, e.Service); err != nil {
 		e.Log.Warn("leases could not be given back; they run out by themselves", "error", err)
 	}
 	return nil
 }
 
 // Changed tells the engine that feeds were put, paused, resumed or removed.
-func (e *Engine) Changed() {
+func (e *Engine) Changed() { poke(e.changed) }
+
+func poke(c chan struct{}) {
 	select {
-	case e.changed <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
 
-// Wake tells the engine that a run of a feed was queued.
-func (e *Engine) Wake(name string) {
+func (e *Engine) worker(name string) *worker {
 	e.mu.Lock()
-	w := e.workers[name]
-	e.mu.Unlock()
-	if w == nil {
-		e.Changed()
-		return
-	}
-	w.poke()
+	defer e.mu.Unlock()
+	return e.workers[name]
 }
 
-// keepLeases renews the leases of this service and says that it is alive.
+// keepLeases says that this service is alive and what it does, and renews its
+// leases. Workers of feeds that it has lost are ended.
 func (e *Engine) keepLeases(ctx context.Context) {
 	for {
-		err := e.Ledger.Serving(ctx, e.Service, e.Name)
+		doing, err := json.Marshal(e.Progress())
+		if err == nil {
+			err = e.Ledger.Serving(ctx, e.Service, e.Name, string(doing))
+		}
 		var held []string
 		if err == nil {
 			held, err = e.Ledger.Renew(ctx, e.Service)
@@ -130,7 +143,9 @@ func (e *Engine) keepLeases(ctx context.Context) {
 		if err == nil {
 			e.mu.Lock()
 			for name, w := range e.workers {
-				w.keepLease(name, held)
+				if !slices.Contains(held, name) && time.Since(w.claimed) > ledger.LeaseTime {
+					w.lose()
+				}
 			}
 			e.mu.Unlock()
 		}
@@ -142,54 +157,178 @@ func (e *Engine) keepLeases(ctx context.Context) {
 	}
 }
 
-// lookUpFeeds starts a worker for each feed that has none, gives running ones
-// their present definition, and stops those of removed feeds.
-func (e *Engine) lookUpFeeds(ctx, hard context.Context, wg *sync.WaitGroup) error {
-	feeds, err := e.Ledger.Feeds(ctx)
-	if err != nil {
-		return err
+const eventsAtOnce = 1000
+
+// follow hears what other services and callers did, and wakes who it concerns.
+func (e *Engine) follow(ctx context.Context) {
+	news := make(chan struct{}, 1)
+	go e.Ledger.Follow(ctx, func() { poke(news) })
+	last := int64(-1)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-news:
+		}
+		for {
+			var events []ledger.Event
+			var err error
+			if last < 0 {
+				last, err = e.Ledger.LastEvent(ctx)
+				e.wakeAll()
+			} else {
+				events, err = e.Ledger.EventsAfter(ctx, last, eventsAtOnce)
+			}
+			if err != nil {
+				break // there is news again when the database is back
+			}
+			e.tell(events)
+			if len(events) > 0 {
+				last = events[len(events)-1].ID
+			}
+			if len(events) < eventsAtOnce {
+				break
+			}
+		}
+	}
+}
+
+func (e *Engine) wakeAll() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, w := range e.workers {
+		w.poke()
+	}
+}
+
+func (e *Engine) tell(events []ledger.Event) {
+	touched, loaded := map[string]bool{}, map[string]bool{}
+	for _, event := range events {
+		touched[event.Feed] = true
+		switch event.Kind {
+		case "feed":
+			if event.State != "problem" && event.State != "waits" {
+				e.Changed()
+			}
+		case "load":
+			loaded[event.Feed] = true
+		}
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	present := map[string]bool{}
-	for _, record := range feeds {
-		present[record.Name] = true
-		w := e.workers[record.Name]
-		if w != nil && w.version == record.Version {
+	for name, w := range e.workers {
+		if touched[name] || slices.ContainsFunc(w.feed.When.AfterAll, func(f string) bool { return loaded[f] }) || slices.ContainsFunc(w.feed.When.AfterAny, func(f string) bool { return loaded[f] }) {
+			w.poke()
+		}
+	}
+}
+
+// lookUpFeeds starts a worker for each feed that falls to this service, gives
+// running ones their present definition, and stops those of feeds that were
+// removed or that another service has taken over.
+func (e *Engine) lookUpFeeds(ctx, hard context.Context, wg *sync.WaitGroup) error {
+	records, err := e.Ledger.Feeds(ctx)
+	if err != nil {
+		return err
+	}
+	leases, err := e.Ledger.Leases(ctx, e.Service)
+	if err != nil {
+		return err
+	}
+	feeds := map[string]ledger.Feed{}
+	for _, r := range records {
+		feeds[r.Name] = r
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, w := range e.workers {
+		record, there := feeds[name]
+		if there && w.version == record.Version && !w.ended() {
 			w.setPaused(record.Paused)
 			continue
 		}
-		if w != nil { // a new version: the old worker ends, the next look-up starts another
-			w.stop()
-			if !w.ended() {
-				continue
-			}
+		w.stop() // removed, or a new version: another worker begins when this one has ended
+		if w.ended() {
+			delete(e.workers, name)
 		}
-		version, err := e.Ledger.Version(ctx, record.Name, record.Version)
-		if err != nil {
-			return err
-		}
-		definition, err := feed.Parse(record.Name+".yaml", []byte(version.Definition))
-		var problems feed.Problems
-		if errors.As(err, &problems) {
-			if err := e.Ledger.SetProblem(ctx, record.Name, "its definition is not understood by this version of Mullein: "+problems.Error()); err != nil {
+	}
+	// Each service takes its share, so that feeds spread; what is left over when
+	// one ends is taken by the others.
+	share := (leases.Feeds + max(1, leases.Living) - 1) / max(1, leases.Living)
+	for _, name := range leases.Mine { // left by this service's own earlier life, or by a worker that has ended
+		if e.workers[name] == nil {
+			if err := e.startWorker(ctx, hard, wg, feeds[name]); err != nil {
 				return err
 			}
-			continue
 		}
-		w = newWorker(e, definition, record)
-		e.workers[record.Name] = w
-		w.start(ctx, hard, wg)
 	}
-	for name, w := range e.workers {
-		if !present[name] {
-			w.stop()
-			if w.ended() {
-				delete(e.workers, name)
+	for _, name := range leases.Free {
+		if len(e.workers) >= share {
+			break
+		}
+		if e.workers[name] == nil {
+			if err := e.startWorker(ctx, hard, wg, feeds[name]); err != nil {
+				return err
 			}
 		}
 	}
+	e.giveUp(ctx, len(e.workers)-share)
 	return nil
+}
+
+// giveUp hands feeds to services that have less to do: those that are idle.
+func (e *Engine) giveUp(ctx context.Context, surplus int) {
+	for name, w := range e.workers {
+		if surplus <= 0 {
+			return
+		}
+		if w.leaving.Load() || w.progress.Load() == nil {
+			surplus--
+		}
+		if w.progress.Load() == nil && w.leaving.CompareAndSwap(false, true) {
+			w.stop()
+			go func() {
+				<-w.finished
+				if err := e.Ledger.Release(context.WithoutCancel(ctx), name, e.Service); err != nil {
+					e.Log.Warn("a lease could not be given back; it runs out by itself", "feed", name, "error", err)
+				}
+				e.Changed()
+			}()
+		}
+	}
+}
+
+func (e *Engine) startWorker(ctx, hard context.Context, wg *sync.WaitGroup, record ledger.Feed) error {
+	if record.Name == "" { // removed between two looks
+		return nil
+	}
+	definition, err := e.definition(ctx, record)
+	if err != nil || definition == nil {
+		return err
+	}
+	fence, err := e.Ledger.Claim(ctx, record.Name, e.Service)
+	if err != nil || fence == 0 {
+		return err
+	}
+	w := newWorker(e, definition, record, fence)
+	e.workers[record.Name] = w
+	w.start(ctx, hard, wg)
+	return nil
+}
+
+// definition reads a feed's present version; nil when this version of Mullein
+// does not understand it, which is then the feed's problem.
+func (e *Engine) definition(ctx context.Context, record ledger.Feed) (*feed.Feed, error) {
+	version, err := e.Ledger.Version(ctx, record.Name, record.Version)
+	if err != nil {
+		return nil, err
+	}
+	definition, err := feed.Parse(record.Name+".yaml", []byte(version.Definition))
+	var problems feed.Problems
+	if errors.As(err, &problems) {
+		return nil, e.Ledger.SetProblem(ctx, record.Name, "its definition is not understood by this version of Mullein: "+problems.Error())
+	}
+	return definition, nil
 }
 
 // Progress is how far a load has come.
@@ -197,6 +336,7 @@ type Progress struct {
 	Feed    string `json:"feed"`
 	Arrival int64  `json:"arrival"`
 	Path    string `json:"path"`
+	Files   int    `json:"files" doc:"That are loaded together"`
 	Step    Step   `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed"`
 	Bytes   int64  `json:"bytes" doc:"Read so far, of the packed file"`
 	Size    int64  `json:"size"`

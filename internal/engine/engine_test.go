@@ -142,7 +142,7 @@ const patience = 90 * time.Second
 func (h *house) wait(what string, ok func() bool) {
 	h.t.Helper()
 	if !assert.Eventually(h.t, ok, patience, 10*time.Millisecond, what) {
-		list, _ := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1000})
+		list, _, _ := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1000})
 		for _, a := range list {
 			if a.State != ledger.Loaded {
 				h.t.Logf("%d %s %s %q", a.ID, a.Path, a.State, a.Reason)
@@ -159,7 +159,7 @@ func (h *house) arrival(path string, beyond ...int64) ledger.Arrival {
 	h.t.Helper()
 	var a ledger.Arrival
 	h.wait("arrival of "+path, func() bool {
-		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: path, Most: 1})
+		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: path, Most: 1})
 		require.NoError(h.t, err)
 		if len(list) == 0 || len(beyond) > 0 && list[0].ID <= beyond[0] {
 			return false

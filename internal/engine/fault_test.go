@@ -59,7 +59,7 @@ func TestAFileThatChangesWhileItIsReadSettlesAnew(t *testing.T) {
 
 func (h *house) loaded() []ledger.Arrival {
 	h.t.Helper()
-	list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{State: ledger.Loaded, Most: 1000})
+	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{State: ledger.Loaded, Most: 1000})
 	require.NoError(h.t, err)
 	return list
 }
@@ -82,7 +82,7 @@ func TestATargetThatDoesNotFitIsNamedDifferenceByDifference(t *testing.T) {
 	} {
 		assert.Contains(t, problem, want)
 	}
-	list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 2})
+	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 2})
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Ready, list[0].State, "nothing is lost: the arrival waits")
 	h.exec("DROP TABLE river.gauge")
@@ -155,7 +155,7 @@ func TestALandingThatIsAwayLosesNothing(t *testing.T) {
 		h.drop(n, one)
 	}
 	state := func(n string) ledger.State {
-		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: n, Most: 1})
+		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: n, Most: 1})
 		require.NoError(t, err)
 		if len(list) == 0 {
 			return ""
@@ -182,9 +182,8 @@ func TestRunsByHandAndPause(t *testing.T) {
 	ctx := context.Background()
 	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false", 1)).start()
 	h.drop("G_K1_20260701T1200.csv", one)
-	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test")
+	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
 	require.NoError(t, err)
-	h.engine.Wake("gauges")
 	h.wait("the run", func() bool {
 		run, err = h.ledger.Run(ctx, run.ID)
 		require.NoError(t, err)
@@ -193,9 +192,9 @@ func TestRunsByHandAndPause(t *testing.T) {
 	assert.Equal(t, balance.Balance{Read: 1, Inserted: 1}, run.Balance, "a run by hand waits until what is there has settled")
 	assert.EqualValues(t, 1, run.Loaded)
 
-	first, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test")
+	first, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
 	require.NoError(t, err)
-	second, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test")
+	second, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
 	require.NoError(t, err)
 	if first.ID != second.ID { // the first may have begun between the two
 		first, err = h.ledger.Run(ctx, first.ID)
@@ -378,7 +377,7 @@ func TestAFileThatComesBack(t *testing.T) {
 	h.drop("G_K1_20260701T1100.csv", one)
 	h.drop(name, one)
 	newest := func() ledger.Arrival {
-		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, Most: 1})
+		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, Most: 1})
 		require.NoError(t, err)
 		if len(list) == 0 {
 			return ledger.Arrival{}
@@ -405,7 +404,7 @@ func TestAVersionThatIsOvertaken(t *testing.T) {
 	h.drop(name, one)
 	var first ledger.Arrival
 	h.wait("the failure", func() bool {
-		list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, State: ledger.Failed, Most: 1})
+		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, State: ledger.Failed, Most: 1})
 		require.NoError(t, err)
 		if len(list) == 1 {
 			first = list[0]
@@ -468,7 +467,7 @@ func TestAStopFinishesOrRollsBackTheLoadAtHand(t *testing.T) {
 			begin := time.Now()
 			h.stop()
 			assert.Less(t, time.Since(begin), 10*time.Second)
-			list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1})
+			list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1})
 			require.NoError(t, err)
 			assert.Equal(t, c.state, list[0].State, list[0].Reason)
 			assert.Equal(t, []string{c.rows}, h.lines("SELECT count(*)::text FROM river.gauge"))

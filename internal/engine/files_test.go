@@ -44,7 +44,7 @@ func TestAGrowingFileIsLoadedWhole(t *testing.T) {
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: rows, Inserted: rows}, a.Balance)
 	assert.False(t, a.ReadyAt.Before(closed.Add(2900*time.Millisecond)), "still for as long as settle says")
-	list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 10})
+	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, list, 1, "one arrival, however often it was seen")
 }
@@ -74,7 +74,7 @@ func TestAListingFindsWhatEventsMissed(t *testing.T) {
 	}
 	o.settle(ctx)
 	assert.Equal(t, 1, readied)
-	ready, err := h.ledger.InStates(ctx, "gauges", ledger.Ready)
+	ready, err := h.ledger.InStates(ctx, "gauges", 0, 1000, ledger.Ready)
 	require.NoError(t, err)
 	require.Len(t, ready, 1)
 	assert.Equal(t, "deep/er/G_K1_20260701T1200.csv", ready[0].Path)

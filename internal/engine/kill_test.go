@@ -38,7 +38,7 @@ func (h *house) deliver(batch int) {
 
 // allLoaded tells whether all files of the batches are loaded.
 func (h *house) allLoaded(batches int) bool {
-	list, err := h.ledger.Arrivals(context.Background(), ledger.Filter{State: ledger.Loaded, Most: 1000})
+	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{State: ledger.Loaded, Most: 1000})
 	require.NoError(h.t, err)
 	return len(list) == batches*filesEach
 }
@@ -176,7 +176,7 @@ func TestTheDatabaseStopsInMidLoad(t *testing.T) {
 	require.NoError(t, <-crashed)
 	require.NoError(t, pg.Restart(ctx))
 	h.wait("the load", func() bool {
-		list, err := h.ledger.Arrivals(ctx, ledger.Filter{State: ledger.Loaded, Most: 2})
+		list, _, err := h.ledger.Arrivals(ctx, ledger.Filter{State: ledger.Loaded, Most: 2})
 		return err == nil && len(list) == 1
 	})
 	assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))

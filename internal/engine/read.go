@@ -14,7 +14,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"mullein/internal/core/check"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/tabular"
@@ -57,7 +56,8 @@ func (h *hasher) sum() string {
 type reading struct {
 	w        *worker
 	p        *progress
-	file     *landing.File
+	entry    landing.Entry
+	again    func() (io.Reader, error) // the file from its beginning, once more
 	bytes    *hasher
 	csv      *decode.CSV
 	columns  []*tabular.Column
@@ -71,6 +71,10 @@ type reading struct {
 
 	read, rejected int64
 	rejects        []ledger.Reject // the first of them
+	marked         struct {
+		rejected int64
+		rejects  []ledger.Reject
+	}
 }
 
 // derivation computes a derived column.
@@ -92,8 +96,7 @@ func newReading(w *worker, p *progress, run *ledger.Run, a *ledger.Arrival, dige
 		r.names["run.started"] = at(*run.StartedAt)
 	}
 	r.names["feed.name"], r.names["feed.version"], r.names["service"] = text(w.feed.Name), whole(int64(w.version)), text(w.e.Name)
-	captures, _ := w.feed.Landing.Belongs(a.Path)
-	for name, value := range captures {
+	for name, value := range w.feed.Landing.Files.Read(a.Captures) {
 		switch v := value.(type) {
 		case string:
 			r.names["file.captures."+name] = text(v)
@@ -110,13 +113,13 @@ func newReading(w *worker, p *progress, run *ledger.Run, a *ledger.Arrival, dige
 func (r *reading) Lookup(name string) *tabular.Value { return r.names[name] }
 
 // begin unpacks the file and holds its header against the schema.
-func (r *reading) begin(file *landing.File) error {
+func (r *reading) begin(entry landing.Entry, bytes io.Reader, again func() (io.Reader, error)) error {
 	f := r.w.feed
-	r.file, r.bytes = file, newHasher(file, string(r.names["file.digest"].B))
-	if file.Entry.Size == 0 {
+	r.entry, r.again, r.bytes = entry, again, newHasher(bytes, string(r.names["file.digest"].B))
+	if entry.Size == 0 {
 		return &decode.FileError{Reason: "the file is empty"}
 	}
-	plain, err := decode.Unpack(file.Entry.Path, r.bytes, decode.DefaultLimits)
+	plain, err := decode.Unpack(entry.Path, r.bytes, decode.DefaultLimits)
 	if err != nil {
 		return err
 	}
@@ -291,33 +294,35 @@ func printable(b []byte, most int) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(string(b), "\uFFFD"), "\x00", "\u2400") + more
 }
 
+// mark keeps what is known when the file is decoded; toMark goes back to it,
+// when what the database had found is to be found again.
+func (r *reading) mark() {
+	r.marked.rejected, r.marked.rejects = r.rejected, slices.Clone(r.rejects)
+}
+
+func (r *reading) toMark() {
+	r.rejected, r.rejects = r.marked.rejected, slices.Clone(r.marked.rejects)
+}
+
 // finish reads what is left of the file, so that its digest covers all bytes.
 func (r *reading) finish() error {
 	if r.bytes.known != "" {
 		return nil
 	}
 	if _, err := io.Copy(io.Discard, r.bytes); err != nil {
-		return fmt.Errorf("read %s: %w", r.file.Entry.Path, err)
+		return fmt.Errorf("read %s: %w", r.entry.Path, err)
 	}
 	return nil
 }
 
 func (r *reading) digest() string { return r.bytes.sum() }
 
-// judge gives the reason to refuse the file as a whole, or "".
-func (r *reading) judge(t check.Tolerance) string {
-	if r.read == 0 {
-		return "the file holds no rows"
+// expectedRows guesses from a file's size; it only sizes a filter.
+func expectedRows(path string, size int64) int64 {
+	if strings.HasSuffix(strings.ToLower(path), ".gz") {
+		return size / 3
 	}
-	return t.Refuse(r.read, r.rejected)
-}
-
-// expectedRows guesses from the size; it only sizes a filter.
-func (r *reading) expectedRows(e landing.Entry) int64 {
-	if strings.HasSuffix(strings.ToLower(e.Path), ".gz") {
-		return e.Size / 3
-	}
-	return e.Size / 20
+	return size / 20
 }
 
 // originals looks up the original lines of rejects that the database found,
@@ -330,10 +335,11 @@ func (r *reading) originals() error {
 		}
 	}
 	if len(wanted) > 0 {
-		if err := r.file.Rewind(); err != nil {
+		file, err := r.again()
+		if err != nil {
 			return err
 		}
-		plain, err := decode.Unpack(r.file.Entry.Path, r.file, decode.DefaultLimits)
+		plain, err := decode.Unpack(r.entry.Path, file, decode.DefaultLimits)
 		if err != nil {
 			return err
 		}
@@ -354,3 +360,30 @@ func (r *reading) originals() error {
 }
 
 var _ target.Source = (*reading)(nil)
+
+// several reads the files of a delivery one after the other.
+type several struct {
+	parts []*part
+	now   int
+}
+
+// Fill hands on the rows of the file at hand. What is wrong with a file names
+// the file.
+func (s *several) Fill(b *target.Batch, size int) error {
+	for {
+		p := s.parts[s.now]
+		b.Begin(p.n)
+		err := p.reading.Fill(b, size)
+		var fileError *decode.FileError
+		switch {
+		case errors.As(err, &fileError):
+			return &culpritError{p, err}
+		case err != io.EOF || s.now == len(s.parts)-1:
+			return err
+		}
+		s.now++
+		if b.Len() > 0 {
+			return nil
+		}
+	}
+}

@@ -47,7 +47,7 @@ func BenchmarkReading(b *testing.B) {
 		file, err := folder.Open("GAUGE_K1_20260101T1200.csv")
 		require.NoError(b, err)
 		r := newReading(w, &progress{}, &ledger.Run{}, &ledger.Arrival{Path: "GAUGE_K1_20260101T1200.csv"}, "")
-		require.NoError(b, r.begin(file))
+		require.NoError(b, r.begin(file.Entry, file, nil))
 		batch := target.NewBatch(table, rows, true)
 		for err == nil {
 			err = r.Fill(batch, 256<<10)

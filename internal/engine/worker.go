@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,29 +13,37 @@ import (
 	"mullein/internal/target"
 )
 
-// worker works one version of one feed: one run at a time.
+// worker works one version of one feed, as long as this service holds the
+// feed's lease: it watches the landing, keeps the calendar, and does one run
+// at a time.
 type worker struct {
 	e        *Engine
 	feed     *feed.Feed
 	version  int
+	record   ledger.Feed
 	table    *target.Table
+	claimed  time.Time
 	paused   atomic.Bool
+	leaving  atomic.Bool // it is handed to another service
 	wake     chan struct{}
+	due      chan struct{} // wakes the calendar's keeper
 	look     chan chan struct{}
 	finished chan struct{}
 	cancel   context.CancelFunc
 	progress atomic.Pointer[progress]
+	running  atomic.Int64 // the run at hand
+	endRun   atomic.Pointer[context.CancelCauseFunc]
 
 	// What only the working goroutine touches:
-	session  *target.Session
-	fence    int64 // 0 when the feed is not ours
+	fence    int64
+	session  *target.Session // nil until there is work; then the feed's fence stands in the target
 	fitted   *target.Fitted
 	busy     time.Time
 	troubled bool          // the feed's problem is one that this worker has said
 	notUntil time.Time     // after a problem of the feed as a whole
 	pause    time.Duration // how long the next such problem makes it wait
-
-	lost atomic.Bool // the lease could not be renewed
+	waits    string
+	summed   time.Time
 }
 
 type progress struct {
@@ -46,10 +53,10 @@ type progress struct {
 	rows  atomic.Int64
 }
 
-func newWorker(e *Engine, f *feed.Feed, record ledger.Feed) *worker {
+func newWorker(e *Engine, f *feed.Feed, record ledger.Feed, fence int64) *worker {
 	w := &worker{
-		e: e, feed: f, version: record.Version,
-		wake: make(chan struct{}, 1), look: make(chan chan struct{}), finished: make(chan struct{}),
+		e: e, feed: f, version: record.Version, record: record, fence: fence, claimed: time.Now(), waits: record.Waits,
+		wake: make(chan struct{}, 1), due: make(chan struct{}, 1), look: make(chan chan struct{}), finished: make(chan struct{}),
 	}
 	w.paused.Store(record.Paused)
 	return w
@@ -60,24 +67,37 @@ func newWorker(e *Engine, f *feed.Feed, record ledger.Feed) *worker {
 func (w *worker) start(ctx, hard context.Context, wg *sync.WaitGroup) {
 	ctx, w.cancel = context.WithCancel(ctx)
 	var parts sync.WaitGroup
-	parts.Go(func() {
-		// What an earlier service said of the feed is forgotten by the first listing.
-		(&lookout{e: w.e, feed: w.feed, ready: w.poke, problem: "unknown"}).run(ctx, w.look)
-	})
+	o := newLookout(w.e, w.feed, w.record, w.poke)
+	parts.Go(func() { o.run(ctx, w.look) })
 	parts.Go(func() { w.run(ctx, hard) })
-	if w.feed.When.Cron != "" {
+	if w.feed.When.Times != nil {
 		parts.Go(func() { w.schedule(ctx) })
+	}
+	if w.feed.Due != nil {
+		parts.Go(func() { w.keepCalendar(ctx) })
 	}
 	wg.Go(func() {
 		parts.Wait()
-		if w.session != nil {
-			w.session.Close()
-		}
+		w.disown()
 		close(w.finished)
 	})
 }
 
 func (w *worker) stop() { w.cancel() }
+
+// lose ends a worker whose lease is lost: the work at hand cannot be committed
+// any more, so it is broken off.
+func (w *worker) lose() {
+	w.cancel()
+	w.breakOff(target.ErrFenced)
+}
+
+// breakOff ends the run at hand.
+func (w *worker) breakOff(cause error) {
+	if end := w.endRun.Load(); end != nil {
+		(*end)(cause)
+	}
+}
 
 func (w *worker) ended() bool {
 	select {
@@ -94,18 +114,32 @@ func (w *worker) setPaused(paused bool) {
 	}
 }
 
+// poke wakes whoever waits for something to do with the feed.
 func (w *worker) poke() {
-	select {
-	case w.wake <- struct{}{}:
-	default:
+	poke(w.wake)
+	poke(w.due)
+	if w.running.Load() != 0 {
+		go w.checkCancel()
 	}
 }
 
-func (w *worker) keepLease(name string, held []string) {
-	if !slices.Contains(held, name) {
-		w.lost.Store(true)
+// cancelled says who asked for a run to end.
+type cancelled struct{ by string }
+
+func (c *cancelled) Error() string { return "cancelled by " + c.by }
+
+func (w *worker) checkCancel() {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	id := w.running.Load()
+	run, err := w.e.Ledger.Run(ctx, id)
+	if err == nil && run.CancelBy != "" && w.running.Load() == id {
+		w.breakOff(&cancelled{run.CancelBy})
 	}
 }
+
+// idleCheck is how often a feed without news looks for work all the same.
+const idleCheck = 5 * time.Second
 
 // run takes what waits, until ctx ends.
 func (w *worker) run(ctx, hard context.Context) {
@@ -121,9 +155,20 @@ func (w *worker) run(ctx, hard context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-w.wake:
-		case <-time.After(time.Second):
+		case <-time.After(w.rest(err)):
 		}
 	}
+}
+
+// rest is how long to wait when nobody wakes the worker.
+func (w *worker) rest(err error) time.Duration {
+	if err != nil || time.Now().Before(w.notUntil) {
+		return time.Second
+	}
+	if w.busy.IsZero() || time.Since(w.busy) > idle {
+		return idleCheck
+	}
+	return time.Second
 }
 
 // idle is how long a feed without work keeps its connection.
@@ -131,16 +176,11 @@ const idle = 10 * time.Second
 
 // turn does one run, if there is one to do.
 func (w *worker) turn(ctx, hard context.Context) (worked bool, err error) {
-	if w.feed.When.Arrival && !w.paused.Load() && time.Now().After(w.notUntil) {
-		next, err := w.e.Ledger.NextWaiting(ctx, w.feed.Name)
-		if err != nil {
-			return false, err
-		}
-		if next != nil && due(next) {
-			if _, err := w.e.Ledger.QueueRun(ctx, w.feed.Name, "arrival", w.e.Name); err != nil {
-				return false, err
-			}
-		}
+	if err := w.putAway(ctx); err != nil {
+		return false, err
+	}
+	if err := w.queueRuns(ctx); err != nil {
+		return false, err
 	}
 	open, err := w.e.Ledger.HasOpenWork(ctx, w.feed.Name)
 	if err != nil {
@@ -150,9 +190,13 @@ func (w *worker) turn(ctx, hard context.Context) (worked bool, err error) {
 		if w.session != nil && time.Since(w.busy) > idle {
 			w.disown()
 		}
+		if time.Since(w.summed) > time.Minute {
+			w.summed = time.Now()
+			return false, w.e.Ledger.SumTallies(ctx, w.feed.Name)
+		}
 		return false, nil
 	}
-	if err := w.own(ctx); err != nil || w.fence == 0 {
+	if err := w.own(ctx); err != nil {
 		return false, err
 	}
 	w.busy = time.Now()
@@ -161,27 +205,86 @@ func (w *worker) turn(ctx, hard context.Context) (worked bool, err error) {
 		return false, err
 	}
 	state, reason := ledger.RunDone, ""
-	if err := w.work(ctx, hard, run); err != nil {
+	told, err := w.doRun(ctx, hard, run)
+	var stopped *cancelled
+	switch {
+	case errors.As(err, &stopped):
+		state, reason = ledger.RunCancelled, stopped.Error()
+	case err != nil && ctx.Err() != nil && told.Slots > 0: // a run over many slots goes on where it was
+		return false, w.e.Ledger.Requeue(context.WithoutCancel(ctx), run.ID)
+	case err != nil && ctx.Err() != nil:
+		state, reason = ledger.RunCancelled, "broken off: the service stopped, or the feed was changed, moved to another service, or removed"
+	case err != nil:
 		state, reason = ledger.RunFailed, err.Error()
-		if ctx.Err() != nil {
-			state, reason = ledger.RunCancelled, "broken off: the service stopped, or the feed was changed or removed"
-		}
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
 	return true, w.e.Ledger.FinishRun(last, run.ID, state, reason)
 }
 
-// due tells whether an arrival may be tried now.
-func due(a *ledger.Arrival) bool { return a.TryAfter == nil || time.Now().After(*a.TryAfter) }
+// queueRuns queues the runs that begin by themselves.
+func (w *worker) queueRuns(ctx context.Context) error {
+	if w.paused.Load() || time.Now().Before(w.notUntil) {
+		return nil
+	}
+	if w.feed.When.Arrival {
+		next, err := w.next(ctx, ledger.Selection{})
+		if err != nil {
+			return err
+		}
+		if len(next.arrivals()) > 0 {
+			if _, err := w.e.Ledger.QueueRun(ctx, w.feed.Name, "arrival", w.e.Name, ledger.Wanted{}); err != nil {
+				return err
+			}
+		}
+	}
+	if len(w.feed.When.AfterAll)+len(w.feed.When.AfterAny) == 0 {
+		return nil
+	}
+	came, err := w.e.Ledger.After(ctx, w.feed.Name, w.feed.When.AfterAll, w.feed.When.AfterAny)
+	if err == nil && came {
+		_, err = w.e.Ledger.QueueRun(ctx, w.feed.Name, "after", w.e.Name, ledger.Wanted{})
+	}
+	return err
+}
 
-// own makes sure that the feed is ours: a lease in the records, a raised fence
-// in the target, and nothing left half done by whoever had it before.
+// doRun does one run within its time limit, unless somebody ends it.
+func (w *worker) doRun(ctx, hard context.Context, run *ledger.Run) (ledger.Told, error) {
+	limited, end := context.WithCancelCause(hard)
+	defer end(nil)
+	if w.feed.When.TimeLimit > 0 {
+		timer := time.AfterFunc(w.feed.When.TimeLimit, func() {
+			end(fmt.Errorf("the time limit of %s was reached; what was not loaded waits for the next run", w.feed.When.TimeLimit))
+		})
+		defer timer.Stop()
+	}
+	w.endRun.Store(&end)
+	w.running.Store(run.ID)
+	defer func() {
+		w.running.Store(0)
+		w.endRun.Store(nil)
+	}()
+	w.checkCancel()
+	told, err := w.work(ctx, limited, run)
+	if limited.Err() != nil && hard.Err() == nil {
+		if w.session != nil && !w.session.Alive() {
+			w.disown()
+		}
+		return told, context.Cause(limited)
+	}
+	return told, err
+}
+
+// retry tells whether an arrival that failed before may be tried now.
+func retry(a *ledger.Arrival) bool { return a.TryAfter == nil || time.Now().After(*a.TryAfter) }
+
+// own makes sure that the feed is ours in the target too: a raised fence, and
+// nothing left half done by whoever had it before.
 func (w *worker) own(ctx context.Context) error {
-	if w.lost.Swap(false) || (w.session != nil && w.session.Ping(ctx) != nil) {
+	if w.session != nil && w.session.Ping(ctx) != nil {
 		w.disown()
 	}
-	if w.fence != 0 {
+	if w.session != nil {
 		return nil
 	}
 	if err := w.e.Target.Prepare(ctx); err != nil {
@@ -191,65 +294,70 @@ func (w *worker) own(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	fence, err := w.e.Ledger.Claim(ctx, w.feed.Name, w.e.Service, highest)
-	if err != nil || fence == 0 {
-		return err
+	restored := highest > w.fence
+	if restored { // the records are older than the target: they come from a back-up
+		if w.fence, err = w.e.Ledger.RaiseFence(ctx, w.feed.Name, w.e.Service, highest); err != nil {
+			return err
+		}
+		if w.fence == 0 {
+			w.lose()
+			return target.ErrFenced
+		}
 	}
 	session, err := w.e.Target.Session(ctx)
 	if err != nil {
 		return err
 	}
-	if err := w.e.Target.Fence(ctx, w.feed.Name, fence, session); err != nil {
+	if err := w.e.Target.Fence(ctx, w.feed.Name, w.fence, session); err != nil {
 		session.Close()
 		return err
 	}
 	w.session = session
-	if err := w.takeOver(ctx); err != nil {
-		w.disown()
-		return err
+	err = w.takeOver(ctx)
+	if err == nil && restored {
+		_, err = w.e.Reconcile(ctx, w.feed.Name, true)
 	}
-	w.fence = fence
-	return nil
+	if err != nil {
+		w.disown()
+	}
+	return err
 }
 
 func (w *worker) disown() {
 	if w.session != nil {
 		w.session.Close()
 	}
-	w.session, w.fence, w.fitted = nil, 0, nil
+	w.session, w.fitted = nil, nil
 }
 
 // killLimit is how often in a row a service may end while it reads a file,
 // before the file is taken to be the cause and held for a person.
 const killLimit = 5
 
+// leftAtOnce is how many arrivals are looked at together that were left behind.
+const leftAtOnce = 1000
+
 // takeOver brings the ledger in line with the target's markers for arrivals
 // that were being loaded when whoever had the feed before went away.
 func (w *worker) takeOver(ctx context.Context) error {
-	left, err := w.e.Ledger.InStates(ctx, w.feed.Name, ledger.Loading)
-	if err != nil {
-		return err
-	}
-	for i := range left {
-		a := &left[i]
-		m, err := w.e.Target.MarkerOf(ctx, w.feed.Name, a.ID)
+	for after := int64(0); ; {
+		left, err := w.e.Ledger.InStates(ctx, w.feed.Name, after, leftAtOnce, ledger.Loading)
 		if err != nil {
 			return err
 		}
-		switch {
-		case m != nil && m.Generation > 0:
-			err = w.finishFromMarker(ctx, a, m)
-		case a.OpenedAt != nil && a.StagedAt == nil && a.Attempts >= killLimit:
-			err = w.e.Ledger.Finish(ctx, a.ID, ledger.Held, fmt.Sprintf("the service ended %d times while it read this file; have the file looked at", a.Attempts), a.Balance, nil)
-		default:
-			more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil}
-			if a.OpenedAt == nil || a.StagedAt != nil { // it was not its reading
-				more["attempts"] = 0
+		for i := range left {
+			a := &left[i]
+			after = a.ID
+			m, err := w.e.Target.MarkerOf(ctx, w.feed.Name, a.ID)
+			if err != nil {
+				return err
 			}
-			err = w.e.Ledger.Move(ctx, a.ID, []ledger.State{ledger.Loading}, ledger.Ready, more)
+			if err := w.takeOverOne(ctx, a, m); err != nil && !errors.Is(err, ledger.ErrMoved) {
+				return err
+			}
 		}
-		if err != nil && !errors.Is(err, ledger.ErrMoved) {
-			return err
+		if len(left) < leftAtOnce {
+			break
 		}
 	}
 	runs, err := w.e.Ledger.OpenRuns(ctx, w.feed.Name)
@@ -257,6 +365,11 @@ func (w *worker) takeOver(ctx context.Context) error {
 		return err
 	}
 	for _, run := range runs {
+		if run.Wanted.Any() { // narrowed: it goes on where it was, since nothing is loaded twice
+			if err := w.e.Ledger.Requeue(ctx, run.ID); err != nil {
+				return err
+			}
+		}
 		if err := w.e.Ledger.FinishRun(ctx, run.ID, ledger.RunFailed, "the service ended during the run; what it left is worked on in the next"); err != nil {
 			return err
 		}
@@ -264,60 +377,172 @@ func (w *worker) takeOver(ctx context.Context) error {
 	return nil
 }
 
+func (w *worker) takeOverOne(ctx context.Context, a *ledger.Arrival, m *target.Marker) error {
+	switch {
+	case m != nil && m.Generation >= a.Generation:
+		return w.finishFromMarker(ctx, a, m)
+	case a.OpenedAt != nil && a.StagedAt == nil && a.Attempts >= killLimit:
+		return w.e.Ledger.Finish(ctx, ledger.Ending{ID: a.ID, State: ledger.Held, Balance: a.Balance,
+			Reason: fmt.Sprintf("the service ended %d times while it read this file; have the file looked at", a.Attempts)})
+	}
+	more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil}
+	if a.OpenedAt == nil || a.StagedAt != nil { // it was not its reading
+		more["attempts"] = 0
+	}
+	return w.e.Ledger.Move(ctx, a.ID, []ledger.State{ledger.Loading}, ledger.Ready, more)
+}
+
 func (w *worker) finishFromMarker(ctx context.Context, a *ledger.Arrival, m *target.Marker) error {
 	if err := w.e.Ledger.Recorded(ctx, a.ID, m.SHA256, m.Generation); err != nil {
 		return err
 	}
-	return w.e.Ledger.Finish(ctx, a.ID, ledger.Loaded, "", m.Balance, nil)
+	return w.e.Ledger.Finish(ctx, w.loaded(a, m.Balance))
 }
 
+// tooMany is how many slots without files a run names.
+const tooMany = 1000
+
 // work does one run: everything that waits, in order. An error is one of the
-// feed as a whole; what is wrong with single arrivals is in the ledger.
-func (w *worker) work(ctx, hard context.Context, run *ledger.Run) error {
+// feed as a whole; what is wrong with single arrivals is in the ledger. ctx
+// ends the beginning of new work, limited the work at hand.
+func (w *worker) work(ctx, limited context.Context, run *ledger.Run) (ledger.Told, error) {
 	byHand := run.Cause != "arrival"
 	if byHand {
-		if err := w.waitForLanding(ctx); err != nil {
-			return err
+		if err := w.waitForLanding(limited); err != nil {
+			return run.Told, err
 		}
 	}
+	steps, err := w.steps(run.Wanted, time.Now())
+	if err != nil {
+		return run.Told, err
+	}
+	told := ledger.Told{}
+	for _, step := range steps {
+		if step.name != "" {
+			if told.At, told.Slots = step.name, told.Slots+1; told.Slots%100 == 1 {
+				if _, err := w.e.Ledger.Tell(limited, run.ID, told); err != nil {
+					return told, err
+				}
+			}
+			if _, err := w.e.Ledger.TakeBacklog(limited, w.feed.Name, step.selection); err != nil {
+				return told, err
+			}
+		}
+		err := w.workOn(ctx, limited, run, step.selection, byHand)
+		if err == nil && step.name != "" {
+			var any bool
+			if any, err = w.e.Ledger.AnyIn(limited, w.feed.Name, step.selection); err == nil && !any {
+				if told.Empty++; len(told.Named) < tooMany {
+					told.Named = append(told.Named, step.name)
+				}
+			}
+		}
+		if err != nil {
+			_, tellErr := w.e.Ledger.Tell(context.WithoutCancel(ctx), run.ID, told)
+			return told, errors.Join(err, tellErr)
+		}
+	}
+	if told.Slots > 0 {
+		_, err = w.e.Ledger.Tell(limited, run.ID, told)
+	}
+	return told, err
+}
+
+// workOn loads what waits of a selection.
+func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.Selection, byHand bool) error {
 	tried := map[int64]bool{}
-	for ctx.Err() == nil {
-		next, err := w.e.Ledger.NextWaiting(ctx, w.feed.Name)
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := limited.Err(); err != nil {
+			return err
+		}
+		if !byHand && w.paused.Load() {
+			return nil
+		}
+		s.Again = byHand // a run that somebody asked for does not wait for the time of a retry
+		next, err := w.next(limited, s)
 		if err != nil {
 			return err
 		}
-		// A run that somebody asked for does not wait for the time of a retry,
-		// but tries each arrival once only.
-		if next == nil || tried[next.ID] || !byHand && (!due(next) || w.paused.Load()) {
+		next = next.without(tried) // but tries each arrival once only
+		all := next.arrivals()
+		if len(all) == 0 {
 			return nil
 		}
-		tried[next.ID] = true
+		for _, a := range all {
+			tried[a.ID] = true
+		}
 		if w.fitted == nil {
-			if err := w.fit(ctx); err != nil {
-				return w.trouble(ctx, err)
+			if err := w.fit(limited); err != nil {
+				return w.trouble(limited, err)
 			}
 		}
-		select {
-		case w.e.loads <- struct{}{}:
-		case <-ctx.Done():
-			return ctx.Err()
+		done, err := w.room(limited, all)
+		if err != nil {
+			return w.trouble(limited, err)
 		}
-		err = w.arrival(hard, run, next)
-		<-w.e.loads
+		err = w.load(limited, run, next)
+		done()
 		if errors.Is(err, target.ErrFenced) {
 			w.disown()
 			return err
 		}
 		if err != nil {
-			return w.trouble(ctx, err)
+			return w.trouble(limited, err)
 		}
 		w.pause = 0
 		if w.session != nil && !w.session.Alive() {
 			w.disown()
+			if limited.Err() != nil {
+				return limited.Err()
+			}
 			return errors.New("the connection to the target's database was lost")
 		}
 	}
-	return ctx.Err()
+}
+
+const (
+	largeFile  = 8 << 20 // from where on a load takes one of the few places for large ones
+	diskSpare  = 512 << 20
+	diskFactor = 3 // a file's rows, their staging and their log, as multiples of its size
+)
+
+// room waits until there is memory for a load, and makes sure that there is
+// room on the disk. done gives the memory back. Waiting is in turn, so that a
+// feed with a million files does not starve one with a single file.
+func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done func(), err error) {
+	var size int64
+	for _, a := range arrivals {
+		size += a.Size
+	}
+	if w.e.Disk != nil {
+		if free, where := w.e.Disk(); free < uint64(diskSpare+diskFactor*size) {
+			return nil, fmt.Errorf("only %d MiB are free on the disk of %s; the next load of %d MiB waits for %d", free>>20, where, size>>20, (diskSpare+diskFactor*size)>>20)
+		}
+	}
+	isLarge := size >= largeFile
+	if isLarge {
+		select {
+		case w.e.large <- struct{}{}:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	need := min(maxMemory, 16+size>>24) // the filter of keys takes a byte or two a row
+	if err := w.e.memory.Acquire(ctx, need); err != nil {
+		if isLarge {
+			<-w.e.large
+		}
+		return nil, err
+	}
+	return func() {
+		w.e.memory.Release(need)
+		if isLarge {
+			<-w.e.large
+		}
+	}, nil
 }
 
 // fit makes the target or holds it against the feed.
@@ -349,6 +574,9 @@ const (
 // trouble keeps a feed from being tried again and again while its target does
 // not fit, and tells people why it is not working.
 func (w *worker) trouble(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return err // it was told to end; nothing is wrong with the feed
+	}
 	w.fitted, w.troubled = nil, true
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)

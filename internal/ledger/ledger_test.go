@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/due"
 	"mullein/internal/localpg/pgtest"
 )
 
@@ -56,13 +57,42 @@ func noticed(t testing.TB, l *Ledger, path string, what func(*Arrival)) *Arrival
 // begun brings an arrival into loading, within a run.
 func begun(t testing.TB, l *Ledger, a *Arrival) Run {
 	t.Helper()
-	_, err := l.QueueRun(ctx, a.Feed, "hand", "test")
+	_, err := l.QueueRun(ctx, a.Feed, "hand", "test", Wanted{})
 	require.NoError(t, err)
 	run, err := l.BeginRun(ctx, a.Feed, 1)
 	require.NoError(t, err)
 	require.NotNil(t, run)
-	require.NoError(t, l.Begin(ctx, a, run.ID, 1))
+	begin(t, l, a, run.ID)
 	return *run
+}
+
+func begin(t testing.TB, l *Ledger, a *Arrival, run int64) {
+	t.Helper()
+	done, err := l.Begin(ctx, []*Arrival{a}, run, 1)
+	require.NoError(t, err)
+	require.Len(t, done, 1)
+}
+
+func finish(t testing.TB, l *Ledger, a *Arrival, to State, reason string, b balance.Balance) {
+	t.Helper()
+	require.NoError(t, l.Finish(ctx, Ending{ID: a.ID, State: to, Reason: reason, Balance: b}))
+}
+
+func staged(t testing.TB, l *Ledger, a *Arrival, sha string, generation int, rejects ...Reject) {
+	t.Helper()
+	require.NoError(t, l.Staged(ctx, []Reading{{ID: a.ID, SHA256: sha, Generation: generation, Rejects: rejects}}))
+}
+
+// first gives what a feed is to load first, nil for nothing.
+func first(t testing.TB, l *Ledger, s Selection) *Arrival {
+	t.Helper()
+	s.Most = 1
+	list, err := l.Waiting(ctx, "gauges", s)
+	require.NoError(t, err)
+	if len(list) == 0 {
+		return nil
+	}
+	return &list[0]
 }
 
 func TestSeveralServicesMayStartAtOnce(t *testing.T) {
@@ -137,8 +167,7 @@ func TestWhatWaitsIsGivenInOrder(t *testing.T) {
 	noticed(t, l, "early but held", func(a *Arrival) { a.Slot = day(0); a.State = Held })
 	var order []string
 	for {
-		a, err := l.NextWaiting(ctx, "gauges")
-		require.NoError(t, err)
+		a := first(t, l, Selection{})
 		if a == nil {
 			break
 		}
@@ -151,13 +180,15 @@ func TestWhatWaitsIsGivenInOrder(t *testing.T) {
 	noticed(t, l, "second", func(a *Arrival) { a.Slot = day(2) })
 	begun(t, l, failed)
 	require.NoError(t, l.Move(ctx, failed.ID, []State{Loading}, Failed, map[string]any{"try_after": time.Now().Add(time.Hour)}))
-	a, err := l.NextWaiting(ctx, "gauges")
-	require.NoError(t, err)
-	assert.Equal(t, "first", a.Path, "one that is tried again blocks those behind it")
+	assert.Equal(t, "first", first(t, l, Selection{}).Path, "one that is tried again blocks those behind it")
 	require.NoError(t, l.Move(ctx, failed.ID, []State{Failed}, Failed, map[string]any{"try_after": nil}))
-	a, err = l.NextWaiting(ctx, "gauges")
+	assert.Equal(t, "second", first(t, l, Selection{}).Path, "one that needs a person does not")
+	blocking, err := l.Blocking(ctx, "gauges")
 	require.NoError(t, err)
-	assert.Equal(t, "second", a.Path, "one that needs a person does not")
+	assert.Equal(t, "early but held", blocking.Path)
+	assert.Equal(t, "second", first(t, l, Selection{From: *day(2)}).Path)
+	assert.Nil(t, first(t, l, Selection{From: *day(3)}))
+	assert.Nil(t, first(t, l, Selection{Paths: []string{"nowhere"}}))
 }
 
 func TestAMoveDemandsTheStateItWasTakenFor(t *testing.T) {
@@ -166,33 +197,38 @@ func TestAMoveDemandsTheStateItWasTakenFor(t *testing.T) {
 	a := noticed(t, l, "a", nil)
 	require.NoError(t, l.Move(ctx, a.ID, []State{Ready}, Settling, nil))
 	assert.ErrorIs(t, l.Move(ctx, a.ID, []State{Ready}, Gone, nil), ErrMoved)
-	assert.ErrorIs(t, l.Begin(ctx, a, 0, 1), ErrMoved)
-	assert.ErrorIs(t, l.Finish(ctx, a.ID, Loaded, "", balance.Balance{}, nil), ErrMoved)
+	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1)
+	require.NoError(t, err)
+	assert.Empty(t, done)
+	finish(t, l, a, Loaded, "", balance.Balance{})
+	still, err := l.Arrival(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, Settling, still.State)
 }
 
 func TestARunSumsUpItsArrivals(t *testing.T) {
 	t.Parallel()
 	l := open(t)
-	first := noticed(t, l, "a", nil)
-	run := begun(t, l, first)
-	assert.Equal(t, 1, first.Attempts)
-	require.NoError(t, l.Staged(ctx, first.ID, "abc", 1, []Reject{{Line: 3, Reason: "one"}, {Line: 9, Reason: "two"}}))
-	require.NoError(t, l.Staged(ctx, first.ID, "abc", 1, []Reject{{Line: 5, Reason: "again"}}))
-	require.NoError(t, l.Finish(ctx, first.ID, Loaded, "", balance.Balance{Read: 3, Inserted: 2, Rejected: 1}, nil))
+	one := noticed(t, l, "a", nil)
+	run := begun(t, l, one)
+	assert.Equal(t, 1, one.Attempts)
+	staged(t, l, one, "abc", 1, Reject{Line: 3, Reason: "one"}, Reject{Line: 9, Reason: "two"})
+	staged(t, l, one, "abc", 1, Reject{Line: 5, Reason: "again"})
+	finish(t, l, one, Loaded, "", balance.Balance{Read: 3, Inserted: 2, Rejected: 1})
 	second := noticed(t, l, "b", nil)
-	require.NoError(t, l.Begin(ctx, second, run.ID, 1))
+	begin(t, l, second, run.ID)
 	now, err := l.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, now.Loaded, "a run that goes on tells what it has done")
 	assert.EqualValues(t, 3, now.Balance.Read)
-	require.NoError(t, l.Finish(ctx, second.ID, Refused, "torn", balance.Refuse(5, 1, 0), nil))
+	finish(t, l, second, Refused, "torn", balance.Refuse(5, 1, 0))
 	require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
 	now, err = l.Run(ctx, run.ID)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Read: 8, Inserted: 2, Rejected: 2, Withheld: 4}, now.Balance)
 	assert.EqualValues(t, 1, now.Refused)
 	assert.NotNil(t, now.FinishedAt)
-	rejects, err := l.Rejects(ctx, "", first.ID, 0, 0, 10)
+	rejects, err := l.Rejects(ctx, "", one.ID, 0, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, rejects, 1, "a later attempt's rejects take the place of an earlier one's")
 	assert.Equal(t, "again", rejects[0].Reason)
@@ -207,7 +243,7 @@ func TestARunIsQueuedOnce(t *testing.T) {
 	ids := make([]int64, 8)
 	for i := range ids {
 		wg.Go(func() {
-			run, err := l.QueueRun(ctx, "gauges", "hand", "test")
+			run, err := l.QueueRun(ctx, "gauges", "hand", "test", Wanted{})
 			assert.NoError(t, err)
 			ids[i] = run.ID
 		})
@@ -235,7 +271,7 @@ func TestAFeedHasOneHolder(t *testing.T) {
 	l := open(t)
 	mine, other := uuid.NewString(), uuid.NewString()
 	claim := func(who string) int64 {
-		fence, err := l.Claim(ctx, "gauges", who, 0)
+		fence, err := l.Claim(ctx, "gauges", who)
 		require.NoError(t, err)
 		return fence
 	}
@@ -252,13 +288,25 @@ func TestAFeedHasOneHolder(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, held, "a lease that ran out cannot be renewed")
 	assert.Greater(t, claim(other), again)
-	require.NoError(t, l.Release(ctx, other))
+	require.NoError(t, l.Release(ctx, "gauges", other))
 	assert.NotZero(t, claim(mine))
-	restored, err := l.Claim(ctx, "gauges", mine, 1000)
+	restored, err := l.RaiseFence(ctx, "gauges", mine, 1000)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1001, restored, "above the fence that the target knows")
-	require.NoError(t, l.Serving(ctx, mine, "here"))
-	require.NoError(t, l.Serving(ctx, mine, "here"))
+	require.NoError(t, l.Serving(ctx, mine, "here", "[]"))
+	require.NoError(t, l.Serving(ctx, mine, "here", "[]"))
+	leases, err := l.Leases(ctx, other)
+	require.NoError(t, err)
+	assert.Equal(t, Leases{Feeds: 1, Living: 1}, leases, "held by somebody else")
+	services, err := l.Services(ctx)
+	require.NoError(t, err)
+	require.Len(t, services, 1)
+	assert.True(t, services[0].Alive)
+	assert.Equal(t, 1, services[0].Feeds)
+	require.NoError(t, l.Left(ctx, mine))
+	leases, err = l.Leases(ctx, other)
+	require.NoError(t, err)
+	assert.Equal(t, Leases{Feeds: 1, Free: []string{"gauges"}}, leases)
 }
 
 func TestKnownGivesTheNewestOfEachPath(t *testing.T) {
@@ -295,35 +343,35 @@ func TestWhatIsLoadedIsFoundByPathSizeAndCaptures(t *testing.T) {
 	load := func(path, sha string) *Arrival {
 		a := noticed(t, l, path, func(a *Arrival) { a.Slot = &slot; a.Captures = map[string]any{"catchment": "K1"} })
 		run := begun(t, l, a)
-		generation, err := l.Generation(ctx, a, sha)
+		earlier, err := l.Earlier(ctx, "gauges", []string{path}, []string{sha})
 		require.NoError(t, err)
-		require.NoError(t, l.Staged(ctx, a.ID, sha, generation, nil))
-		require.NoError(t, l.Finish(ctx, a.ID, Loaded, "", balance.Balance{}, nil))
+		staged(t, l, a, sha, 1+earlier.Generations[GenerationKey(path, sha)])
+		finish(t, l, a, Loaded, "", balance.Balance{})
 		require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
 		done, err := l.Arrival(ctx, a.ID)
 		require.NoError(t, err)
 		return &done
 	}
-	first, second := load("a", "111"), load("b", "222")
-	assert.Equal(t, 1, first.Generation)
+	one, two := load("a", "111"), load("b", "222")
+	assert.Equal(t, 1, one.Generation)
 	next := noticed(t, l, "a", func(a *Arrival) { a.Slot = &slot; a.Captures = map[string]any{"catchment": "K1"} })
-	last, err := l.LastLoadedOf(ctx, next, false)
+	last, err := l.LoadedLast(ctx, next, false)
 	require.NoError(t, err)
-	assert.Equal(t, first.ID, last.ID, "of the path")
-	last, err = l.LastLoadedOf(ctx, next, true)
+	assert.Equal(t, one.ID, last.ID, "of the path")
+	last, err = l.LoadedLast(ctx, next, true)
 	require.NoError(t, err)
-	assert.Equal(t, second.ID, last.ID, "of the captured values")
-	alike, err := l.LoadedWithSize(ctx, next, "222")
+	assert.Equal(t, two.ID, last.ID, "of the captured values")
+	earlier, err := l.Earlier(ctx, "gauges", []string{"a", "x"}, []string{"222", "333"})
 	require.NoError(t, err)
-	assert.Len(t, alike, 1)
-	alike, err = l.LoadedWithSize(ctx, next, "")
+	assert.Equal(t, one.ID, earlier.ByPath["a"].ID)
+	require.Len(t, earlier.ByDigest, 1)
+	assert.Equal(t, two.ID, earlier.ByDigest[0].ID)
+	assert.Equal(t, map[string]int{GenerationKey("a", "111"): 1}, earlier.Generations)
+	there, err := l.LoadedOfSize(ctx, "gauges", 10)
 	require.NoError(t, err)
-	assert.Len(t, alike, 2)
-	generation, err := l.Generation(ctx, next, "111")
-	require.NoError(t, err)
-	assert.Equal(t, 2, generation)
+	assert.True(t, there)
 	next.Captures = map[string]any{"catchment": "K2"}
-	last, err = l.LastLoadedOf(ctx, next, true)
+	last, err = l.LoadedLast(ctx, next, true)
 	require.NoError(t, err)
 	assert.Nil(t, last)
 }
@@ -334,18 +382,19 @@ func TestListsAndRejectsArePaged(t *testing.T) {
 	for i := range 5 {
 		a := noticed(t, l, fmt.Sprintf("file-%d", i), nil)
 		run := begun(t, l, a)
-		require.NoError(t, l.Staged(ctx, a.ID, "", 0, []Reject{{Line: 1}, {Line: 2}, {Line: 3}}))
-		require.NoError(t, l.Finish(ctx, a.ID, Refused, "", balance.Balance{}, nil))
+		staged(t, l, a, "", 0, Reject{Line: 1}, Reject{Line: 2}, Reject{Line: 3})
+		finish(t, l, a, Refused, "", balance.Balance{})
 		require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
 	}
-	page, err := l.Arrivals(ctx, Filter{Feed: "gauges", State: Refused, Text: "file-", Most: 3})
+	page, next, err := l.Arrivals(ctx, Filter{Feed: "gauges", State: Refused, Text: "file-", Most: 3})
 	require.NoError(t, err)
 	require.Len(t, page, 3)
 	assert.Equal(t, "file-4", page[0].Path)
-	page, err = l.Arrivals(ctx, Filter{Before: page[2].ID, Most: 3})
+	page, next, err = l.Arrivals(ctx, Filter{Before: next, Most: 3})
 	require.NoError(t, err)
 	assert.Len(t, page, 2)
-	none, err := l.Arrivals(ctx, Filter{Text: "%", Most: 3})
+	assert.Zero(t, next)
+	none, _, err := l.Arrivals(ctx, Filter{Text: "%", Most: 3})
 	require.NoError(t, err)
 	assert.Empty(t, none, "a percent sign in a filter is a percent sign")
 	var seen []string
@@ -379,7 +428,7 @@ func TestWhatNeedsAPersonHealsByItself(t *testing.T) {
 	needs, err := l.Needs(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, needs, 1)
-	counts, err := l.Counts(ctx)
+	counts, err := l.Counts(ctx, "")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, counts["gauges"].NeedsPerson)
 	assert.Equal(t, "cut short", counts["gauges"].LastProblem)
@@ -387,7 +436,7 @@ func TestWhatNeedsAPersonHealsByItself(t *testing.T) {
 	needs, err = l.Needs(ctx, 10)
 	require.NoError(t, err)
 	assert.Empty(t, needs, "a later version of the file has come")
-	counts, err = l.Counts(ctx)
+	counts, err = l.Counts(ctx, "")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, counts["gauges"].Waiting)
 	assert.Equal(t, map[string]int64{"refused": 1, "failed": 1, "ready": 1}, counts["gauges"].States)
@@ -451,4 +500,139 @@ func TestTokensAreKeptAsHashes(t *testing.T) {
 	_, err = l.CheckToken(ctx, old, UseSession)
 	assert.ErrorIs(t, err, ErrToken)
 	require.NoError(t, l.PruneTokens(ctx))
+}
+
+func TestDecisionsAreKeptWithTheirReasons(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	a := noticed(t, l, "a", nil)
+	begun(t, l, a)
+	staged(t, l, a, "111", 1)
+	finish(t, l, a, Loaded, "", balance.Balance{})
+	b := noticed(t, l, "b", func(b *Arrival) { b.State = Refused })
+	of := []int64{a.ID, b.ID}
+	var conflict *ConflictError
+	_, err := l.Decide(ctx, Hold, of, "ada", "wait")
+	require.ErrorAs(t, err, &conflict)
+	assert.Contains(t, conflict.Reason, fmt.Sprintf("arrival %d is loaded, arrival %d is refused; hold takes those that are noticed", a.ID, b.ID))
+	_, err = l.Decide(ctx, Redo, []int64{a.ID, 999}, "ada", "wait")
+	assert.ErrorIs(t, err, ErrNotFound)
+	done, err := l.Decide(ctx, Redo, of, "ada", "the gauge was moved")
+	require.NoError(t, err)
+	assert.Equal(t, []State{Ready, Ready}, []State{done[0].State, done[1].State})
+	assert.Equal(t, []int{2, 0}, []int{done[0].Generation, done[1].Generation}, "what was loaded is loaded as the next generation")
+	assert.True(t, done[0].Forced)
+	_, err = l.Decide(ctx, Hold, of, "ada", "not today")
+	require.NoError(t, err)
+	_, err = l.Decide(ctx, Release, of[:1], "bo", "go on")
+	require.NoError(t, err)
+	_, err = l.Decide(ctx, Skip, of[1:], "bo", "never mind")
+	require.NoError(t, err)
+	list, err := l.Decisions(ctx, b.ID, 0)
+	require.NoError(t, err)
+	require.Len(t, list, 3)
+	assert.Equal(t, "skip never mind bo", list[2].What+" "+list[2].Because+" "+list[2].By)
+	noticed(t, l, "b", func(b *Arrival) { b.State = Skipped; b.Backlog = true })
+	picked, err := l.Pick(ctx, Filter{Feed: "gauges", Text: "b*"}, Redo)
+	require.NoError(t, err)
+	assert.Len(t, picked, 1, "the newest version of a path")
+	taken, err := l.TakeBacklog(ctx, "gauges", Selection{Paths: []string{"b"}})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, taken)
+}
+
+func TestTalliesFollowTheArrivals(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	for i := range 20 {
+		a := noticed(t, l, fmt.Sprint(i), func(a *Arrival) { a.State = Noticed })
+		if i%2 == 0 {
+			require.NoError(t, l.Settled(ctx, []Still{{ID: a.ID, Size: 11, Modified: time.Now()}, {ID: 999}}))
+		}
+	}
+	want := map[string]int64{"noticed": 10, "ready": 10}
+	for range 2 {
+		counts, err := l.Counts(ctx, "gauges")
+		require.NoError(t, err)
+		assert.Equal(t, want, counts["gauges"].States)
+		assert.EqualValues(t, 20, counts["gauges"].Waiting)
+		require.NoError(t, l.SumTallies(ctx, "gauges"))
+	}
+}
+
+func TestSlotsAreKeptOnceAndJudgedAnew(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	at, soon := time.Now().UTC().Truncate(time.Microsecond).Add(-time.Hour), time.Now().UTC().Add(time.Hour)
+	slot := Slot{Feed: "gauges", DueAt: at, Per: map[string]string{"catchment": "K1"}, State: due.Missing, Files: 1, LateAt: at, MissingAt: at, TurnAt: &soon}
+	for range 2 {
+		require.NoError(t, l.MakeSlots(ctx, []Slot{slot}))
+	}
+	s, err := l.SlotAt(ctx, "gauges", at, slot.Per)
+	require.NoError(t, err)
+	last, err := l.LastDue(ctx, "gauges")
+	require.NoError(t, err)
+	assert.True(t, at.Equal(last))
+	a := noticed(t, l, "a", nil)
+	require.NoError(t, l.Link(ctx, "gauges", map[int64]int64{a.ID: s.ID}, a.ID))
+	judge, _, err := l.SlotsToJudge(ctx, "gauges", 10)
+	require.NoError(t, err)
+	require.Len(t, judge, 1, "a file was linked")
+	judge[0].TurnAt = nil
+	require.NoError(t, l.Judged(ctx, judge, map[int64]bool{s.ID: true}))
+	judge, next, err := l.SlotsToJudge(ctx, "gauges", 10)
+	require.NoError(t, err)
+	assert.Empty(t, judge)
+	assert.True(t, next.IsZero())
+	begun(t, l, a)
+	finish(t, l, a, Refused, "torn", balance.Balance{})
+	judge, _, err = l.SlotsToJudge(ctx, "gauges", 10)
+	require.NoError(t, err)
+	assert.Len(t, judge, 1, "what fills it has changed")
+	wrong, err := l.WrongSlots(ctx, "", 10)
+	require.NoError(t, err)
+	assert.Len(t, wrong, 1)
+	excused, err := l.ExcuseSlot(ctx, s.ID, "ada", "a holiday")
+	require.NoError(t, err)
+	assert.Equal(t, due.Excused, excused.State)
+	_, err = l.ExcuseSlot(ctx, s.ID, "ada", "a holiday")
+	assert.ErrorContains(t, err, "is excused; excuse takes")
+	between, err := l.SlotsBetween(ctx, "", at, soon, 10)
+	require.NoError(t, err)
+	require.Len(t, between, 1)
+	assert.Equal(t, map[string]string{"catchment": "K1"}, between[0].Per)
+	list, err := l.Decisions(ctx, 0, s.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "a holiday", list[0].Because)
+	came, err := l.LastCame(ctx, "gauges", map[string]string{"catchment": "K9"})
+	require.NoError(t, err)
+	assert.True(t, came.IsZero())
+}
+
+func TestAFeedComesAfterOthersOnce(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	_, _, err := l.PutFeed(ctx, "peaks", "x", "test")
+	require.NoError(t, err)
+	after := func(all, any []string) bool {
+		came, err := l.After(ctx, "peaks", all, any)
+		require.NoError(t, err)
+		return came
+	}
+	assert.False(t, after([]string{"gauges"}, nil))
+	a := noticed(t, l, "a", nil)
+	begun(t, l, a)
+	finish(t, l, a, Loaded, "", balance.Balance{})
+	assert.False(t, after([]string{"gauges", "nobody"}, nil), "all of them")
+	assert.True(t, after(nil, []string{"gauges", "nobody"}), "any of them")
+	assert.False(t, after(nil, []string{"gauges"}), "once")
+	fires := func(at time.Time) bool {
+		first, err := l.Fire(ctx, "peaks", at)
+		require.NoError(t, err)
+		return first
+	}
+	now := time.Now()
+	assert.True(t, fires(now))
+	assert.False(t, fires(now), "another service came to it too")
+	assert.True(t, fires(now.Add(time.Minute)))
 }

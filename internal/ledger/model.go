@@ -42,6 +42,15 @@ type Arrival struct {
 	Reason     string          `json:"reason" doc:"Why it is in this state, for people"`
 	Captures   map[string]any  `json:"captures" gorm:"serializer:json" doc:"What the name says"`
 	Slot       *time.Time      `json:"slot"`
+	SlotNumber *int64          `json:"slot_number" doc:"Where names count instead of telling a time"`
+	Delivery   string          `json:"delivery" doc:"What it belongs to: a list or a slot; empty when it stands alone"`
+	IsList     bool            `json:"is_list" doc:"It lists the files of a delivery, and holds no rows"`
+	Forced     bool            `json:"forced" doc:"A person wants it loaded: it is no copy and no reissue"`
+	Backlog    bool            `json:"backlog" doc:"It lay there before the feed"`
+	CameAt     *time.Time      `json:"came_at" doc:"When it came, as far as is known: where nobody looked for a while, by the file's own time"`
+	DueSlot    *int64          `json:"due_slot" doc:"The slot that it fills"`
+	Away       Away            `json:"away" enum:",wanted,done,failed" doc:"Whether it was moved from the landing, or deleted"`
+	AwayTo     string          `json:"away_to" doc:"Where it lies now, below the landing's root; empty when it was deleted"`
 	Version    int             `json:"version" doc:"Of the feed, when it was worked; 0 before"`
 	Generation int             `json:"generation" doc:"1 for the first load of these bytes under this path, then 2"`
 	RunID      *int64          `json:"run"`
@@ -56,6 +65,17 @@ type Arrival struct {
 	FinishedAt *time.Time      `json:"finished_at"`
 	Balance    balance.Balance `json:"balance" gorm:"serializer:json"`
 }
+
+// Away says whether a file was put away.
+type Away string
+
+// The steps of putting a file away.
+const (
+	AwayNot    Away = ""
+	AwayWanted Away = "wanted"
+	AwayDone   Away = "done"
+	AwayFailed Away = "failed" // the reason says why; a person has to look
+)
 
 // RunState is the state of a run.
 type RunState string
@@ -74,7 +94,7 @@ type Run struct {
 	ID         int64           `json:"id" gorm:"primaryKey"`
 	Feed       string          `json:"feed"`
 	Version    int             `json:"version" doc:"Of the feed"`
-	Cause      string          `json:"cause" enum:"arrival,schedule,hand"`
+	Cause      string          `json:"cause" enum:"arrival,schedule,after,hand"`
 	By         string          `json:"by" doc:"Who asked for it"`
 	State      RunState        `json:"state" enum:"queued,running,done,failed,cancelled"`
 	Reason     string          `json:"reason" doc:"Why it failed"`
@@ -86,20 +106,47 @@ type Run struct {
 	Failed     int64           `json:"failed" doc:"Arrivals that failed"`
 	Skipped    int64           `json:"skipped" doc:"Arrivals skipped"`
 	Balance    balance.Balance `json:"balance" gorm:"serializer:json" doc:"The sum over its arrivals"`
+	Wanted     Wanted          `json:"wanted" gorm:"serializer:json" doc:"To what it is narrowed"`
+	Told       Told            `json:"told" gorm:"serializer:json" doc:"What a run over slots came across"`
+	CancelBy   string          `json:"cancel_by" doc:"Who asked for it to end"`
+}
+
+// Wanted narrows a run. Its zero value wants everything that waits.
+type Wanted struct {
+	From  string   `json:"from,omitempty" doc:"The first slot: a year, month, day, hour or number, or yesterday"`
+	To    string   `json:"to,omitempty" doc:"The last slot"`
+	Paths []string `json:"paths,omitempty" maxItems:"1000" doc:"Only these files"`
+}
+
+// Any tells whether nothing is narrowed.
+func (w Wanted) Any() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
+
+// Told is what a run over slots came across.
+type Told struct {
+	Slots int64    `json:"slots,omitempty" doc:"Slots gone through"`
+	At    string   `json:"at,omitempty" doc:"The slot it is at, or ended at"`
+	Empty int64    `json:"empty,omitempty" doc:"Slots without files"`
+	Named []string `json:"named,omitempty" doc:"The first of the slots without files"`
 }
 
 // Feed is the record of a feed; its content is in its versions.
 type Feed struct {
-	Name        string     `json:"name" gorm:"primaryKey"`
-	Version     int        `json:"version"`
-	Paused      bool       `json:"paused"`
-	RemovedAt   *time.Time `json:"-"`
-	CreatedAt   time.Time  `json:"created_at" gorm:"default:now()"`
-	Problem     string     `json:"problem" doc:"Why it is not working; empty when it is"`
-	ListedAt    *time.Time `json:"listed_at" doc:"When its landing was last listed"`
-	Fence       int64      `json:"-"`
-	LeaseHolder *string    `json:"-"`
-	LeaseUntil  *time.Time `json:"-"`
+	Name        string           `json:"name" gorm:"primaryKey"`
+	Version     int              `json:"version"`
+	Paused      bool             `json:"paused"`
+	RemovedAt   *time.Time       `json:"-"`
+	CreatedAt   time.Time        `json:"created_at" gorm:"default:now()"`
+	Problem     string           `json:"problem" doc:"Why it is not working; empty when it is"`
+	ListedAt    *time.Time       `json:"listed_at" doc:"When its landing was last listed"`
+	Waits       string           `json:"waits" doc:"What a delivery still waits for; empty when none does"`
+	FiredAt     *time.Time       `json:"-"`
+	DueFrom     *time.Time       `json:"due_from" doc:"Where its calendar begins"`
+	DueAfter    int64            `json:"-"` // arrivals up to this one have found their slots
+	Loads       int64            `json:"-"` // loads so far, for the feeds that come after
+	AfterSeen   map[string]int64 `json:"-" gorm:"serializer:json;default:'{}'"`
+	Fence       int64            `json:"-"`
+	LeaseHolder *string          `json:"-"`
+	LeaseUntil  *time.Time       `json:"-"`
 }
 
 // FeedVersion is one wording of a feed. All are kept.
@@ -126,12 +173,27 @@ type Reject struct {
 type Event struct {
 	ID      int64     `json:"id" gorm:"primaryKey"`
 	At      time.Time `json:"at" gorm:"default:now()"`
-	Kind    string    `json:"kind" enum:"arrival,run,load,feed"`
+	Kind    string    `json:"kind" enum:"arrival,run,load,feed,slot"`
 	Feed    string    `json:"feed"`
 	Arrival int64     `json:"arrival"`
 	Run     int64     `json:"run"`
 	State   string    `json:"state"`
 }
+
+// Decision is what a person decided about an arrival or a slot, and why.
+type Decision struct {
+	ID      int64     `json:"id" gorm:"primaryKey"`
+	At      time.Time `json:"at" gorm:"default:now()"`
+	By      string    `json:"by"`
+	What    string    `json:"what" enum:"redo,skip,hold,release,accept,excuse"`
+	Because string    `json:"because"`
+	Feed    string    `json:"feed"`
+	Arrival *int64    `json:"arrival"`
+	Slot    *int64    `json:"slot"`
+}
+
+// TableName keeps GORM from making plurals.
+func (Decision) TableName() string { return "decision" }
 
 // TableName keeps GORM from making plurals.
 func (Arrival) TableName() string { return "arrival" }

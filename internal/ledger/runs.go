@@ -2,7 +2,9 @@ package ledger
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -11,35 +13,41 @@ import (
 )
 
 // QueueRun asks for a run of a feed. When one is queued already, that one is
-// given: a button pressed twice joins the queue once.
-func (l *Ledger) QueueRun(ctx context.Context, feed, cause, by string) (Run, error) {
-	run := Run{Feed: feed, Cause: cause, By: by, State: RunQueued}
+// given: a button pressed twice joins the queue once. A narrowed run is queued
+// beside others.
+func (l *Ledger) QueueRun(ctx context.Context, feed, cause, by string, wanted Wanted) (Run, error) {
+	run := Run{Feed: feed, Cause: cause, By: by, State: RunQueued, Wanted: wanted}
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&run)
 		if done.Error != nil {
 			return nil, done.Error
 		}
 		if done.RowsAffected == 0 {
-			return nil, tx.First(&run, "feed = ? AND state = 'queued'", feed).Error
+			return nil, tx.First(&run, "feed = ? AND state = 'queued' AND wanted = ?", feed, wantedText(wanted)).Error
 		}
 		return []Event{runEvent(run)}, nil
 	})
 	if errors.Is(err, gorm.ErrRecordNotFound) { // it began between the two statements
-		return l.QueueRun(ctx, feed, cause, by)
+		return l.QueueRun(ctx, feed, cause, by, wanted)
 	}
 	return run, err
+}
+
+func wantedText(w Wanted) string {
+	text, _ := json.Marshal(w) // texts only: it cannot fail
+	return string(text)
 }
 
 func runEvent(r Run) Event {
 	return Event{Kind: "run", Feed: r.Feed, Run: r.ID, State: string(r.State)}
 }
 
-// BeginRun takes the queued run of a feed, or nil when there is none.
+// BeginRun takes the oldest queued run of a feed, or nil when there is none.
 func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, error) {
 	var runs []Run
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Raw(`UPDATE run SET state = 'running', started_at = now(), version = ?
-			WHERE feed = ? AND state = 'queued' RETURNING *`, version, feed).Scan(&runs).Error
+			WHERE id = (SELECT id FROM run WHERE feed = ? AND state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE) RETURNING *`, version, feed).Scan(&runs).Error
 		if err != nil || len(runs) == 0 {
 			return nil, err
 		}
@@ -121,6 +129,54 @@ func (l *Ledger) Runs(ctx context.Context, feed string, before int64, most int) 
 	runs := []Run{}
 	err := q.Order("id DESC").Limit(most).Find(&runs).Error
 	return runs, err
+}
+
+// Requeue puts a run back that a service left behind.
+func (l *Ledger) Requeue(ctx context.Context, id int64) error {
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		done := tx.Exec(`UPDATE run r SET state = 'queued' WHERE id = ? AND state = 'running'
+			AND NOT EXISTS (SELECT 1 FROM run q WHERE q.feed = r.feed AND q.state = 'queued' AND q.wanted = r.wanted)`, id)
+		if done.Error != nil || done.RowsAffected == 0 {
+			return nil, done.Error
+		}
+		var run Run
+		err := tx.First(&run, id).Error
+		return []Event{runEvent(run)}, err
+	})
+}
+
+// CancelRun asks a run to end. One that is queued ends at once.
+func (l *Ledger) CancelRun(ctx context.Context, id int64, by string) (Run, error) {
+	var run Run
+	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&run, id).Error; err != nil {
+			return nil, found(err, "run %d", id)
+		}
+		values := map[string]any{"cancel_by": by}
+		switch run.State {
+		case RunQueued:
+			values["state"], values["finished_at"], values["reason"] = RunCancelled, gorm.Expr("now()"), "cancelled by "+by
+		case RunRunning:
+		default:
+			return nil, &ConflictError{fmt.Sprintf("run %d is %s already", id, run.State)}
+		}
+		if err := tx.Model(&run).Updates(values).Error; err != nil {
+			return nil, err
+		}
+		return []Event{runEvent(run)}, tx.First(&run, id).Error
+	})
+	return run, err
+}
+
+// Tell records what a run over slots came across, and tells who asked for it
+// to end, if somebody did.
+func (l *Ledger) Tell(ctx context.Context, id int64, told Told) (cancelBy string, err error) {
+	text, err := json.Marshal(told)
+	if err != nil {
+		return "", err
+	}
+	err = l.with(ctx).Raw("UPDATE run SET told = ?::jsonb WHERE id = ? RETURNING cancel_by", string(text), id).Scan(&cancelBy).Error
+	return cancelBy, err
 }
 
 // OpenRuns gives the runs of a feed that are running.

@@ -2,13 +2,18 @@ package server
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mullein/internal/api"
+	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
+	"mullein/internal/engine"
 	"mullein/internal/ledger"
 )
 
@@ -82,15 +87,46 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
 	views, err := s.views(ctx)
-	return give(api.Status{Service: s.name, Version: Version, Roots: s.roots, Feeds: views, Loads: s.engine.Progress()}, err)
+	if err != nil {
+		return nil, answer(err)
+	}
+	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Feeds: views, Loads: []engine.Progress{}}
+	if out.Services, err = s.services(ctx); err != nil {
+		return nil, answer(err)
+	}
+	for _, service := range out.Services {
+		out.Loads = append(out.Loads, service.Loads...)
+	}
+	out.Wrong, err = s.wrong(ctx, "")
+	return give(out, err)
+}
+
+// services lists the services; what this one does is known to the moment.
+func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
+	list, err := s.ledger.Services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.ServiceView{}
+	for _, service := range list {
+		view := api.ServiceView{Service: service, Loads: []engine.Progress{}}
+		if service.ID == s.engine.Service {
+			view.Loads = s.engine.Progress()
+		} else if err := json.Unmarshal([]byte(service.Doing), &view.Loads); err != nil {
+			return nil, fmt.Errorf("what service %s does: %w", service.Name, err)
+		}
+		out = append(out, view)
+	}
+	return out, nil
 }
 
 const (
 	dayBack    = 24 * time.Hour
 	dayAhead   = 3 * time.Hour
-	marksKept  = 1000 // of a feed
+	markSpan   = 5 * time.Minute
 	timesAhead = 500
 	needsShown = 50
+	slotsShown = 20_000
 )
 
 func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
@@ -100,32 +136,71 @@ func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 	if err != nil {
 		return nil, answer(err)
 	}
+	marks, err := s.ledger.Marks(ctx, out.From, markSpan)
+	if err != nil {
+		return nil, answer(err)
+	}
+	slots, err := s.ledger.SlotsBetween(ctx, "", out.From, out.To, slotsShown)
+	if err != nil {
+		return nil, answer(err)
+	}
 	for _, record := range feeds {
-		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}}
-		arrivals, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: record.Name, Since: out.From, Most: marksKept})
-		if err != nil {
-			return nil, answer(err)
+		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}, Slots: daySlots(record.Name, slots)}
+		line.Marks = append(line.Marks, marks[record.Name]...)
+		f, err := s.definition(ctx, record)
+		if err == nil && f.When.Times != nil {
+			times := f.When.Times.Between(out.From, out.To)
+			line.Runs = append(line.Runs, times[:min(len(times), timesAhead)]...)
 		}
-		for _, a := range arrivals {
-			line.Marks = append(line.Marks, api.DayMark{Arrival: a.ID, At: a.NoticedAt, State: a.State, Path: a.Path, Rows: a.Balance.Read})
-		}
-		if f, err := s.definition(ctx, record.Name); err == nil && f.When.Cron != "" {
-			line.Runs = timesBetween(f, out.From, out.To)
+		if err == nil && f.Due != nil && !record.Paused {
+			line.Slots = append(line.Slots, ahead(f, now, out.To)...)
 		}
 		out.Feeds = append(out.Feeds, line)
 	}
-	out.Needs, err = s.ledger.Needs(ctx, needsShown)
+	if out.Needs, err = s.ledger.Needs(ctx, needsShown); err != nil {
+		return nil, answer(err)
+	}
+	out.Wrong, err = s.wrong(ctx, "")
 	return give(out, err)
 }
 
-func timesBetween(f *feed.Feed, from, to time.Time) []time.Time {
-	out := []time.Time{}
-	times, err := feed.ParseCron(f.When.Cron)
-	if err != nil {
-		return out
+// worst orders the states of slots, the worst last.
+var worst = []due.State{due.Surplus, due.OnTime, due.Excused, due.Open, due.Late, due.Refused, due.Missing}
+
+// daySlots puts the slots of a feed together that are due at the same time.
+func daySlots(feed string, slots []ledger.Slot) []api.DaySlot {
+	out := []api.DaySlot{}
+	for _, slot := range slots {
+		if slot.Feed != feed || slot.State == due.Surplus {
+			continue
+		}
+		if n := len(out); n == 0 || !out[n-1].At.Equal(slot.DueAt) {
+			out = append(out, api.DaySlot{At: slot.DueAt, Missing: slot.MissingAt, State: due.Surplus})
+		}
+		at := &out[len(out)-1]
+		at.Slots++
+		if slot.CompleteAt != nil || slot.State == due.Excused {
+			at.Good++
+		}
+		if slices.Index(worst, slot.State) > slices.Index(worst, at.State) {
+			at.State = slot.State
+		}
 	}
-	for t := times.Next(from.In(f.When.Zone)); !t.IsZero() && t.Before(to) && len(out) < timesAhead; t = times.Next(t) {
-		out = append(out, t.UTC())
+	return out
+}
+
+// ahead gives the slots that are still to come.
+func ahead(f *feed.Feed, now, to time.Time) []api.DaySlot {
+	var out []api.DaySlot
+	for _, slot := range f.Due.Slots(now, to) {
+		if n := len(out); n > 0 && out[n-1].At.Equal(slot.At) {
+			out[n-1].Slots++
+			continue
+		}
+		if len(out) == timesAhead {
+			break
+		}
+		out = append(out, api.DaySlot{At: slot.At, Missing: f.Due.Expect(slot).Missing, State: due.Open, Slots: 1, Ahead: true})
 	}
 	return out
 }

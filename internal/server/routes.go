@@ -11,8 +11,10 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"mullein/internal/api"
+	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
 )
@@ -38,6 +40,18 @@ func (s *Server) routes() {
 	huma.Register(s.api, do(http.MethodPost, "pause-feed", "/feeds/{feed}/pause", "Let no run begin by itself"), s.pause)
 	huma.Register(s.api, do(http.MethodPost, "resume-feed", "/feeds/{feed}/resume", "Let runs begin by themselves again"), s.resume)
 	huma.Register(s.api, do(http.MethodPost, "run-feed", "/feeds/{feed}/runs", "Queue a run; one that is queued already is given back"), s.runFeed)
+	huma.Register(s.api, do(http.MethodPost, "cancel-run", "/runs/{id}/cancel", "End a run; what it has loaded stays"), s.cancelRun)
+	huma.Register(s.api, get("feed-files", "/feeds/{feed}/files", "The files at the landing: taken, or why not"), s.feedFiles)
+	huma.Register(s.api, huma.Operation{OperationID: "deliver", Method: http.MethodPost, Path: "/api/v1/feeds/{feed}/files", MaxBodyBytes: -1, BodyReadTimeout: -1,
+		Summary: "Put a file into the landing, whole at once; its bytes are the body"}, s.deliver)
+	huma.Register(s.api, do(http.MethodPost, "decide", "/decisions", "Redo, skip, hold or release arrivals, with a reason"), s.decide)
+	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"), s.arrivalDecisions)
+	huma.Register(s.api, get("slots", "/slots", "Expected deliveries and what became of them, in order"), s.slots)
+	huma.Register(s.api, get("slot", "/slots/{id}", "One expected delivery"), s.slot)
+	huma.Register(s.api, do(http.MethodPost, "accept", "/slots/{id}/accept", "Take a file for a slot although its name does not fit"), s.accept)
+	huma.Register(s.api, do(http.MethodPost, "excuse", "/slots/{id}/excuse", "Say that a slot need not be filled"), s.excuse)
+	huma.Register(s.api, get("plan", "/feeds/{feed}/plan", "What the feed's calendar will have in a span"), s.plan)
+	huma.Register(s.api, do(http.MethodPost, "reconcile", "/feeds/{feed}/reconcile", "Hold the ledger and the target's markers against each other"), s.reconcile)
 	huma.Register(s.api, get("feed-rows", "/feeds/{feed}/rows", "Rows of the target, the greatest keys first"), s.feedRows)
 	huma.Register(s.api, get("feed-rejects", "/feeds/{feed}/rejects", "Rejects of a feed, the newest arrival first"), s.feedRejects)
 	huma.Register(s.api, get("runs", "/runs", "Runs, the newest first"), s.runs)
@@ -53,11 +67,17 @@ func (s *Server) routes() {
 // answer turns errors of the parts below into problem details.
 func answer(err error) error {
 	var problems feed.Problems
+	var conflict *ledger.ConflictError
+	var notTaken *engine.NotTakenError
 	switch {
 	case err == nil:
 		return nil
 	case errors.Is(err, ledger.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
+	case errors.As(err, &conflict), errors.Is(err, landing.ErrTaken):
+		return huma.Error409Conflict(err.Error())
+	case errors.As(err, &notTaken):
+		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &problems):
 		details := make([]error, len(problems))
 		for i, p := range problems {
@@ -136,7 +156,8 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 	if v.Counts == nil {
 		v.Counts = &ledger.FeedCounts{Feed: record.Name, States: map[string]int64{}}
 	}
-	f, err := s.definition(ctx, record.Name)
+	v.After = []string{}
+	f, err := s.definition(ctx, record)
 	var problems feed.Problems
 	if errors.As(err, &problems) {
 		return v, nil // the engine says so in its problem
@@ -145,22 +166,72 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 		return v, err
 	}
 	v.About, v.Owner, v.Supplier, v.Contact = f.About, f.Owner, f.Supplier.Name, f.Supplier.Contact
-	v.Landing, v.Files, v.Settle = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds()
+	v.Landing, v.Files, v.Settle, v.Delivery = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds(), string(f.Landing.Delivery)
 	v.Table, v.Key, v.Newest = f.Target.Schema+"."+f.Target.Table, f.Schema.PrimaryKey, f.Target.Newest
-	v.Arrival, v.Cron, v.Tolerate = f.When.Arrival, f.When.Cron, f.Tolerate.String()
-	if times, err := feed.ParseCron(f.When.Cron); f.When.Cron != "" && err == nil && !record.Paused {
-		next := times.Next(time.Now().In(f.When.Zone))
-		v.NextRun = &next
+	v.Arrival, v.Tolerate = f.When.Arrival, f.Tolerate.String()
+	v.After = append(append(v.After, f.When.AfterAll...), f.When.AfterAny...)
+	if times := f.When.Times; times != nil {
+		v.Cron = times.String()
+		if next := times.Next(time.Now()); !record.Paused && !next.IsZero() {
+			v.NextRun = &next
+		}
+	}
+	if f.Due != nil {
+		v.Due, v.Say = dueWords(f.Due), f.Due.Say
+		if f.Due.Times != nil {
+			if next := f.Due.Times.Next(time.Now()); !next.IsZero() {
+				v.NextDue = &next
+			}
+		}
 	}
 	return v, nil
 }
 
-func (s *Server) definition(ctx context.Context, name string) (*feed.Feed, error) {
-	version, err := s.ledger.Version(ctx, name, 0)
+// dueWords says in a line what a calendar expects.
+func dueWords(c *due.Calendar) string {
+	if c.Times == nil {
+		return fmt.Sprintf("something every %s", c.QuietFor)
+	}
+	slots := 1
+	for _, g := range c.Per {
+		slots *= len(g.Values)
+	}
+	what := "a file"
+	if n := slots * c.Files; n > 1 {
+		what = fmt.Sprintf("%d files", n)
+	}
+	return fmt.Sprintf("%s at %s (%s), late after %s, missing after %s", what, c.Times, c.Times.Zone(), c.Late, c.Missing)
+}
+
+// known is a version of a feed that was read.
+type known struct {
+	version int
+	feed    *feed.Feed
+	err     error
+}
+
+// definition reads a feed's present version. What was read is kept, since
+// every page asks for it.
+func (s *Server) definition(ctx context.Context, record ledger.Feed) (*feed.Feed, error) {
+	if have, ok := s.definitions.Load(record.Name); ok && have.(known).version == record.Version {
+		return have.(known).feed, have.(known).err
+	}
+	version, err := s.ledger.Version(ctx, record.Name, record.Version)
 	if err != nil {
 		return nil, err
 	}
-	return feed.Parse(name+".yaml", []byte(version.Definition))
+	f, err := feed.Parse(record.Name+".yaml", []byte(version.Definition))
+	s.definitions.Store(record.Name, known{record.Version, f, err})
+	return f, err
+}
+
+// present gives a feed that is not removed, by name.
+func (s *Server) present(ctx context.Context, name string) (*feed.Feed, error) {
+	record, err := s.ledger.Feed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return s.definition(ctx, record)
 }
 
 func (s *Server) feeds(ctx context.Context, _ *struct{}) (*body[api.FeedList], error) {
@@ -173,7 +244,7 @@ func (s *Server) views(ctx context.Context) ([]api.FeedView, error) {
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.ledger.Counts(ctx)
+	counts, err := s.ledger.Counts(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +269,7 @@ func (s *Server) feed(ctx context.Context, in *FeedPath) (*body[api.FeedView], e
 	if err != nil {
 		return nil, answer(err)
 	}
-	counts, err := s.ledger.Counts(ctx)
+	counts, err := s.ledger.Counts(ctx, in.Feed)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -251,13 +322,30 @@ func (s *Server) resume(ctx context.Context, in *FeedPath) (*struct{}, error) {
 	return nil, answer(s.ledger.SetPaused(ctx, in.Feed, false))
 }
 
-func (s *Server) runFeed(ctx context.Context, in *FeedPath) (*body[ledger.Run], error) {
-	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
+type runFeedInput struct {
+	FeedPath
+	Body *api.RunWanted
+}
+
+func (s *Server) runFeed(ctx context.Context, in *runFeedInput) (*body[ledger.Run], error) {
+	f, err := s.present(ctx, in.Feed)
+	if err != nil {
 		return nil, answer(err)
 	}
-	run, err := s.ledger.QueueRun(ctx, in.Feed, "hand", callerOf(ctx))
-	s.engine.Wake(in.Feed)
-	return give(run, err)
+	var wanted ledger.Wanted
+	if in.Body != nil {
+		wanted = in.Body.Wanted
+	}
+	if wanted.From != "" || wanted.To != "" {
+		if err := engine.CheckRange(f, wanted, time.Now()); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+	}
+	return give(s.ledger.QueueRun(ctx, in.Feed, "hand", callerOf(ctx), wanted))
+}
+
+func (s *Server) cancelRun(ctx context.Context, in *NumberPath) (*body[ledger.Run], error) {
+	return give(s.ledger.CancelRun(ctx, in.ID, callerOf(ctx)))
 }
 
 // Limit bounds a page.
@@ -275,7 +363,11 @@ func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target
 }
 
 func (s *Server) browse(ctx context.Context, name string, arrival, after int64, most int) (*target.Rows, error) {
-	f, err := s.definition(ctx, name)
+	record, err := s.ledger.AnyFeed(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.definition(ctx, record)
 	if err != nil {
 		return nil, err
 	}
@@ -369,18 +461,17 @@ type arrivalsInput struct {
 	Limit
 	Feed   string       `query:"feed"`
 	State  ledger.State `query:"state"`
-	Text   string       `query:"text" maxLength:"200" doc:"Part of the path"`
+	Text   string       `query:"text" maxLength:"200" doc:"Part of the path; * and ? stand for any text and one character"`
 	Run    int64        `query:"run" minimum:"0"`
+	Slot   int64        `query:"slot" minimum:"0"`
+	Since  time.Time    `query:"since" doc:"Noticed since"`
+	Until  time.Time    `query:"until" doc:"Noticed before"`
 	Before int64        `query:"before" minimum:"0"`
 }
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
-	list, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text, Run: in.Run, Before: in.Before, Most: in.Most + 1})
-	out := api.ArrivalList{Items: list}
-	if len(list) > in.Most {
-		out.Items, out.Next = list[:in.Most], list[in.Most-1].ID
-	}
-	return give(out, err)
+	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text, Run: in.Run, Slot: in.Slot, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
+	return give(api.ArrivalList{Items: list, Next: next}, err)
 }
 
 func (s *Server) arrival(ctx context.Context, in *NumberPath) (*body[ledger.Arrival], error) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -32,6 +33,8 @@ type Config struct {
 	Out          io.Writer          // what people are told at the start
 	Ready        func(Running)      // may be nil; called when the service answers
 	OnStep       engineStepObserver // may be nil
+
+	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
 }
 
 type engineStepObserver = func(feed string, arrival int64, step engine.Step)
@@ -84,6 +87,7 @@ func Serve(ctx context.Context, c Config) error {
 		}()
 		go keepOwn(ctx, own, c.Log)
 		url = own.URL()
+		c.disk = diskOf(own.Data)
 	}
 	if len(c.LandingRoots) == 0 {
 		c.LandingRoots = []string{home}
@@ -149,8 +153,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err != nil {
 		name = "mullein"
 	}
+	name = fmt.Sprintf("%s:%s", name, portOf(listener))
 	e := engine.New(engine.Options{
-		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep,
+		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk,
 	})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
@@ -191,6 +196,25 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		err = nil
 	}
 	return errors.Join(err, <-worked)
+}
+
+func portOf(l net.Listener) string {
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	if err != nil {
+		return l.Addr().String()
+	}
+	return port
+}
+
+// diskOf tells how much room is left where the private PostgreSQL keeps its data.
+func diskOf(data string) func() (uint64, string) {
+	return func() (uint64, string) {
+		var s syscall.Statfs_t
+		if err := syscall.Statfs(data, &s); err != nil {
+			return math.MaxUint64, data // it does not say; PostgreSQL will
+		}
+		return s.Bavail * uint64(s.Bsize), data
+	}
 }
 
 // openLedger waits for a database that is just starting.

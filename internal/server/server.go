@@ -40,6 +40,8 @@ type Server struct {
 	api    huma.API
 	router *gin.Engine
 
+	definitions sync.Map // known by the feed's name
+
 	mu        sync.Mutex
 	followers map[chan struct{}]bool
 	over      context.Context // ends the live streams

@@ -157,13 +157,52 @@ var ErrFenced = errors.New("another service has taken over the feed")
 
 // Marker is what a load leaves in the target's database when it commits.
 type Marker struct {
-	Feed       string
-	Delivery   string // what was loaded: path and digest
-	Generation int
-	Arrival    int64 // in the ledger
-	Fence      int64
-	SHA256     string
-	Balance    balance.Balance
+	Feed        string          `json:"feed"`
+	Delivery    string          `json:"delivery"` // what was loaded: path and digest
+	Generation  int             `json:"generation"`
+	Arrival     int64           `json:"arrival"` // in the ledger
+	Fence       int64           `json:"fence"`
+	SHA256      string          `json:"sha256"`
+	Balance     balance.Balance `json:"balance"`
+	CommittedAt time.Time       `json:"-"`
+}
+
+// DeliveryName names a content under a path, as markers do.
+func DeliveryName(path, sha256 string) string { return path + " " + sha256 }
+
+// Path gives the path that a marker is of.
+func (m *Marker) Path() string { return strings.TrimSuffix(m.Delivery, " "+m.SHA256) }
+
+// Markers gives a page of a feed's markers: of each arrival with a number above
+// after, the newest one.
+func (d *Database) Markers(ctx context.Context, feed string, after int64, most int) ([]Marker, error) {
+	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256, balance, committed_at FROM mullein.load
+		WHERE feed = $1 AND arrival > $2 ORDER BY arrival, generation DESC LIMIT $3`, feed, after, most)
+	if err != nil {
+		return nil, fmt.Errorf("read the markers of %s: %w", feed, err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Marker, error) {
+		m, err := marker(row)
+		if err != nil {
+			return Marker{}, err
+		}
+		return *m, nil
+	})
+}
+
+// Marked tells which arrivals of a feed have a marker.
+func (d *Database) Marked(ctx context.Context, feed string, arrivals []int64) (map[int64]bool, error) {
+	rows, err := d.pool.Query(ctx, "SELECT DISTINCT arrival FROM mullein.load WHERE feed = $1 AND arrival = ANY($2)", feed, arrivals)
+	if err != nil {
+		return nil, fmt.Errorf("read the markers of %s: %w", feed, err)
+	}
+	marked := map[int64]bool{}
+	var arrival int64
+	_, err = pgx.ForEachRow(rows, []any{&arrival}, func() error {
+		marked[arrival] = true
+		return nil
+	})
+	return marked, err
 }
 
 // MarkerOf gives the newest marker of an arrival; nil when it has none.
@@ -171,12 +210,12 @@ func (d *Database) MarkerOf(ctx context.Context, feed string, arrival int64) (*M
 	return marker(d.pool.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND arrival = $2 ORDER BY generation DESC LIMIT 1", feed, arrival))
 }
 
-const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance FROM mullein.load"
+const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance, committed_at FROM mullein.load"
 
 func marker(row pgx.Row) (*Marker, error) {
 	var m Marker
 	var text []byte
-	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text)
+	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text, &m.CommittedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}

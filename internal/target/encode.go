@@ -29,14 +29,57 @@ type Batch struct {
 	all    bool // every row is a suspect, because equal keys may have unequal bytes
 	kinds  []tabular.Kind
 	keyBuf []byte
+	part   int      // the file that rows are of now
+	rows   []int64  // of each part
+	marked int64    // suspects among them
+	hashes []uint64 // of the keys of the part at hand, if kept
+	keep   bool
+}
+
+// Rows of several files may be staged together, so a staged row's place is the
+// number of its file in the load, and its line in the file below.
+const (
+	placeShift = 40
+	lineMask   = 1<<placeShift - 1
+)
+
+// Piece is the rows of one file, ready to be staged, and the hashes of their
+// keys.
+type Piece struct {
+	Hashes []uint64
+	part   int
+	bytes  []byte
 	rows   int64
-	marked int64 // suspects among them
+	marked int64
+}
+
+// Begin says that the rows to come are of a part of the load, from 0.
+func (b *Batch) Begin(part int) {
+	b.part = part
+	for len(b.rows) <= part {
+		b.rows = append(b.rows, 0)
+	}
+}
+
+// TakePiece gives the rows that were added since the last piece was taken. It
+// is for batches that [NewPieces] made.
+func (b *Batch) TakePiece() Piece {
+	p := Piece{Hashes: b.hashes, part: b.part, bytes: b.buf, rows: b.rows[b.part], marked: b.marked}
+	b.hashes, b.buf, b.marked = nil, nil, 0
+	return p
+}
+
+// NewPieces makes a batch that collects the rows of small files piece by piece.
+func NewPieces(t *Table, expected int64, bytewise bool) *Batch {
+	b := NewBatch(t, expected, bytewise)
+	b.keep = true
+	return b
 }
 
 // NewBatch makes a batch of rows of a table. expected is about how many rows
 // will come; bytewise says that equal keys have equal bytes.
 func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
-	b := &Batch{seen: newFilter(expected), all: !bytewise}
+	b := &Batch{seen: newFilter(expected), all: !bytewise, rows: []int64{0}}
 	for _, c := range t.Own {
 		b.kinds = append(b.kinds, c.Kind)
 	}
@@ -60,7 +103,7 @@ func (b *Batch) Add(values []tabular.Value, line int64, digest []byte) {
 		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
 	}
 	b.buf = binary.BigEndian.AppendUint32(b.buf, 8)
-	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(line))
+	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(b.part)<<placeShift|uint64(line))
 	b.buf = binary.BigEndian.AppendUint32(b.buf, uint32(len(digest)))
 	b.buf = append(b.buf, digest...)
 	suspect := b.all
@@ -69,14 +112,18 @@ func (b *Batch) Add(values []tabular.Value, line int64, digest []byte) {
 		for _, i := range b.key {
 			b.keyBuf = values[i].AppendCanonical(b.keyBuf)
 		}
-		suspect = b.seen.mark(xxh3.Hash(b.keyBuf))
+		h := xxh3.Hash(b.keyBuf)
+		suspect = b.seen.mark(h)
+		if b.keep {
+			b.hashes = append(b.hashes, h)
+		}
 	}
 	b.buf = append(b.buf, 0, 0, 0, 1, 0)
 	if suspect {
 		b.buf[len(b.buf)-1] = 1
 		b.marked++
 	}
-	b.rows++
+	b.rows[b.part]++
 }
 
 func appendValue(dst []byte, v *tabular.Value, want tabular.Kind) []byte {

@@ -1,12 +1,14 @@
 package target
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -28,14 +30,20 @@ import (
 type Load struct {
 	s      *Session
 	table  *Fitted
-	stage  string // quoted
-	staged int64
-	rows   int64 // left after repeats were taken out
-	counts balance.Balance
+	stage  string  // quoted
+	staged []int64 // rows of each part
+	counts []balance.Balance
 }
 
-// Begin opens the transaction of a load.
-func (s *Session) Begin(ctx context.Context, t *Fitted) (*Load, error) {
+// Part is one file of a load: several may be committed together.
+type Part struct {
+	File     string
+	Arrival  int64
+	Replaces []int64 // arrivals whose rows are undone, itself among them when it is loaded again
+}
+
+// Begin opens the transaction of a load of some parts.
+func (s *Session) Begin(ctx context.Context, t *Fitted, parts int) (*Load, error) {
 	stage, err := s.stage(ctx, t.Own)
 	if err != nil {
 		return nil, err
@@ -43,8 +51,19 @@ func (s *Session) Begin(ctx context.Context, t *Fitted) (*Load, error) {
 	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL READ COMMITTED"); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
-	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage)}, nil
+	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts)}, nil
 }
+
+// rows is how many staged rows are left.
+func (l *Load) rows() (n int64) {
+	for part := range l.staged {
+		n += l.staged[part] - l.counts[part].Duplicate
+	}
+	return n
+}
+
+// several tells whether the rows are of more than one part.
+func (l *Load) several() bool { return len(l.staged) > 1 }
 
 // Close rolls back unless the load was committed.
 func (l *Load) Close(ctx context.Context) {
@@ -72,17 +91,38 @@ func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
 	if err != nil {
 		return fmt.Errorf("stage rows: %w", err)
 	}
-	l.staged, l.rows = tag.RowsAffected(), tag.RowsAffected()
-	if l.staged != b.rows {
-		return fmt.Errorf("stage rows: %d handed over, %d arrived", b.rows, l.staged)
+	copy(l.staged, b.rows)
+	return l.received(ctx, tag.RowsAffected(), b.marked)
+}
+
+// StagePieces copies the rows of small files into the staging table.
+func (l *Load) StagePieces(ctx context.Context, pieces []Piece) error {
+	parts := []io.Reader{bytes.NewReader(copyHeader)}
+	var marked int64
+	for _, p := range pieces {
+		parts = append(parts, bytes.NewReader(p.bytes))
+		l.staged[p.part] = p.rows
+		marked += p.marked
 	}
-	if l.staged >= manyRows {
+	parts = append(parts, bytes.NewReader(copyEnd))
+	tag, err := l.s.conn.PgConn().CopyFrom(ctx, io.MultiReader(parts...), "COPY "+l.stage+" FROM STDIN BINARY")
+	if err != nil {
+		return fmt.Errorf("stage rows: %w", err)
+	}
+	return l.received(ctx, tag.RowsAffected(), marked)
+}
+
+func (l *Load) received(ctx context.Context, n, marked int64) error {
+	if n != l.rows() {
+		return fmt.Errorf("stage rows: %d handed over, %d arrived", l.rows(), n)
+	}
+	if n >= manyRows {
 		// The planner's defaults suit small work; this transaction's is not.
 		if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
 			return err
 		}
 	}
-	if b.marked > 0 {
+	if marked > 0 {
 		return l.dropRepeats(ctx)
 	}
 	return nil
@@ -109,56 +149,83 @@ func (l *Load) keys() []string {
 }
 
 // dropRepeats leaves one row for each key that repeats: the greatest newest,
-// then the later line. Only keys with a suspect are looked at.
+// then the later file, then the later line. Only keys with a suspect are
+// looked at.
 func (l *Load) dropRepeats(ctx context.Context) error {
 	keys := strings.Join(l.keys(), ", ")
-	order := "s.line DESC"
+	order := "s.place DESC"
 	if l.table.Newest != "" {
 		order = l.column(l.table.Newest) + " DESC NULLS LAST, " + order
 	}
-	tag, err := l.s.conn.Exec(ctx, `DELETE FROM `+l.stage+` d USING (
-		SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+` ORDER BY `+order+`) AS place
-		FROM `+l.stage+` s WHERE (`+keys+`) IN (SELECT `+keys+` FROM `+l.stage+` s WHERE s.suspect)
-		) r WHERE d.ctid = r.sid AND r.place > 1`)
+	gone, err := l.byPart(ctx, `WITH gone AS (DELETE FROM `+l.stage+` d USING (
+			SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+` ORDER BY `+order+`) AS nth
+			FROM `+l.stage+` s WHERE (`+keys+`) IN (SELECT `+keys+` FROM `+l.stage+` s WHERE s.suspect)
+		) r WHERE d.ctid = r.sid AND r.nth > 1 RETURNING d.place)
+		SELECT place >> `+shift+`, count(*) FROM gone GROUP BY 1`)
 	if err != nil {
 		return fmt.Errorf("find repeats: %w", err)
 	}
-	l.counts.Duplicate = tag.RowsAffected()
-	l.rows = l.staged - l.counts.Duplicate
+	for part, n := range gone {
+		l.counts[part].Duplicate = n
+	}
 	return nil
 }
 
-// Repeat is a staged row whose value in a column stands in an earlier row too.
+var shift = strconv.Itoa(placeShift)
+
+// byPart runs a query that gives a count for each part.
+func (l *Load) byPart(ctx context.Context, query string, args ...any) ([]int64, error) {
+	rows, err := l.s.conn.Query(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]int64, len(l.staged))
+	var part, n int64
+	_, err = pgx.ForEachRow(rows, []any{&part, &n}, func() error {
+		out[part] += n
+		return nil
+	})
+	return out, err
+}
+
+// Repeat is a staged row whose value in a column stands in an earlier row of
+// its file too.
 type Repeat struct {
+	Part  int
 	Line  int64
 	Value string
 }
 
 // DropNotUnique takes out the rows whose value in an own column was in an
-// earlier line already, and gives how many, and up to most of them.
-func (l *Load) DropNotUnique(ctx context.Context, column string, most int) (int64, []Repeat, error) {
+// earlier line of their file already. It gives how many of each part, and up
+// to most of them.
+func (l *Load) DropNotUnique(ctx context.Context, column string, most int) ([]int64, []Repeat, error) {
 	value := l.column(column)
 	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` d USING (
-			SELECT s.ctid AS sid, `+value+`::text AS value, row_number() OVER (PARTITION BY `+value+` ORDER BY s.line) AS place
+			SELECT s.ctid AS sid, `+value+`::text AS value, row_number() OVER (PARTITION BY `+value+`, s.place >> `+shift+` ORDER BY s.place) AS nth
 			FROM `+l.stage+` s WHERE `+value+` IS NOT NULL
-		) r WHERE d.ctid = r.sid AND r.place > 1 RETURNING d.line, r.value)
-		SELECT line, left(value, 200), count(*) OVER () FROM gone ORDER BY line LIMIT $1`, most)
+		) r WHERE d.ctid = r.sid AND r.nth > 1 RETURNING d.place, r.value)
+		SELECT * FROM (SELECT place >> `+shift+`, place & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
+			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1 ORDER BY 1, 2`, most)
 	if err != nil {
-		return 0, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
+		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
 	}
-	defer rows.Close()
-	var n int64
+	counts := make([]int64, len(l.staged))
 	var repeats []Repeat
-	for rows.Next() {
-		var r Repeat
-		if err := rows.Scan(&r.Line, &r.Value, &n); err != nil {
-			return 0, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
-		}
+	var r Repeat
+	var n, nth int64
+	_, err = pgx.ForEachRow(rows, []any{&r.Part, &r.Line, &r.Value, &n, &nth}, func() error {
+		counts[r.Part] = n
 		repeats = append(repeats, r)
+		return nil
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
 	}
-	l.staged -= n
-	l.rows -= n
-	return n, repeats, rows.Err()
+	for part, n := range counts {
+		l.staged[part] -= n
+	}
+	return counts, repeats, nil
 }
 
 // Lock demands that the feed's fence is still the highest and locks the target
@@ -179,13 +246,6 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 	return nil
 }
 
-// Origin is what the lineage columns say of all rows of a load.
-type Origin struct {
-	File    string
-	Arrival int64
-	Run     int64
-}
-
 // mergeTries is how often a merge is done again when somebody else writes to
 // the target meanwhile.
 const mergeTries = 5
@@ -193,22 +253,45 @@ const mergeTries = 5
 // errMoved says that the target changed between two statements of a merge.
 var errMoved = errors.New("the target changed during the merge")
 
-// Merge writes the staged rows into the target and gives the counts of its
-// part of the balance: inserted, updated, unchanged, outdated and duplicate.
-func (l *Load) Merge(ctx context.Context, from Origin) (balance.Balance, error) {
+// origin is what the lineage columns say.
+type origin struct {
+	run   int64
+	parts []Part
+}
+
+// replaced lists the arrivals whose rows are undone, and those of them that
+// are not loaded again themselves.
+func (o origin) replaced() (all, others []int64) {
+	for _, p := range o.parts {
+		for _, id := range p.Replaces {
+			all = append(all, id)
+			if id != p.Arrival {
+				others = append(others, id)
+			}
+		}
+	}
+	return all, others
+}
+
+// Merge writes the staged rows into the target and gives each part's counts:
+// inserted, updated, unchanged, outdated, duplicate and removed.
+func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
+	from := origin{run, parts}
 	for try := 1; ; try++ {
 		counts, err := l.tryMerge(ctx, from, try == 1)
 		if err == nil {
-			if n := counts.Inserted + counts.Updated + counts.Unchanged + counts.Outdated; n != l.rows {
-				return counts, fmt.Errorf("merge into %s: %d rows staged, %d accounted for", l.table, l.rows, n)
+			for part := range counts {
+				c := &counts[part]
+				c.Duplicate = l.counts[part].Duplicate
+				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Duplicate; n != l.staged[part] {
+					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table, l.staged[part], parts[part].File, n)
+				}
 			}
-			counts.Duplicate = l.counts.Duplicate
-			l.counts = counts
 			return counts, nil
 		}
 		again := errors.Is(err, errMoved) || l.isKeyConflict(err)
 		if !again || try == mergeTries {
-			return balance.Balance{}, fmt.Errorf("merge into %s: %w", l.table, err)
+			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
 		}
 	}
 }
@@ -220,28 +303,87 @@ func (l *Load) isKeyConflict(err error) bool {
 	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema && (l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
 }
 
-func (l *Load) tryMerge(ctx context.Context, from Origin, mayBeFirst bool) (balance.Balance, error) {
+func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
 	if err := l.exec(ctx, "SAVEPOINT merge"); err != nil {
-		return balance.Balance{}, err
+		return nil, err
 	}
-	var counts balance.Balance
-	var err error
-	var filled bool
-	if mayBeFirst {
-		err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled)
-	}
-	if err == nil && mayBeFirst && !filled {
-		counts.Inserted, err = l.fill(ctx, from)
-	} else if err == nil {
-		counts, err = l.merge(ctx, from)
-	}
+	counts, err := l.write(ctx, from, mayBeFirst)
 	if err != nil {
 		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
-			return counts, errors.Join(err, undo)
+			return nil, errors.Join(err, undo)
 		}
-		return counts, err
+		return nil, err
 	}
 	return counts, l.exec(ctx, "RELEASE SAVEPOINT merge")
+}
+
+func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
+	removed, err := l.undo(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	filled := true
+	if mayBeFirst {
+		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
+			return nil, err
+		}
+	}
+	var counts []balance.Balance
+	if filled {
+		counts, err = l.merge(ctx, from)
+	} else {
+		counts, err = l.fillAll(ctx, from)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for part, n := range removed {
+		counts[part].Removed = n
+	}
+	return counts, nil
+}
+
+// undo takes out the rows that replaced arrivals last wrote and that are not
+// loaded again, and gives how many for each part. Those that are loaded again
+// are left for the merge to change in place.
+func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
+	replaced, _ := from.replaced()
+	if len(replaced) == 0 {
+		return nil, nil
+	}
+	if l.table.Lineage.FromArrival == "" {
+		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival", l.table)
+	}
+	column := "t." + quote(l.table.Lineage.FromArrival)
+	rows, err := l.s.conn.Query(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+column+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+l.stage+" s WHERE "+l.sameKey()+
+		") RETURNING "+column+" AS arrival) SELECT arrival, count(*) FROM gone GROUP BY 1", replaced)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]int64, len(l.staged))
+	var arrival, n int64
+	_, err = pgx.ForEachRow(rows, []any{&arrival, &n}, func() error {
+		part := slices.IndexFunc(from.parts, func(p Part) bool { return slices.Contains(p.Replaces, arrival) })
+		out[part] += n
+		return nil
+	})
+	return out, err
+}
+
+// fillAll writes into an empty target, where every row is new.
+func (l *Load) fillAll(ctx context.Context, from origin) ([]balance.Balance, error) {
+	n, err := l.fill(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	if n != l.rows() {
+		return nil, errMoved
+	}
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
+	}
+	return counts, nil
 }
 
 func (l *Load) name() string { return quote(l.table.Schema, l.table.Name) }
@@ -254,8 +396,8 @@ func (l *Load) exec(ctx context.Context, statement string) error {
 // fill writes all rows into an empty target. For many rows, the key's index
 // is built after them, which is several times faster than row by row, where
 // nothing else hangs on it and nobody holds the table.
-func (l *Load) fill(ctx context.Context, from Origin) (int64, error) {
-	if l.rows < manyRows || l.table.lateIndex == "" {
+func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
+	if l.rows() < manyRows || l.table.lateIndex == "" {
 		return l.insert(ctx, from, l.stage+" s")
 	}
 	n, err := l.fillBeforeIndex(ctx, from)
@@ -271,7 +413,7 @@ func (l *Load) fill(ctx context.Context, from Origin) (int64, error) {
 	return l.insert(ctx, from, l.stage+" s")
 }
 
-func (l *Load) fillBeforeIndex(ctx context.Context, from Origin) (int64, error) {
+func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) {
 	err := l.exec(ctx, "SAVEPOINT late_index; SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'")
 	if err != nil {
 		return 0, err
@@ -306,57 +448,93 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from Origin) (int64, error) 
 }
 
 // merge classifies the rows against the target, then updates and inserts. The
-// counts of the three statements must agree.
-func (l *Load) merge(ctx context.Context, from Origin) (balance.Balance, error) {
-	var counts balance.Balance
-	among, err := l.candidates(ctx)
-	if err != nil {
-		return counts, err
+// counts of the statements must agree. The classes: i to insert, o outdated, u
+// to update, l unchanged but of a replaced arrival, so its lineage changes.
+func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
+	replaced, others := from.replaced()
+	among := l.stage + " s"
+	if len(replaced) == 0 {
+		var err error
+		if among, err = l.candidates(ctx); err != nil {
+			return nil, err
+		}
 	}
-	older := "false"
+	older, relined := "false", "false"
+	var args []any
 	if l.table.Newest != "" {
 		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
 		older = "(" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
 	}
-	rows, err := l.s.conn.Query(ctx, `WITH plan AS (
-			INSERT INTO pg_temp.mullein_plan (sid, class)
-			SELECT s.ctid, CASE WHEN t.`+quote(l.table.Key[0])+` IS NULL THEN 'i' WHEN `+older+` THEN 'o' ELSE 'u' END
+	if len(replaced) > 0 {
+		column := "t." + quote(l.table.Lineage.FromArrival)
+		older = "(" + older + " AND NOT " + column + " = ANY($1))"
+		relined = column + " = ANY($2)"
+		args = []any{replaced, append([]int64{}, others...)}
+	}
+	key := "t." + quote(l.table.Key[0])
+	differs := l.differs()
+	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan (sid, class)
+			SELECT s.ctid, CASE WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
 			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
-			WHERE t.`+quote(l.table.Key[0])+` IS NULL OR `+l.differs()+`
-			RETURNING class)
-		SELECT class, count(*) FROM plan GROUP BY class`)
+			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
-		return counts, err
+		return nil, err
 	}
-	var class string
-	var n int64
-	_, err = pgx.ForEachRow(rows, []any{&class, &n}, func() error {
-		switch class {
-		case "i":
-			counts.Inserted = n
-		case "u":
-			counts.Updated = n
-		case "o":
-			counts.Outdated = n
-		}
-		return nil
-	})
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
+	}
+	if tag.RowsAffected() == 0 {
+		return counts, nil
+	}
+	classes, err := l.planned(ctx, counts)
 	if err != nil {
-		return counts, err
+		return nil, err
 	}
-	counts.Unchanged = l.rows - counts.Inserted - counts.Updated - counts.Outdated
-	if counts.Updated > 0 {
-		if n, err := l.update(ctx, from); err != nil || n != counts.Updated {
-			return counts, orMoved(err)
+	if planned := classes["u"] + classes["l"]; planned > 0 {
+		if n, err := l.update(ctx, from); err != nil || n != planned {
+			return nil, orMoved(err)
 		}
 	}
-	if counts.Inserted > 0 {
+	if planned := classes["i"]; planned > 0 {
 		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
-		if err != nil || n != counts.Inserted {
-			return counts, orMoved(err)
+		if err != nil || n != planned {
+			return nil, orMoved(err)
 		}
 	}
 	return counts, nil
+}
+
+// planned counts the classes of the plan, and sorts the rows of each part.
+func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[string]int64, error) {
+	query := "SELECT class, 0, count(*) FROM pg_temp.mullein_plan GROUP BY class"
+	if l.several() {
+		query = "SELECT p.class, s.place >> " + shift + ", count(*) FROM pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid GROUP BY 1, 2"
+	}
+	rows, err := l.s.conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	classes := map[string]int64{}
+	var class string
+	var part, n int64
+	_, err = pgx.ForEachRow(rows, []any{&class, &part, &n}, func() error {
+		classes[class] += n
+		c := &counts[part]
+		switch class {
+		case "l":
+			return nil
+		case "i":
+			c.Inserted += n
+		case "u":
+			c.Updated += n
+		case "o":
+			c.Outdated += n
+		}
+		c.Unchanged -= n
+		return nil
+	})
+	return classes, err
 }
 
 // candidates gives the staged rows that are to be classified, as a FROM item
@@ -366,7 +544,7 @@ func (l *Load) merge(ctx context.Context, from Origin) (balance.Balance, error) 
 // is much cheaper than finding each row by its key.
 func (l *Load) candidates(ctx context.Context) (string, error) {
 	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.rows < manyRows {
+	if digest == "" || l.rows() < manyRows {
 		return l.stage + " s", nil
 	}
 	const sample = 1000
@@ -417,7 +595,7 @@ func (l *Load) differs() string {
 }
 
 // written lists the target's columns and what is written into them.
-func (l *Load) written(from Origin) (columns, values []string, args []any) {
+func (l *Load) written(from origin) (columns, values []string, args []any) {
 	for i, c := range l.table.Own {
 		columns = append(columns, quote(c.Name))
 		values = append(values, fmt.Sprintf("s.c%d", i))
@@ -430,26 +608,41 @@ func (l *Load) written(from Origin) (columns, values []string, args []any) {
 		if len(arg) > 0 {
 			args = append(args, arg[0])
 			value = fmt.Sprintf("$%d::%s", len(args), value)
+			if i := strings.Index(value, "]["); i > 0 { // an element of an array
+				value = "(" + value[:i+1] + ")" + value[i+1:]
+			}
 		}
 		values = append(values, value)
 	}
 	g := l.table.Lineage
-	add(g.FromFile, "text", from.File)
-	add(g.FromLine, "s.line")
-	add(g.FromArrival, "bigint", from.Arrival)
-	add(g.LoadedRun, "bigint", from.Run)
+	if l.several() {
+		var files []string
+		var arrivals []int64
+		for _, p := range from.parts {
+			files, arrivals = append(files, p.File), append(arrivals, p.Arrival)
+		}
+		nth := "[(s.place >> " + shift + ")::integer + 1]"
+		add(g.FromFile, "text[]"+nth, files)
+		add(g.FromLine, "s.place & "+strconv.Itoa(lineMask))
+		add(g.FromArrival, "bigint[]"+nth, arrivals)
+	} else {
+		add(g.FromFile, "text", from.parts[0].File)
+		add(g.FromLine, "s.place")
+		add(g.FromArrival, "bigint", from.parts[0].Arrival)
+	}
+	add(g.LoadedRun, "bigint", from.run)
 	add(g.LoadedAt, "now()")
 	add(g.RowDigest, "s.digest")
 	return columns, values, args
 }
 
-func (l *Load) insert(ctx context.Context, from Origin, rows string) (int64, error) {
+func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
 	columns, values, args := l.written(from)
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+" FROM "+rows, args...)
 	return tag.RowsAffected(), err
 }
 
-func (l *Load) update(ctx context.Context, from Origin) (int64, error) {
+func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 	columns, values, args := l.written(from)
 	var sets []string
 	for i := range columns {
@@ -459,37 +652,50 @@ func (l *Load) update(ctx context.Context, from Origin) (int64, error) {
 		sets = append(sets, columns[i]+" = "+values[i])
 	}
 	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'u' AND "+l.sameKey(), args...)
+		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameKey(), args...)
 	return tag.RowsAffected(), err
 }
 
-// AlreadyLoadedError says that a marker shows the same delivery as loaded.
-type AlreadyLoadedError struct{ Marker Marker }
+// AlreadyLoadedError says that markers show some of the deliveries as loaded.
+type AlreadyLoadedError struct{ Markers []Marker }
 
 func (e *AlreadyLoadedError) Error() string {
-	return fmt.Sprintf("%s is loaded already, as generation %d", e.Marker.Delivery, e.Marker.Generation)
+	return fmt.Sprintf("%s is loaded already, as generation %d", e.Markers[0].Delivery, e.Markers[0].Generation)
 }
 
-// Mark writes the load's marker into the transaction.
-func (l *Load) Mark(ctx context.Context, m Marker) error {
-	text, err := json.Marshal(m.Balance)
+// Mark writes the markers of the load's parts into the transaction.
+func (l *Load) Mark(ctx context.Context, markers []Marker) error {
+	text, err := json.Marshal(markers)
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
+	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb)`
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.load (feed, delivery, generation, arrival, fence, sha256, balance)
-		VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING`,
-		m.Feed, m.Delivery, m.Generation, m.Arrival, m.Fence, m.SHA256, string(text))
+		SELECT * FROM `+given+` ON CONFLICT DO NOTHING`, string(text))
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	if tag.RowsAffected() == 1 {
+	if tag.RowsAffected() == int64(len(markers)) {
 		return nil
 	}
-	have, err := marker(l.s.conn.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND delivery = $2 AND generation = $3", m.Feed, m.Delivery, m.Generation))
-	if err != nil || have == nil {
+	// Those that this transaction did not write stood there before: their
+	// balance or their arrival differ, or their fence.
+	rows, err := l.s.conn.Query(ctx, `SELECT l.feed, l.delivery, l.generation, l.arrival, l.fence, l.sha256, l.balance, l.committed_at FROM mullein.load l
+		JOIN `+given+` USING (feed, delivery, generation) WHERE l.xmin <> pg_current_xact_id()::xid`, string(text))
+	if err != nil {
+		return fmt.Errorf("mark: %w", err)
+	}
+	have, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Marker, error) {
+		m, err := marker(row)
+		if err != nil {
+			return Marker{}, err
+		}
+		return *m, nil
+	})
+	if err != nil || len(have) == 0 {
 		return fmt.Errorf("mark: a marker stands in the way and cannot be read: %w", orMoved(err))
 	}
-	return &AlreadyLoadedError{*have}
+	return &AlreadyLoadedError{have}
 }
 
 // Commit makes rows and marker visible. An error may mean either outcome; the

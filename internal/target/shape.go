@@ -335,3 +335,7 @@ func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...a
 	}
 	return rows.Err()
 }
+
+// Bytewise tells whether equal keys have equal bytes, so that hashes of keys
+// tell which rows may have the same key.
+func (f *Fitted) Bytewise() bool { return f.bytewise }

@@ -25,10 +25,12 @@ var ctx = context.Background()
 
 // shop is a target's database with a session.
 type shop struct {
-	t       testing.TB
-	db      *Database
-	session *Session
-	fence   int64
+	t        testing.TB
+	db       *Database
+	session  *Session
+	fence    int64
+	replaces []int64
+	earlier  int // generations before
 }
 
 func open(t testing.TB) *shop {
@@ -105,7 +107,7 @@ func (s *shop) load(t *Table, arrival int64, r ...row) (balance.Balance, error) 
 	s.t.Helper()
 	fitted, err := s.db.Fit(ctx, t)
 	require.NoError(s.t, err)
-	l, err := s.session.Begin(ctx, fitted)
+	l, err := s.session.Begin(ctx, fitted, 1)
 	require.NoError(s.t, err)
 	defer l.Close(ctx)
 	source := rows(r)
@@ -115,13 +117,14 @@ func (s *shop) load(t *Table, arrival int64, r ...row) (balance.Balance, error) 
 	if err := l.Lock(ctx, "gauges", s.fence); err != nil {
 		return balance.Balance{}, err
 	}
-	counts, err := l.Merge(ctx, Origin{File: fmt.Sprintf("file-%d", arrival), Arrival: arrival, Run: 7})
+	all, err := l.Merge(ctx, 7, []Part{{File: fmt.Sprintf("file-%d", arrival), Arrival: arrival, Replaces: s.replaces}})
 	if err != nil {
-		return counts, err
+		return balance.Balance{}, err
 	}
+	counts := all[0]
 	counts.Read = int64(len(r))
 	require.NoError(s.t, counts.Err())
-	if err := l.Mark(ctx, Marker{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts}); err != nil {
+	if err := l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1 + s.earlier, Arrival: arrival, Fence: s.fence, Balance: counts}}); err != nil {
 		return counts, err
 	}
 	return counts, l.Commit(ctx)
@@ -184,7 +187,7 @@ func TestADeliveryIsLoadedOnce(t *testing.T) {
 	_, err := s.load(gauge(standard), 1, row{"A", 1, 100, 1}, row{"B", 1, 100, 1})
 	var already *AlreadyLoadedError
 	require.ErrorAs(t, err, &already)
-	assert.EqualValues(t, 1, already.Marker.Balance.Inserted)
+	assert.EqualValues(t, 1, already.Markers[0].Balance.Inserted)
 	assert.Equal(t, []string{"A|1|1.00|1"}, s.lines(levels), "nothing of the second attempt is left")
 	m, err := s.db.MarkerOf(ctx, "gauges", 1)
 	require.NoError(t, err)
@@ -238,12 +241,12 @@ func TestEveryKindArrivesExactly(t *testing.T) {
 		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind}, {Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", Lineage{})
 		fitted, err := s.db.Fit(ctx, table)
 		require.NoError(t, err)
-		l, err := s.session.Begin(ctx, fitted)
+		l, err := s.session.Begin(ctx, fitted, 1)
 		require.NoError(t, err)
 		source := cellSource{columns, pairs}
 		require.NoError(t, l.Stage(ctx, source, 1), typ)
 		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
-		_, err = l.Merge(ctx, Origin{})
+		_, err = l.Merge(ctx, 1, []Part{{}})
 		require.NoError(t, err, typ)
 		require.NoError(t, l.Commit(ctx))
 		want := []string{}
@@ -331,12 +334,12 @@ func TestTheDatabasesOwnNoIsARefusal(t *testing.T) {
 	assert.False(t, Denied(err))
 	s.exec("DROP TABLE river.gauge CASCADE")
 	fitted := &Fitted{Table: table}
-	l, err := s.session.Begin(ctx, fitted)
+	l, err := s.session.Begin(ctx, fitted, 1)
 	require.NoError(t, err)
 	defer l.Close(ctx)
 	source := rows{{"A", 1, 1, 1}}
 	require.NoError(t, l.Stage(ctx, &source, 1))
-	_, err = l.Merge(ctx, Origin{})
+	_, err = l.Merge(ctx, 1, []Part{{}})
 	assert.True(t, Denied(err), "a table that is gone is for people")
 	assert.Empty(t, Refusal(err))
 	assert.Empty(t, Refusal(io.EOF))
@@ -347,7 +350,7 @@ func TestAnErrorOfTheSourceEndsTheLoad(t *testing.T) {
 	s := open(t)
 	fitted, err := s.db.Fit(ctx, gauge(standard))
 	require.NoError(t, err)
-	l, err := s.session.Begin(ctx, fitted)
+	l, err := s.session.Begin(ctx, fitted, 1)
 	require.NoError(t, err)
 	assert.ErrorIs(t, l.Stage(ctx, brokenSource{}, 1), io.ErrClosedPipe)
 	l.Close(ctx)
@@ -492,4 +495,53 @@ func FuzzNumeric(f *testing.F) {
 			require.NotZero(t, binary.BigEndian.Uint16(b[len(b)-2:]), "no trailing zeros")
 		}
 	})
+}
+
+// TestFilesThatShareATransaction stages three small files at once, each with
+// its own repeats, and counts each on its own.
+func TestFilesThatShareATransaction(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.loaded(gauge(standard), 9, row{"A", 1, 10, 1}, row{"B", 1, 10, 5})
+	fitted, err := s.db.Fit(ctx, gauge(standard))
+	require.NoError(t, err)
+	b := NewPieces(fitted.Table, 100, true)
+	var pieces []Piece
+	for part, r := range []rows{{{"A", 1, 11, 2}, {"C", 1, 1, 1}, {"C", 1, 2, 1}}, {{"B", 1, 10, 4}, {"D", 1, 4, 1}}, {{"E", 1, 5, 1}}} {
+		b.Begin(part)
+		require.ErrorIs(t, r.Fill(b, 0), io.EOF)
+		pieces = append(pieces, b.TakePiece())
+	}
+	assert.Len(t, pieces[0].Hashes, 3)
+	assert.Equal(t, pieces[0].Hashes[1], pieces[0].Hashes[2])
+	l, err := s.session.Begin(ctx, fitted, 3)
+	require.NoError(t, err)
+	defer l.Close(ctx)
+	require.NoError(t, l.StagePieces(ctx, pieces))
+	require.NoError(t, l.Lock(ctx, "gauges", s.fence))
+	counts, err := l.Merge(ctx, 3, []Part{{File: "a", Arrival: 1}, {File: "b", Arrival: 2}, {File: "c", Arrival: 3}})
+	require.NoError(t, err)
+	assert.Equal(t, []balance.Balance{{Inserted: 1, Updated: 1, Duplicate: 1}, {Inserted: 1, Outdated: 1}, {Inserted: 1}}, counts)
+	require.NoError(t, l.Commit(ctx))
+	assert.Equal(t, []string{"A a 2 1", "B file-9 3 9", "C a 4 1", "D b 3 2", "E c 2 3"}, s.lines(`SELECT concat_ws(' ', station, from_file, from_line, from_arrival) FROM river.gauge ORDER BY 1`))
+}
+
+// TestALoadThatReplacesAnother undoes what an arrival wrote: rows that do not
+// come again go, those that come again change even if they are older, and take
+// the new lineage even if they are the same.
+func TestALoadThatReplacesAnother(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.loaded(gauge(standard), 1, row{"A", 1, 10, 9}, row{"B", 1, 10, 1}, row{"C", 1, 10, 1})
+	s.loaded(gauge(standard), 2, row{"D", 1, 10, 9})
+	s.replaces = []int64{1}
+	got := s.loaded(gauge(standard), 3, row{"A", 1, 11, 2}, row{"B", 1, 10, 1}, row{"D", 1, 11, 3}, row{"E", 1, 1, 1})
+	assert.Equal(t, balance.Balance{Read: 4, Inserted: 1, Updated: 1, Unchanged: 1, Outdated: 1, Removed: 1}, got)
+	assert.Equal(t, []string{"A 11 3", "B 10 3", "D 10 2", "E 1 3"}, s.lines(`SELECT concat_ws(' ', station, round(level * 100), from_arrival) FROM river.gauge ORDER BY 1`))
+	s.replaces, s.earlier = []int64{3}, 1
+	got = s.loaded(gauge(standard), 3, row{"A", 1, 11, 2}, row{"B", 1, 12, 1})
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1, Removed: 1}, got, "an arrival loaded again replaces itself")
+	s.replaces = []int64{3}
+	_, err := s.load(gauge(Lineage{}), 4, row{"A", 1, 11, 2})
+	assert.ErrorContains(t, err, "no lineage column that names the arrival")
 }

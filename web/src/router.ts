@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/feeds/:feed', component: () => import('./pages/Feed.vue'), meta: { title: 'Feed' } },
     { path: '/ledger', component: () => import('./pages/Ledger.vue'), meta: { title: 'Ledger' } },
     { path: '/arrivals/:id', component: () => import('./pages/Arrival.vue'), meta: { title: 'Arrival' } },
+    { path: '/due', component: () => import('./pages/Due.vue'), meta: { title: 'Due' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
   ],

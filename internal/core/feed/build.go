@@ -9,8 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/robfig/cron/v3"
-
+	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
 	"mullein/internal/core/tabular"
@@ -65,7 +64,14 @@ func (r *reader) feed(root *node) *Feed {
 		f.Tolerate, _ = parseShare(t.text) // the walk has checked it
 	}
 	f.Target = r.target(root.get("target"), f)
-	f.When = r.when(root.get("when"))
+	f.When = r.when(root.get("when"), f)
+	f.Due = r.due(root.get("due"), f)
+	if f.Landing.Delivery == BySlot && f.Due == nil {
+		r.failAt(root.get("landing").get("delivery"), "landing.delivery: slot needs due, which says what a slot expects")
+	}
+	if f.Landing.Reissue == ReissueReplace && f.Target.Lineage.FromArrival == "" {
+		r.failAt(root.get("landing").get("reissue"), "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
+	}
 	if len(r.problems) == 0 {
 		f.Derive = r.derive(root.get("derive"), f)
 	}
@@ -147,19 +153,88 @@ func (r *reader) landing(n *node) Landing {
 	if l.Settle > maxSettle {
 		r.failAt(n.get("settle"), "landing.settle: more than a day")
 	}
-	l.Files = r.pattern(n.get("files"))
-	if except := n.get("except"); except != nil {
-		for _, item := range except.items {
-			if p := r.pattern(item); p != nil {
-				l.Except = append(l.Except, p)
-			}
+	fold := n.str("case", "exact") == "ignore"
+	l.Files = r.pattern(n.get("files"), fold)
+	for _, item := range n.get("except").list() {
+		if p := r.pattern(item, fold); p != nil {
+			l.Except = append(l.Except, p)
 		}
 	}
+	l.SizeFrom, l.SizeTo = n.get("size").size("from"), n.get("size").size("to")
+	if l.SizeTo > 0 && l.SizeTo < l.SizeFrom {
+		r.failAt(n.get("size"), "landing.size: from is more than to")
+	}
+	l.Delivery = Delivery(n.str("delivery", string(ByFile)))
+	l.SkipBacklog = n.str("backlog", "load") == "skip"
+	l.Reissue = Reissue(n.str("reissue", string(ReissueLoad)))
+	l.LoadCopies = n.str("copies", "skip") == "load"
+	l.StrictOrder = n.flag("strict_order", false)
+	if l.Files == nil {
+		return l
+	}
+	l.WholeWhen = r.template(n.get("whole_when"), &l)
+	r.lists(n, &l, fold)
+	switch n.str("put_away", "leave") {
+	case "leave":
+	case "delete":
+		l.Delete = true
+	default:
+		l.PutAway = r.folder(n.get("put_away"), &l)
+	}
+	l.Quarantine = r.folder(n.get("quarantine"), &l)
 	return l
 }
 
-func (r *reader) pattern(n *node) *filename.Pattern {
-	p, err := filename.Compile(n.text)
+func (r *reader) lists(n *node, l *Landing, fold bool) {
+	listed := n.get("listed_in")
+	switch {
+	case listed != nil && l.Delivery == ByList:
+		l.ListedIn = r.pattern(listed, fold)
+	case listed != nil:
+		r.failAt(listed, "landing.listed_in is for delivery: list")
+	case l.Delivery == ByList:
+		r.failAt(n.get("delivery"), "landing.delivery: list needs listed_in, the pattern of the lists")
+	case l.Delivery == BySlot && !l.Files.HasSlot():
+		r.failAt(n.get("delivery"), "landing.delivery: slot needs {slot:...} in files, which says what belongs together")
+	}
+}
+
+func (r *reader) template(n *node, l *Landing) *filename.Template {
+	if n == nil {
+		return nil
+	}
+	t, err := filename.CompileTemplate(n.text, l.Files.Kinds())
+	var syntax *filename.SyntaxError
+	if errors.As(err, &syntax) {
+		r.failAt(n, "%s", strings.Replace(syntax.Error(), "file pattern", "path", 1))
+	}
+	return t
+}
+
+// folder reads a folder that files are moved to. Inside the landing it must
+// begin with a name of its own, or what lies there would be taken again.
+func (r *reader) folder(n *node, l *Landing) *filename.Template {
+	t := r.template(n, l)
+	if t != nil && (t.Fixed() == "" || l.At == t.Fixed() || strings.HasPrefix(l.At+"/", t.Fixed()+"/")) {
+		r.failAt(n, "the folder %q must begin with a name of its own, as in done/{slot:%%Y}; it is below the landing's root, beside the landing or inside it", n.text)
+	}
+	return t
+}
+
+func (n *node) size(name string) int64 {
+	if v := n.get(name); v != nil {
+		size, _ := parseSize(v.text) // the walk has checked it
+		return size
+	}
+	return 0
+}
+
+func (r *reader) pattern(n *node, fold bool) *filename.Pattern {
+	compile := filename.Compile
+	if fold {
+		compile = filename.CompileFold
+	}
+	p, err := compile(n.text)
 	var syntax *filename.SyntaxError
 	if errors.As(err, &syntax) {
 		r.failAt(n, "%s", syntax.Error())
@@ -358,24 +433,30 @@ func (r *reader) target(n *node, f *Feed) Target {
 	return t
 }
 
-// cronFields is what a schedule is written in; no words such as @daily.
-var cronFields = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
-
-// ParseCron reads five-field cron.
-func ParseCron(spec string) (cron.Schedule, error) {
-	if strings.Contains(spec, "=") || strings.HasPrefix(spec, "@") {
-		return nil, errors.New("five fields only; the zone has a key of its own")
+func (r *reader) times(n *node, key string) *due.Times {
+	cron := n.get("cron")
+	if cron == nil {
+		return nil
 	}
-	return cronFields.Parse(spec)
+	t, err := due.ParseTimes(cron.text, r.zone(n.get("zone")))
+	if err != nil {
+		r.failAt(cron, "%s %q: %v", key, cron.text, err)
+	}
+	return t
 }
 
-func (r *reader) when(n *node) When {
-	w := When{Cron: n.str("cron", ""), Zone: r.zone(n.get("zone")), Attempts: 5, Pause: n.span("pause", 30*time.Second)}
-	w.Arrival = n.flag("arrival", w.Cron == "")
-	if w.Cron != "" {
-		if _, err := ParseCron(w.Cron); err != nil {
-			r.failAt(n.get("cron"), "when.cron %q: %v; write minute, hour, day of month, month, day of week, as in \"*/15 * * * *\"", w.Cron, err)
-		}
+func (r *reader) when(n *node, f *Feed) When {
+	after := n.get("after")
+	w := When{
+		Times: r.times(n, "when.cron"), AfterAll: after.texts("all"), AfterAny: after.texts("any"),
+		Attempts: 5, Pause: n.span("pause", 30*time.Second), TimeLimit: n.span("time_limit", 0),
+	}
+	w.Arrival = n.flag("arrival", n.get("cron") == nil && after == nil)
+	if after != nil && len(w.AfterAll)+len(w.AfterAny) == 0 {
+		r.failAt(after, "when.after names no feed; write all: [...] or any: [...]")
+	}
+	if slices.Contains(w.AfterAll, f.Name) || slices.Contains(w.AfterAny, f.Name) {
+		r.failAt(after, "when.after: a feed cannot come after itself")
 	}
 	if n.get("attempts") != nil {
 		w.Attempts = n.count("attempts")
@@ -384,6 +465,52 @@ func (r *reader) when(n *node) When {
 		}
 	}
 	return w
+}
+
+// maxSlots bounds the slots of one time.
+const maxSlots = 10_000
+
+func (r *reader) due(n *node, f *Feed) *due.Calendar {
+	if n == nil || f.Landing.Files == nil {
+		return nil
+	}
+	late := n.span("late_after", 5*time.Minute)
+	c := &due.Calendar{
+		Times: r.times(n, "due.cron"), QuietFor: n.span("quiet_for", 0), Files: 1, Late: late, Missing: n.span("missing_after", max(time.Hour, late)),
+		Except: map[string]bool{}, Say: n.str("say", ""), Unit: f.Landing.Files.Unit(), NameZone: f.Landing.Zone,
+	}
+	if (n.get("cron") == nil) == (n.get("quiet_for") == nil) {
+		r.failAt(n, "due takes cron, where a schedule is known, or quiet_for, where none is")
+	}
+	if n.get("files") != nil {
+		if c.Files = n.count("files"); c.Files < 1 || c.Files > maxSlots {
+			r.failAt(n.get("files"), "due.files: from 1 to %d", maxSlots)
+		}
+	}
+	if c.Missing < c.Late {
+		r.failAt(n.get("missing_after"), "due.missing_after is less than late_after")
+	}
+	for _, day := range n.get("except_days").list() {
+		if _, err := time.Parse(time.DateOnly, day.text); err != nil {
+			r.failAt(day, "due.except_days: %q is no day; write it as 2026-12-25", day.text)
+		}
+		c.Except[day.text] = true
+	}
+	slots := 1
+	if per := n.get("per"); per != nil {
+		for _, g := range per.fields {
+			if kind, ok := f.Landing.Files.Kinds()[g.name]; !ok || kind == '%' {
+				r.fail(g.line, g.column, "due.per: {%s} is not a text or a number that landing.files captures%s", g.name, suggestion(g.name, f.Landing.Files.Names()))
+			}
+			values := per.texts(g.name)
+			c.Per = append(c.Per, due.Group{Capture: g.name, Values: values})
+			slots *= max(1, len(values))
+		}
+	}
+	if slots > maxSlots {
+		r.failAt(n.get("per"), "due.per makes %d slots at a time; %d are the most", slots, maxSlots)
+	}
+	return c
 }
 
 func (r *reader) derive(n *node, f *Feed) []Derived {

@@ -1,9 +1,12 @@
 package feed
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"mullein/internal/core/check"
+	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
 	"mullein/internal/core/tabular"
@@ -25,6 +28,7 @@ type Feed struct {
 	Tolerate check.Tolerance
 	Target   Target
 	When     When
+	Due      *due.Calendar // nil when nothing is expected at any time
 }
 
 // Supplier is who sends the files.
@@ -32,12 +36,47 @@ type Supplier struct{ Name, Contact string }
 
 // Landing is where the files arrive and which of them belong.
 type Landing struct {
-	At     string // a folder below one of the service's landing roots
-	Files  *filename.Pattern
-	Except []*filename.Pattern
-	Zone   *time.Location // of times in names
-	Settle time.Duration  // a file is whole when its size and time were still for so long
+	At       string // a folder below one of the service's landing roots
+	Files    *filename.Pattern
+	Except   []*filename.Pattern
+	SizeFrom int64          // bytes
+	SizeTo   int64          // bytes; 0 is no limit
+	Zone     *time.Location // of times in names
+	Settle   time.Duration  // a file is whole when its size and time were still for so long
+
+	WholeWhen *filename.Template // the marker that says so instead; nil for none
+	ListedIn  *filename.Pattern  // of the lists of deliveries; nil for none
+	Delivery  Delivery
+
+	SkipBacklog bool
+	Reissue     Reissue
+	LoadCopies  bool
+	StrictOrder bool
+	Delete      bool               // loaded files
+	PutAway     *filename.Template // the folder that loaded files are moved to; nil for none
+	Quarantine  *filename.Template // the folder that refused files are moved to; nil for none
 }
+
+// Delivery is what belongs together.
+type Delivery string
+
+// The deliveries.
+const (
+	ByFile Delivery = "file"
+	ByList Delivery = "list"
+	BySlot Delivery = "slot"
+)
+
+// Reissue is what becomes of other content under a loaded path.
+type Reissue string
+
+// The ways to take a reissue.
+const (
+	ReissueLoad    Reissue = "load"
+	ReissueReplace Reissue = "replace"
+	ReissueHold    Reissue = "hold"
+	ReissueSkip    Reissue = "skip"
+)
 
 // Derived is a column that the file does not have.
 type Derived struct {
@@ -74,29 +113,71 @@ func (l Lineage) Names() []string {
 
 // When says what starts a run.
 type When struct {
-	Arrival  bool   // as soon as a file is whole
-	Cron     string // five fields; "" for none
-	Zone     *time.Location
-	Attempts int           // how often a load that fails by chance is tried, 1 or more
-	Pause    time.Duration // before the second attempt; it doubles
+	Arrival   bool          // as soon as a file is whole
+	Times     *due.Times    // nil for none
+	AfterAll  []string      // feeds that all must have loaded something new
+	AfterAny  []string      // feeds of which one must have
+	Attempts  int           // how often a load that fails by chance is tried, 1 or more
+	Pause     time.Duration // before the second attempt; it doubles
+	TimeLimit time.Duration // of a run; 0 is none
 }
 
-// Belongs tells whether a path below the landing belongs to the feed, and what
-// its name says.
-func (l *Landing) Belongs(path string) (filename.Captures, bool) {
-	if filename.AlwaysLeftOut(path) {
-		return nil, false
+// Taken says whether a name at a landing belongs to a feed.
+type Taken struct {
+	Captures filename.Captures
+	List     bool   // it lists the files of a delivery
+	Why      string // why it is left out; "" when it is not
+}
+
+// Look says whether a file below the landing belongs to the feed, and what its
+// name says.
+func (l *Landing) Look(path string, size int64) Taken {
+	if why := filename.LeftOut(path, size); why != "" {
+		return Taken{Why: why}
+	}
+	for _, folder := range []*filename.Template{l.PutAway, l.Quarantine} {
+		if inside := l.inside(folder); inside != "" && strings.HasPrefix(path, inside+"/") {
+			return Taken{Why: "in the folder " + folder.Fixed() + ", where files are put away"}
+		}
+	}
+	if l.ListedIn != nil {
+		if captures, ok := l.ListedIn.Match(path, l.Zone); ok {
+			return Taken{Captures: captures, List: true}
+		}
+	}
+	if l.WholeWhen != nil {
+		if end := l.WholeWhen.End(); end != "" && strings.HasSuffix(path, end) {
+			return Taken{Why: "a marker that says that a file is whole"}
+		}
 	}
 	captures, ok := l.Files.Match(path, l.Zone)
 	if !ok {
-		return nil, false
+		return Taken{Why: "does not fit the pattern " + l.Files.String()}
 	}
 	for _, e := range l.Except {
 		if _, excepted := e.Match(path, l.Zone); excepted {
-			return nil, false
+			return Taken{Why: "left out by except: " + e.String()}
 		}
 	}
-	return captures, true
+	switch {
+	case size < l.SizeFrom:
+		return Taken{Why: fmt.Sprintf("%d bytes; size.from is %d", size, l.SizeFrom)}
+	case l.SizeTo > 0 && size > l.SizeTo:
+		return Taken{Why: fmt.Sprintf("%d bytes; size.to is %d", size, l.SizeTo)}
+	}
+	return Taken{Captures: captures}
+}
+
+// inside gives the part of a folder below the landing, "" when it lies elsewhere.
+func (l *Landing) inside(folder *filename.Template) string {
+	if folder == nil {
+		return ""
+	}
+	inside, ok := strings.CutPrefix(folder.Fixed(), l.At+"/")
+	if !ok {
+		return ""
+	}
+	return inside
 }
 
 // Scope declares what the feed's expressions may read.

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/core/due"
 	"mullein/internal/core/tabular"
 )
 
@@ -35,14 +36,13 @@ func TestParseFillsInEverything(t *testing.T) {
 	assert.Equal(t, StandardLineage, f.Target.Lineage)
 	assert.True(t, f.When.Arrival)
 	assert.Equal(t, 5, f.When.Attempts)
-	captures, ok := f.Landing.Belongs("2026/GAUGE_K1_20260701T1215.csv.gz")
-	require.True(t, ok)
-	assert.Equal(t, "K1", captures["catchment"])
-	slot, _ := captures.Slot()
+	taken := f.Landing.Look("2026/GAUGE_K1_20260701T1215.csv.gz", 1)
+	require.Empty(t, taken.Why)
+	assert.Equal(t, "K1", taken.Captures["catchment"])
+	slot, _ := taken.Captures.Slot()
 	assert.Equal(t, "2026-07-01T12:15:00Z", slot.UTC().Format(time.RFC3339))
 	for _, path := range []string{"test_GAUGE_K1_20260701T1215.csv", ".GAUGE_K1_20260701T1215.csv", "GAUGE_K1_20260701T1215.csv.part", "GAUGE_K1_20260231T1215.csv"} {
-		_, ok := f.Landing.Belongs(path)
-		assert.False(t, ok, path)
+		assert.NotEmpty(t, f.Landing.Look(path, 1).Why, path)
 	}
 }
 
@@ -52,9 +52,22 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"landing:\n", "landng:\n", `:6:1: unknown key "landng"; did you mean "landing"?`},
 		{"  at: landing/gauges\n", "", `:7:3: key "at" is missing in landing, as in`},
 		{"settle: 1s", "settle: 1 second", `:11:11: landing.settle: "1 second" is not a duration; write 3s`},
-		{"settle: 1s", "settle: 1s\n  reissue: replace", "landing.reissue: replace: not yet"},
 		{"tolerate:", "leave_out: row.flow_m3s > 1.0\ntolerate:", "leave_out: not yet; this version"},
-		{"tolerate:", "due: {cron: \"* * * * *\"}\ntolerate:", "due: not yet"},
+		{"settle: 1s", "settle: 1s\n  delivery: list", "landing.delivery: list needs listed_in"},
+		{"settle: 1s", "settle: 1s\n  delivery: slot", "landing.delivery: slot needs due"},
+		{"settle: 1s", "settle: 1s\n  listed_in: \"*.lst\"", "listed_in is for delivery: list"},
+		{"settle: 1s", "settle: 1s\n  whole_when: \"{nobody}.ok\"", "{nobody} is not captured by files"},
+		{"settle: 1s", "settle: 1s\n  put_away: \"{catchment}/done\"", "must begin with a name of its own"},
+		{"settle: 1s", "settle: 1s\n  put_away: landing", "must begin with a name of its own"},
+		{"settle: 1s", "settle: 1s\n  quarantine: \"../out\"", "never leaves the landing roots"},
+		{"settle: 1s", "settle: 1s\n  size: {from: 2GiB, to: 1B}", "from is more than to"},
+		{"tolerate:", "due: {late_after: 5m}\ntolerate:", "due takes cron, where a schedule is known, or quiet_for"},
+		{"tolerate:", "due: {cron: \"0 6 * * *\", quiet_for: 2h}\ntolerate:", "due takes cron, where a schedule is known, or quiet_for"},
+		{"tolerate:", "due: {cron: \"0 6 * * *\", per: {catchmnt: [K1]}}\ntolerate:", "did you mean \"catchment\"?"},
+		{"tolerate:", "due: {cron: \"0 6 * * *\", late_after: 2h, missing_after: 1h}\ntolerate:", "missing_after is less than late_after"},
+		{"tolerate:", "due: {cron: \"0 6 * * *\", except_days: [\"25.12.2026\"]}\ntolerate:", "is no day"},
+		{"arrival: true", "after: {all: [gauge-readings]}", "a feed cannot come after itself"},
+		{"arrival: true", "after: {}", "when.after names no feed"},
 		{"format: csv", "format: parquet", "format: parquet: not yet; this version of Mullein takes csv"},
 		{"format: csv", "format: cvs", `unknown value "cvs"; did you mean "csv"?`},
 		{"at: landing/gauges", "at: ../secrets", "without \"..\""},
@@ -90,6 +103,40 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		require.ErrorAs(t, err, &problems, c.new)
 		assert.Contains(t, err.Error(), c.want)
 	}
+}
+
+func TestWhatALandingTakes(t *testing.T) {
+	text := strings.Replace(gauge(t), "settle: 1s", `case: ignore
+  size: {from: 2B, to: 1KiB}
+  whole_when: "{path}.ok"
+  delivery: list
+  listed_in: "DELIVERY_{slot:%Y%m%d}.lst"
+  backlog: skip
+  reissue: replace
+  copies: load
+  put_away: "landing/gauges/done/{slot:%Y}"
+  quarantine: bad/gauges`, 1) + "due: {cron: \"*/15 * * * *\", zone: Atlantic/Azores, per: {catchment: [K1]}, files: 2}\n"
+	f, err := Parse("x.yaml", []byte(text))
+	require.NoError(t, err)
+	const name = "gauge_k1_20260701T1215.csv"
+	for path, want := range map[string]string{
+		name: "", "DELIVERY_20260701.lst": "", name + ".ok": "a marker that says", "done/2026/" + name: "in the folder landing/gauges/done",
+		"test_" + name: "does not fit", "a/test_/" + name: "", ".x/" + name: "a dot-file", "other.csv": "does not fit the pattern",
+	} {
+		got := f.Landing.Look(path, 10)
+		assert.Equal(t, want == "", got.Why == "", "%s: %s", path, got.Why)
+		assert.Contains(t, got.Why, want, path)
+	}
+	assert.True(t, f.Landing.Look("DELIVERY_20260701.lst", 10).List)
+	assert.Contains(t, f.Landing.Look(name, 1).Why, "size.from is 2")
+	assert.Contains(t, f.Landing.Look(name, 2000).Why, "size.to is 1024")
+	assert.Equal(t, due.Minute, f.Due.Unit)
+	assert.Equal(t, 2, f.Due.Files)
+	assert.Equal(t, time.Hour, f.Due.Missing)
+	assert.True(t, f.Landing.SkipBacklog && f.Landing.LoadCopies && f.Landing.Reissue == ReissueReplace)
+	arrival, err := Parse("x.yaml", []byte(strings.Replace(gauge(t), "arrival: true", "after: {any: [other]}", 1)))
+	require.NoError(t, err)
+	assert.False(t, arrival.When.Arrival, "a feed that comes after others does not run on arrival unless it says so")
 }
 
 func TestEveryKeyThatDoesNotWorkYetIsRefused(t *testing.T) {

@@ -102,7 +102,7 @@ func grammar() *key {
 			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.", kind: kShare, example: "0.5%"}),
 		targetKeys().must(),
 		whenKeys(),
-		dueKeys().wait(),
+		dueKeys(),
 	)
 }
 
@@ -110,20 +110,20 @@ func landingKeys() *key {
 	return group("landing", "Where the files arrive and which of them belong.",
 		text("at", "A folder below one of the service's landing roots.").must().eg("landing/gauges"),
 		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, {name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
-		choice("case", "Whether the pattern looks at capitals.", "exact").soon("ignore"),
-		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part and .filepart never do."),
-		group("size", "The sizes that are taken.", &key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}).wait(),
+		choice("case", "Whether the pattern looks at capitals. Default: exact.", "exact", "ignore"),
+		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part, .filepart and empty marker files never do."),
+		group("size", "The sizes that are taken; others are left out.", &key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}),
 		text("zone", "The time zone of times in names. Default: UTC.").eg("Atlantic/Azores"),
 		span("settle", "A file is whole when its size and time have been still for so long. Default: 3s.").eg("3s"),
-		text("whole_when", "A marker file that says that a file is whole.").wait(),
-		text("listed_in", "A list of the files of a delivery.").wait(),
-		choice("delivery", "What belongs together.", "file").soon("list", "slot"),
-		choice("backlog", "What becomes of files that lay there before the feed.", "load").soon("skip"),
-		choice("reissue", "What becomes of other content under a loaded path.", "load").soon("replace", "hold", "skip"),
-		choice("copies", "What becomes of the same content under another name.", "skip").soon("load"),
-		flag("strict_order", "Whether a refused file holds up those behind it.").wait(),
-		choice("put_away", "What becomes of loaded files.", "leave").soon("delete"),
-		text("quarantine", "The folder that refused files are moved to.").wait(),
+		text("whole_when", "A file is whole when this marker file is there and not older, instead of settle: a path of {path}, {stem}, {name} and captures. A checksum or a number of rows in it is held against the file.").eg("\"{path}.ok\""),
+		text("listed_in", "delivery: list: the pattern of the files that list a delivery: a path a line, below the list's folder, with the size and the SHA-256 after it if they are known.").eg("\"DELIVERY_{slot:%Y%m%d}.lst\""),
+		choice("delivery", "What belongs together and is loaded in one transaction: a file, the files of a list, or all that a slot of due expects. Default: file.", "file", "list", "slot"),
+		choice("backlog", "What becomes of files that lay there before the feed: they are loaded, or skipped until `redo --backlog` takes them. Default: load.", "load", "skip"),
+		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load.", "load", "replace", "hold", "skip"),
+		choice("copies", "What becomes of the same content under another name with the same captures. Default: skip.", "skip", "load"),
+		flag("strict_order", "Whether a refused, failed or held file holds up those behind it. Default: false."),
+		text("put_away", "What becomes of loaded files and skipped copies: leave, delete, or a folder below the landing's root, with captures in it. Default: leave.").eg("\"done/{slot:%Y}/{catchment}\""),
+		text("quarantine", "The folder below the landing's root that refused files are moved to, with a text beside each that says why. Default: they stay where they are.").eg("quarantine/gauges"),
 	).must()
 }
 
@@ -211,24 +211,26 @@ func targetKeys() *key {
 
 func whenKeys() *key {
 	return group("when", "What starts a run.",
-		flag("arrival", "As soon as a file is whole. Default: true, unless cron is given."),
+		flag("arrival", "As soon as a file is whole. Default: true, unless cron or after is given."),
 		text("cron", "Five fields: minute, hour, day, month, weekday.").eg("*/15 * * * *"),
 		text("zone", "The time zone of cron. Default: UTC."),
-		group("after", "When other feeds have loaded something new.", texts("all", "All of them."), texts("any", "Any of them.")).wait(),
+		group("after", "When other feeds have loaded something new since the last such run.", texts("all", "All of them."), texts("any", "Any of them.")),
 		count("attempts", "How often a load that fails by chance is tried. Default: 5."),
 		span("pause", "Before the second attempt; it doubles. Default: 30s."),
-		span("time_limit", "How long a run may take.").wait(),
+		span("time_limit", "How long a run may take; then it ends as failed, and what it has not loaded waits for the next."),
 	)
 }
 
 func dueKeys() *key {
-	return group("due", "What is expected, and when.",
-		text("cron", "Five fields."), span("quiet_for", "How long a supplier may be silent, where no schedule is known."),
-		text("zone", "The time zone of cron."),
-		free("per", "A slot for each value of a capture.", texts("", "")),
-		count("files", "How many files a slot has."),
-		span("late_after", "When a slot is late."), span("missing_after", "When it is missing."),
-		texts("except_days", "Days without slots, as 2026-12-25."),
-		text("say", "What to say when it is missing."),
+	return group("due", "What is expected, and when. A slot is one expected delivery.",
+		text("cron", "The times of the slots, five fields. Where names carry {slot}, it is the slot's time.").eg("\"*/15 * * * *\""),
+		span("quiet_for", "How long a supplier may be silent, where no schedule is known.").eg("2h"),
+		text("zone", "The time zone of cron. Default: UTC."),
+		free("per", "A slot for each value of a capture.", texts("", "")).eg("{catchment: [K1, K2, K3]}"),
+		count("files", "How many files a slot has. Default: 1."),
+		span("late_after", "A slot is late so long after its time. Default: 5m."),
+		span("missing_after", "A slot is missing so long after its time. Default: 1h, or late_after if that is more."),
+		texts("except_days", "Days without slots, in the zone.").eg("[\"2026-12-25\"]"),
+		text("say", "What to say when a slot is missing."),
 	)
 }

@@ -58,7 +58,7 @@ func TestDefaults(t *testing.T) {
 	assert.Equal(t, []string{""}, f.Schema.MissingValues)
 	assert.Equal(t, "public", f.Target.Schema)
 	assert.Equal(t, StandardLineage, f.Target.Lineage)
-	assert.Equal(t, When{Arrival: true, Zone: time.UTC, Attempts: 5, Pause: 30 * time.Second}, f.When)
+	assert.Equal(t, When{Arrival: true, Attempts: 5, Pause: 30 * time.Second}, f.When)
 	assert.Equal(t, "none", f.Tolerate.String())
 	f, err = Parse("x.yaml", []byte(small+"when: {cron: \"0 6 * * *\", zone: Atlantic/Azores}\n"))
 	require.NoError(t, err)

@@ -3,11 +3,13 @@ package filename
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"mullein/internal/core/due"
 	"mullein/internal/core/timeformat"
 )
 
@@ -23,6 +25,15 @@ type Pattern struct {
 	text     string
 	re       *regexp.Regexp
 	captures []capture
+	tokens   []token
+	fold     bool
+}
+
+// token is a piece of a pattern, for telling which names come close to it.
+type token struct {
+	kind    byte   // 'l' literal, '*' any text, '?' one character, 'c' capture, and ( | )
+	text    string // of a literal
+	capture int    // index
 }
 
 type capture struct {
@@ -59,8 +70,13 @@ func (e *SyntaxError) Error() string {
 }
 
 // Compile reads a pattern. Errors are of type [*SyntaxError].
-func Compile(pattern string) (*Pattern, error) {
-	c := compiler{src: pattern, p: &Pattern{text: pattern}, seen: map[string]bool{}}
+func Compile(pattern string) (*Pattern, error) { return compile(pattern, false) }
+
+// CompileFold reads a pattern that does not look at capitals.
+func CompileFold(pattern string) (*Pattern, error) { return compile(pattern, true) }
+
+func compile(pattern string, fold bool) (*Pattern, error) {
+	c := compiler{src: pattern, p: &Pattern{text: pattern, fold: fold}, seen: map[string]bool{}}
 	if len(pattern) > maxPattern {
 		return nil, &SyntaxError{pattern[:40] + "...", 0, fmt.Sprintf("longer than %d bytes", maxPattern)}
 	}
@@ -69,6 +85,9 @@ func Compile(pattern string) (*Pattern, error) {
 	}
 	if strings.HasPrefix(pattern, "/") || strings.Contains("/"+pattern+"/", "/../") {
 		return nil, &SyntaxError{pattern, 0, "patterns are relative to the landing and never contain \"..\""}
+	}
+	if fold {
+		c.out.WriteString(`(?i)`)
 	}
 	c.out.WriteString(`^`)
 	if err := c.run(); err != nil {
@@ -130,6 +149,9 @@ func (p *Pattern) Match(path string, loc *time.Location) (Captures, bool) {
 			caps[c.name] = n
 		case '%':
 			t, err := c.layout.Time([]byte(text), loc)
+			if err != nil && p.fold { // the letters between the tokens, as in 20260701t1215
+				t, err = c.layout.Time([]byte(strings.ToUpper(text)), loc)
+			}
 			if err != nil {
 				return nil, false
 			}
@@ -161,6 +183,7 @@ func (c *compiler) run() error {
 		case '*':
 			c.star(at)
 		case '?':
+			c.token('?', "")
 			c.out.WriteString(`[^/]`)
 		case '[':
 			if err := c.class(at); err != nil {
@@ -172,23 +195,27 @@ func (c *compiler) run() error {
 			}
 		case '(':
 			c.depth++
+			c.token('(', "")
 			c.out.WriteString(`(?:`)
 		case '|':
 			if c.depth == 0 {
 				return c.fail(at, "| stands outside of brackets; write (a|b)")
 			}
+			c.token('|', "")
 			c.out.WriteByte('|')
 		case ')':
 			if c.depth == 0 {
 				return c.fail(at, ") without (")
 			}
 			c.depth--
+			c.token(')', "")
 			c.out.WriteByte(')')
 		case ']', '}':
 			return c.fail(at, "%c without its opening bracket", ch)
 		default:
 			_, size := utf8.DecodeRuneInString(c.src[at:])
 			c.pos = at + size
+			c.token('l', c.src[at:c.pos])
 			c.out.WriteString(regexp.QuoteMeta(c.src[at:c.pos]))
 		}
 	}
@@ -198,7 +225,16 @@ func (c *compiler) run() error {
 	return nil
 }
 
+func (c *compiler) token(kind byte, text string) {
+	if n := len(c.p.tokens); kind == 'l' && n > 0 && c.p.tokens[n-1].kind == 'l' {
+		c.p.tokens[n-1].text += text
+		return
+	}
+	c.p.tokens = append(c.p.tokens, token{kind: kind, text: text, capture: len(c.p.captures)})
+}
+
 func (c *compiler) star(at int) {
+	c.token('*', "")
 	if !strings.HasPrefix(c.src[c.pos:], "*") {
 		c.out.WriteString(`[^/]*`)
 		return
@@ -229,6 +265,7 @@ func (c *compiler) class(at int) error {
 	if _, err := regexp.Compile("[" + body + "]"); err != nil {
 		return c.fail(at, "[%s] is not a set of characters", body)
 	}
+	c.token('?', "")
 	c.out.WriteString("[" + body + "]")
 	c.pos += end + 1
 	return nil
@@ -251,6 +288,7 @@ func (c *compiler) capture(at int) error {
 		return c.fail(at, "{%s} stands inside brackets, where it may capture nothing; put it outside", name)
 	}
 	c.seen[name] = true
+	c.token('c', "")
 	switch {
 	case form == "":
 		c.p.captures = append(c.p.captures, capture{name: name, kind: 't'})
@@ -280,20 +318,78 @@ func (p *Pattern) Kinds() map[string]byte {
 	return kinds
 }
 
-// AlwaysLeftOut tells whether a path names a file that no feed takes: a
-// dot-file or one in a dot-folder, or one with the name of an upload that is
-// still going on.
-func AlwaysLeftOut(path string) bool {
+// Unit tells how finely the capture named slot tells slots apart: a unit of
+// time, a number, or nothing when there is no such capture.
+func (p *Pattern) Unit() due.Unit {
+	for _, c := range p.captures {
+		if c.name != "slot" {
+			continue
+		}
+		switch {
+		case c.kind == '#':
+			return due.Number
+		case c.kind != '%':
+			return due.NoUnit
+		case c.layout.Has('M') || c.layout.Has('s'):
+			return due.Minute
+		case c.layout.Has('H') || c.layout.Has('I'):
+			return due.Hour
+		case c.layout.Has('d') || c.layout.Has('e') || c.layout.Has('j'):
+			return due.Day
+		case c.layout.Has('m') || c.layout.Has('b') || c.layout.Has('B'):
+			return due.Month
+		}
+		return due.Year
+	}
+	return due.NoUnit
+}
+
+// Read brings captures that were kept as JSON back to their own kinds.
+func (p *Pattern) Read(kept map[string]any) Captures {
+	out := Captures{}
+	for _, c := range p.captures {
+		switch v := kept[c.name].(type) {
+		case string:
+			if n, err := strconv.ParseInt(v, 10, 64); c.kind == '#' && err == nil {
+				out[c.name] = n
+			} else if c.kind != '%' {
+				out[c.name] = v
+			} else if t, err := time.Parse(time.RFC3339, v); err == nil {
+				out[c.name] = t
+			}
+		case float64:
+			out[c.name] = int64(v)
+		case int64, time.Time:
+			out[c.name] = v
+		}
+	}
+	return out
+}
+
+// LeftOut says why no feed takes a file, or "": a dot-file or one in a
+// dot-folder, one with the name of an upload that is still going on, or an
+// empty file that only marks that something is complete.
+func LeftOut(path string, size int64) string {
 	for _, part := range strings.Split(path, "/") {
 		if strings.HasPrefix(part, ".") {
-			return true
+			return "a dot-file"
 		}
 	}
 	lower := strings.ToLower(path)
 	for _, end := range []string{".tmp", ".part", ".filepart"} {
 		if strings.HasSuffix(lower, end) {
-			return true
+			return "a temporary name, " + end
 		}
 	}
-	return false
+	if size != 0 {
+		return ""
+	}
+	base := lower[strings.LastIndexByte(lower, '/')+1:]
+	if strings.HasPrefix(base, "_") || slices.Contains(markerEnds, base[strings.LastIndexByte(base, '.')+1:]) {
+		return "an empty marker file"
+	}
+	return ""
 }
+
+// markerEnds are the extensions that empty marker files have.
+var markerEnds = []string{"ok", "done", "ready", "complete", "end", "fin", "marker"}

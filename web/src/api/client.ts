@@ -13,6 +13,9 @@ export type Reject = Schemas['NotableReject']
 export type Rows = Schemas['Rows']
 export type Run = Schemas['Run']
 export type State = Arrival['state']
+export type Slot = Schemas['SlotView']
+export type SlotState = Slot['state']
+export type Verb = Schemas['Verdict']['verb']
 
 /** The data of an answer, or its problem as an error that people can read. */
 export async function got<T>(answer: Promise<{ data?: T; error?: { detail?: string; title?: string } }>): Promise<T> {

@@ -4,9 +4,10 @@ import { useRouter } from 'vue-router'
 import type { Day } from '../api/client'
 import { count } from '../format'
 
-// A line a feed across the last hours and the next few: the times at which a
-// run is due as brackets, the arrivals as marks where they really came, sized
-// by rows. Marks that would lie on each other are one mark.
+// A line a feed across the last hours and the next few: the times at which
+// something is due as brackets, the arrivals as marks where they really came,
+// sized by rows; what did not come is an empty box. Marks that would lie on
+// each other are one mark.
 const props = defineProps<{ day: Day; hours: number }>()
 const router = useRouter()
 const box = ref<HTMLElement>()
@@ -36,6 +37,33 @@ const ticks = computed(() => {
   return out
 })
 
+// The slots of a line: a bracket where something was due; where nothing came,
+// an empty box up to the next bracket, and one box for several in a row.
+type DaySlot = Day['feeds'][number]['slots'][number]
+interface Gap {
+  x: number
+  end: number
+  state: string
+  says: string
+}
+const bad = (s: DaySlot) => s.state === 'missing' || s.state === 'refused' || (s.state === 'late' && s.good < s.slots)
+function gaps(slots: DaySlot[]): Gap[] {
+  const out: Gap[] = []
+  slots.forEach((s, i) => {
+    if (!bad(s) || +new Date(s.missing_at) < from.value) return
+    const next = slots[i + 1]
+    const begin = Math.max(left, x(+new Date(s.at)))
+    const end = Math.max(begin + 7, Math.min(x(+new Date(s.missing_at)), next ? x(+new Date(next.at)) : Infinity, x(Math.max(now.value, +new Date(s.at)))))
+    const last = out.at(-1)
+    const says = `${new Date(s.at).toLocaleTimeString()}: ${s.slots - s.good} of ${s.slots} ${s.state === 'late' ? 'late, not here yet' : s.state}`
+    if (last && last.state === s.state && begin - last.end < 2) {
+      last.end = end
+      last.says += `\n${says}`
+    } else out.push({ x: begin, end, state: s.state, says })
+  })
+  return out
+}
+
 interface Group {
   x: number
   rows: number
@@ -59,20 +87,22 @@ const lines = computed(() =>
         if (rank.indexOf(m.state) < rank.indexOf(last.state)) last.state = m.state
       } else groups.push({ x: x(at), rows: m.rows, marks: [m], state: m.state })
     }
-    return { ...f, y: top + i * lineHeight, groups, due: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
+    const slots = f.slots.filter((s) => +new Date(s.at) >= from.value)
+    const due = slots.map((s) => ({ x: x(+new Date(s.at)), late: s.state === 'late' && s.good === s.slots, says: `due ${new Date(s.at).toLocaleTimeString()}: ${s.ahead ? 'still to come' : s.state}` }))
+    return { ...f, y: top + i * lineHeight, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
   }),
 )
 const most = computed(() => Math.max(1, ...lines.value.flatMap((l) => l.groups.map((g) => g.rows))))
 const radius = (g: Group) => 3 + 6 * Math.sqrt(g.rows / most.value)
 const says = (g: Group) => {
   const states = new Map<string, number>()
-  for (const m of g.marks) states.set(m.state, (states.get(m.state) ?? 0) + 1)
+  for (const m of g.marks) states.set(m.state, (states.get(m.state) ?? 0) + m.count)
   const only = g.marks[0]
-  return g.marks.length === 1 && only
+  return g.marks.length === 1 && only && only.count === 1
     ? `${only.path}\n${only.state}, ${count(only.rows)} rows, noticed ${new Date(only.at).toLocaleTimeString()}`
-    : `${g.marks.length} arrivals: ${[...states].map(([s, n]) => `${n} ${s}`).join(', ')}; ${count(g.rows)} rows`
+    : `${count(g.marks.reduce((n, m) => n + m.count, 0))} arrivals: ${[...states].map(([s, n]) => `${n} ${s}`).join(', ')}; ${count(g.rows)} rows`
 }
-const open = (g: Group, feed: string) => router.push(g.marks.length === 1 ? `/arrivals/${g.marks[0]?.arrival}` : `/ledger?feed=${feed}${g.state === 'loaded' ? '' : `&state=${g.state}`}`)
+const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.marks[0]?.count === 1 ? `/arrivals/${g.marks[0]?.arrival}` : `/ledger?feed=${feed}${g.state === 'loaded' ? '' : `&state=${g.state}`}`)
 </script>
 
 <template>
@@ -88,7 +118,16 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 ? `/ar
           <text x="0" :y="l.y + lineHeight / 2 + 4" class="feed">{{ l.feed }}</text>
         </router-link>
         <line :x1="left" :x2="width - 8" :y1="l.y + lineHeight / 2" :y2="l.y + lineHeight / 2" class="ground" />
-        <path v-for="d in l.due" :key="d" :d="`M${d + 3} ${l.y + 8}h-3v${lineHeight - 16}h3`" class="due" />
+        <line v-for="r in l.runs" :key="r" :x1="r" :x2="r" :y1="l.y + lineHeight - 10" :y2="l.y + lineHeight - 5" class="due" />
+        <path v-for="d in l.due" :key="d.x" :d="`M${d.x + 3} ${l.y + 7}h-3v${lineHeight - 14}h3`" class="due" :class="{ late: d.late }">
+          <title>{{ d.says }}</title>
+        </path>
+        <router-link v-for="g in l.gaps" :key="g.x" :to="`/due?feed=${l.feed}`" :aria-label="g.says">
+          <rect :x="g.x" :y="l.y + 7" :width="Math.max(2, g.end - g.x)" :height="lineHeight - 14" class="gap" :class="g.state">
+            <title>{{ g.says }}</title>
+          </rect>
+          <text v-if="g.end - g.x > 48" :x="(g.x + g.end) / 2" :y="l.y + lineHeight / 2 + 4" text-anchor="middle" class="word">{{ g.state }}</text>
+        </router-link>
         <g v-for="g in l.groups" :key="`${g.x}${g.state}`" class="mark" :class="g.state" tabindex="0" role="link" :aria-label="says(g)" @click="open(g, l.feed)" @keydown.enter="open(g, l.feed)">
           <title>{{ says(g) }}</title>
           <path v-if="g.state === 'refused'" :d="`M${g.x - 5} ${l.y + lineHeight / 2 - 5}l10 10m0-10l-10 10`" class="cross" />
@@ -123,6 +162,29 @@ svg {
   fill: none;
   stroke: var(--faint);
   stroke-width: 1.2;
+}
+.due.late {
+  stroke: var(--warm);
+  stroke-width: 2;
+}
+.gap {
+  fill: var(--bad);
+  fill-opacity: 0.1;
+  stroke: var(--bad);
+  stroke-width: 1.4;
+  stroke-dasharray: 3 2;
+}
+.gap.late {
+  fill: var(--warm);
+  stroke: var(--warm);
+}
+.gap:hover {
+  fill-opacity: 0.3;
+}
+.word {
+  fill: var(--bad);
+  font-size: 11px;
+  pointer-events: none;
 }
 .ahead {
   fill: var(--soft);

@@ -20,6 +20,12 @@ const shapes: Record<string, { path: string; tone: string; filled?: boolean }> =
   cancelled: { path: 'M3.500 3.500h7v7h-7Z', tone: 'warm' },
   gone: { path: 'M7 3a4 4 0 1 0 .001 0ZM4.200 9.800l5.600-5.600', tone: 'quiet' },
   recalled: { path: 'M10.500 7H4M6.500 4 3.500 7l3 3', tone: 'warm' },
+  open: { path: 'M5.500 3H4v8h1.500M8.500 3H10v8H8.500', tone: 'quiet' },
+  'on time': { path: 'M2.800 7.300 5.800 10.300 11.200 4', tone: 'good' },
+  late: { path: 'M7 3a4 4 0 1 0 .001 0ZM7 4.800V7l1.600 1', tone: 'warm' },
+  missing: { path: 'M5 2.500H3v9h2M9 2.500h2v9H9', tone: 'bad' },
+  excused: { path: 'M3 8.500c2-3 3-3 4-1.500s2 1.500 4-1.500', tone: 'quiet' },
+  surplus: { path: 'M7 3.500v7M3.500 7h7', tone: 'cool' },
   paused: { path: 'M4.500 3v8M9.500 3v8', tone: 'warm' },
 }
 const shape = computed(() => shapes[props.state] ?? { path: 'M7 6.500a.5.5 0 1 0 .001 0Z', tone: 'quiet' })

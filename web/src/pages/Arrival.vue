@@ -2,7 +2,8 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, got } from '../api/client'
+import { api, got, type State, type Verb } from '../api/client'
+import AskReason from '../components/AskReason.vue'
 import BalanceBar from '../components/BalanceBar.vue'
 import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
@@ -24,11 +25,21 @@ const { data: rows } = useQuery({
   enabled: computed(() => a.value?.state === 'loaded'),
 })
 
+const { data: decisions } = useQuery({ queryKey: ['decisions', id], queryFn: () => got(api.GET('/api/v1/arrivals/{id}/decisions', { params: params.value })) })
+const verbs: { verb: Verb; label: string; about: string; from: State[] }[] = [
+  { verb: 'release', label: 'Release', about: 'It goes on and is loaded.', from: ['held'] },
+  { verb: 'redo', label: 'Load again', about: 'What it wrote is undone and it is loaded anew, in one transaction.', from: ['loaded', 'refused', 'failed', 'skipped', 'held', 'recalled', 'gone'] },
+  { verb: 'hold', label: 'Hold', about: 'It waits until a person releases it.', from: ['noticed', 'settling', 'ready', 'failed'] },
+  { verb: 'skip', label: 'Skip', about: 'It is never loaded.', from: ['noticed', 'settling', 'ready', 'failed', 'held', 'refused'] },
+]
+const decide = (verb: Verb) => (because: string) => got(api.POST('/api/v1/decisions', { body: { verb, because, arrivals: [id.value] } }))
+
 // The life of a file: each step with how long it took to the next.
 const steps = computed(() => {
   const v = a.value
   if (!v) return []
   const known = [
+    { name: 'came', at: v.came_at && +new Date(v.noticed_at) - +new Date(v.came_at) > 1000 ? v.came_at : null },
     { name: 'noticed', at: v.noticed_at },
     { name: 'settling', at: v.settling_at },
     { name: 'ready', at: v.ready_at },
@@ -48,9 +59,16 @@ const steps = computed(() => {
   <p v-if="error" class="panel" role="alert">{{ error.message }}</p>
   <template v-if="a">
     <section class="panel">
-      <div class="row">
-        <h1 class="path">{{ a.path }}</h1>
-        <StateMark :state="a.state" />
+      <div class="row spread">
+        <div class="row">
+          <h1 class="path">{{ a.path }}</h1>
+          <StateMark :state="a.state" />
+        </div>
+        <div class="row">
+          <template v-for="v in verbs" :key="v.verb">
+            <AskReason v-if="v.from.includes(a.state)" :label="v.label" :title="`${v.label}: ${a.path}`" :about="v.about" :act="decide(v.verb)" />
+          </template>
+        </div>
       </div>
       <p v-if="a.reason" class="reason" :class="a.state">
         {{ a.reason }}
@@ -67,6 +85,17 @@ const steps = computed(() => {
           <dt>Its name says</dt>
           <dd>
             <span v-for="(v, k) in a.captures" :key="k" class="says">{{ k }} <strong>{{ k === 'slot' ? time(String(v)) : v }}</strong></span>
+          </dd>
+        </template>
+        <template v-if="a.delivery">
+          <dt>Delivery</dt>
+          <dd>{{ a.delivery }}</dd>
+        </template>
+        <template v-if="a.away">
+          <dt>Lies now</dt>
+          <dd>
+            <template v-if="a.away === 'done'">{{ a.away_to || 'nowhere: it was deleted from the landing' }}</template>
+            <template v-else>{{ a.away === 'wanted' ? 'at the landing, about to be put away' : 'at the landing; it could not be put away' }}</template>
           </dd>
         </template>
         <template v-if="a.sha256">
@@ -93,6 +122,19 @@ const steps = computed(() => {
           <div v-if="s.took !== undefined" class="took quiet">{{ duration(s.took) }}</div>
         </li>
       </ol>
+    </section>
+    <section v-if="decisions?.items.length" class="panel">
+      <h2>What people decided</h2>
+      <table class="grid">
+        <tbody>
+          <tr v-for="d in decisions.items" :key="d.id">
+            <td class="t" :title="exact(d.at)">{{ time(d.at) }}</td>
+            <td>{{ d.what }}</td>
+            <td>{{ d.by }}</td>
+            <td>{{ d.because }}</td>
+          </tr>
+        </tbody>
+      </table>
     </section>
     <section v-if="a.balance.rejected" class="panel">
       <h2>{{ count(a.balance.rejected) }} rejected {{ a.balance.rejected === 1 ? 'row' : 'rows' }}</h2>

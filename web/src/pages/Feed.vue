@@ -5,11 +5,12 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
+import FileTable from '../components/FileTable.vue'
 import LoadBars from '../components/LoadBars.vue'
 import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
-import { count, exact, time } from '../format'
+import { count, duration, exact, since, time } from '../format'
 
 const route = useRoute()
 const router = useRouter()
@@ -35,6 +36,11 @@ const { data: rejects } = useQuery({
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rejects', { params: { ...params.value, query: { limit: 100 } } })),
   enabled: computed(() => tab.value === 'rejects'),
 })
+const { data: files } = useQuery({
+  queryKey: ['files', name],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/files', { params: { ...params.value, query: { limit: 1000 } } })),
+  enabled: computed(() => tab.value === 'landing'),
+})
 const { data: versions } = useQuery({
   queryKey: ['versions', name],
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}/versions', { params: params.value })),
@@ -51,6 +57,17 @@ async function act(what: Promise<unknown>, said: string) {
     message.error((e as Error).message, { duration: 8000 })
   }
 }
+// Files that are dropped on the page go into the landing, whole at once.
+const over = ref(false)
+async function drop(e: DragEvent) {
+  over.value = false
+  for (const file of e.dataTransfer?.files ?? []) {
+    const q = new URLSearchParams({ path: file.name })
+    const answer = await fetch(`/api/v1/feeds/${name.value}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
+    if (answer.ok) message.success(`${file.name} lies at the landing.`)
+    else message.error(((await answer.json()) as { detail?: string }).detail ?? `${file.name} was not taken.`, { duration: 8000 })
+  }
+}
 const run = () => act(api.POST('/api/v1/feeds/{feed}/runs', { params: params.value }), 'A run is queued.')
 const pause = () => act(api.POST('/api/v1/feeds/{feed}/pause', { params: params.value }), 'Paused: no run begins by itself.')
 const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: params.value }), 'Runs begin by themselves again.')
@@ -58,7 +75,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
 
 <template>
   <p v-if="error" class="panel" role="alert">{{ error.message }}</p>
-  <template v-if="feed">
+  <div v-if="feed" class="page" :class="{ over }" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="drop">
     <section class="panel">
       <div class="row spread">
         <div class="row">
@@ -73,6 +90,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
       </div>
       <p class="about">{{ feed.about }}</p>
       <p v-if="feed.problem" class="problem" role="alert"><StateMark state="failed" bare /> Not working: {{ feed.problem }}</p>
+      <p v-if="feed.waits" class="waits"><StateMark state="held" bare /> {{ feed.waits }}</p>
       <div class="two">
         <dl class="facts">
           <dt>Files</dt>
@@ -85,7 +103,14 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
           <dd>
             <template v-if="feed.on_arrival">when a file has been still for {{ feed.settle }} s</template>
             <template v-if="feed.cron"> at <span class="mono">{{ feed.cron }}</span>, next {{ time(feed.next_run_at) }}</template>
+            <template v-if="feed.after.length"> after {{ feed.after.join(', ') }}</template>
           </dd>
+          <template v-if="feed.due">
+            <dt>Due</dt>
+            <dd>
+              {{ feed.due }}; <router-link :to="`/due?feed=${feed.name}`">calendar</router-link>
+            </dd>
+          </template>
           <dt>Supplier</dt>
           <dd>{{ [feed.supplier, feed.contact].filter(Boolean).join(', ') || '–' }}</dd>
           <dt>Tolerates</dt>
@@ -93,7 +118,9 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         </dl>
         <dl class="facts">
           <dt>Waiting</dt>
-          <dd>{{ count(feed.counts?.waiting ?? 0) }}</dd>
+          <dd>{{ count(feed.counts?.waiting ?? 0) }}<template v-if="feed.counts?.waiting && feed.counts.oldest_waiting_at">, the oldest for {{ since(feed.counts.oldest_waiting_at) }}</template></dd>
+          <dt>Lag</dt>
+          <dd title="From the coming of the file that was loaded last to its load">{{ feed.counts?.last_loaded_at ? duration(feed.counts.lag_seconds * 1000) : '–' }}</dd>
           <dt>Last noticed</dt>
           <dd :title="exact(feed.counts?.last_noticed_at)">{{ time(feed.counts?.last_noticed_at) }}</dd>
           <dt>Last loaded</dt>
@@ -117,6 +144,12 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
           <ArrivalTable v-if="arrivals?.items.length" :arrivals="arrivals.items" />
           <p v-else class="nothing">Nothing has arrived in {{ feed.landing }} yet.</p>
         </n-tab-pane>
+        <n-tab-pane name="landing" tab="Landing">
+          <p class="quiet drop">Drop files here, or anywhere on this page, to put them into <span class="mono">{{ feed.landing }}</span>.</p>
+          <FileTable v-if="files?.items.length" :files="files.items" />
+          <p v-else class="nothing">The landing is empty.</p>
+          <p v-if="files?.more" class="quiet">There are more; <code>mullein feed which {{ feed.name }} --limit 20000</code> lists them.</p>
+        </n-tab-pane>
         <n-tab-pane name="rows" tab="Rows">
           <RowTable v-if="rows?.rows.length" :rows="rows" />
           <p v-else class="nothing">The table holds no rows yet.</p>
@@ -138,10 +171,23 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         </n-tab-pane>
       </n-tabs>
     </section>
-  </template>
+  </div>
 </template>
 
 <style scoped>
+.over {
+  outline: 2px dashed var(--sun);
+  outline-offset: 4px;
+}
+.drop {
+  border: 1px dashed var(--line);
+  border-radius: 4px;
+  padding: 8px 10px;
+  margin: 0 0 8px;
+}
+.waits {
+  color: var(--warm);
+}
 .about {
   margin: 4px 0 10px;
   color: var(--quiet);

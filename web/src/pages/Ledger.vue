@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
-import { NButton, NInput, NSelect } from 'naive-ui'
+import { NButton, NDatePicker, NInput, NSelect } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type State } from '../api/client'
@@ -19,15 +19,23 @@ const filter = (name: string) =>
 const feed = filter('feed')
 const state = filter('state')
 const text = filter('text')
+const day = filter('day')
+const span = computed(() => {
+  if (!day.value) return {}
+  const begin = new Date(`${day.value}T00:00`)
+  const end = new Date(begin)
+  end.setDate(end.getDate() + 1)
+  return { since: begin.toISOString(), until: end.toISOString() }
+})
 
 const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
-  queryKey: ['arrivals', feed, state, text],
+  queryKey: ['arrivals', feed, state, text, day],
   initialPageParam: 0,
   queryFn: ({ pageParam }) =>
     got(
       api.GET('/api/v1/arrivals', {
-        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, before: pageParam || undefined, limit: 100 } },
+        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, before: pageParam || undefined, limit: 100 } },
       }),
     ),
   getNextPageParam: (last) => last.next || undefined,
@@ -41,11 +49,12 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
       <h1>Ledger</h1>
       <n-select v-model:value="feed" size="small" clearable placeholder="Every feed" :options="feeds?.items.map((f) => ({ value: f.name, label: f.name })) ?? []" />
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
-      <n-input v-model:value="text" size="small" clearable placeholder="Part of the path" />
+      <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
+      <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <ArrivalTable v-if="arrivals.length" :arrivals="arrivals" :feed="!feed" />
-    <p v-else-if="data" class="nothing">{{ feed || state || text ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
+    <p v-else-if="data" class="nothing">{{ hasNextPage ? 'None among the newest; look further back.' : feed || state || text || day ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
     <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
   </section>
 </template>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { useInfiniteQuery } from '@tanstack/vue-query'
-import { NButton } from 'naive-ui'
+import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
+import { NButton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
 import { api, got, type Run } from '../api/client'
 import StateMark from '../components/StateMark.vue'
@@ -14,9 +14,20 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
   getNextPageParam: (last) => last.next || undefined,
 })
 const runs = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
-const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', hand: 'asked for' }
+const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', after: 'other feeds loaded', hand: 'asked for' }
 const took = (r: Run) => (r.started_at && r.finished_at ? duration(+new Date(r.finished_at) - +new Date(r.started_at)) : '–')
 const numbers = ['read', 'inserted', 'updated', 'unchanged', 'rejected', 'withheld'] as const
+const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')), refetchInterval: 5_000 })
+const message = useMessage()
+async function cancel(r: Run) {
+  try {
+    await got(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: r.id } } }))
+    message.success(`Run ${r.id} is told to end; what it has loaded stays.`)
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+const range = (r: Run) => (r.wanted.from || r.wanted.to ? `slots ${r.wanted.from || r.wanted.to} to ${r.wanted.to || r.wanted.from}` : r.wanted.paths?.length ? r.wanted.paths.join(', ') : '')
 const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
 </script>
 
@@ -48,6 +59,9 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
             <td>
               <StateMark :state="r.state" />
               <div v-if="r.reason" class="quiet">{{ r.reason }}</div>
+              <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
+              <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
+              <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>
               <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows</div>
             </td>
             <td>
@@ -66,5 +80,31 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
       </table>
     </div>
     <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
+  </section>
+  <section v-if="status" class="panel">
+    <h2>Services</h2>
+    <table class="grid">
+      <thead>
+        <tr>
+          <th>Service</th>
+          <th>State</th>
+          <th class="n">Feeds</th>
+          <th>Since</th>
+          <th>Doing</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in status.services" :key="s.id">
+          <td class="t">{{ s.name }}</td>
+          <td><StateMark :state="s.alive ? 'running' : 'gone'" bare /> {{ s.alive ? 'alive' : 'gone' }}</td>
+          <td class="n">{{ s.feeds }}</td>
+          <td class="t" :title="exact(s.started_at)">{{ time(s.started_at) }}</td>
+          <td>
+            <span v-if="!s.loads.length" class="quiet">idle</span>
+            <div v-for="l in s.loads" :key="l.arrival">{{ l.files > 1 ? `${l.files} files` : l.path }} of {{ l.feed }}: {{ l.step }}, {{ count(l.rows) }} rows</div>
+          </td>
+        </tr>
+      </tbody>
+    </table>
   </section>
 </template>

@@ -5,6 +5,7 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import DayRuler from '../components/DayRuler.vue'
+import SlotTable from '../components/SlotTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, exact, since, time } from '../format'
 import { loads } from '../live'
@@ -39,8 +40,9 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
 
     <section class="panel">
       <h2>Needs a person</h2>
-      <p v-if="!day.needs.length && !stopped.length" class="nothing">Nothing does. All that came in the last 24 hours is loaded, or on its way.</p>
-      <table v-else class="grid">
+      <p v-if="!day.needs.length && !stopped.length && !day.wrong.length" class="nothing">Nothing does. All that came in the last 24 hours is loaded, or on its way.</p>
+      <SlotTable v-if="day.wrong.length" :slots="day.wrong" />
+      <table v-if="day.needs.length || stopped.length" class="grid">
         <tbody>
           <tr v-for="f in stopped" :key="f.name">
             <td class="t"><StateMark state="failed" bare /> not working</td>
@@ -74,6 +76,7 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
             <td>{{ l.feed }}</td>
             <td class="path">
               <router-link :to="`/arrivals/${l.arrival}`">{{ l.path }}</router-link>
+              <span v-if="l.files > 1" class="quiet"> and {{ l.files - 1 }} more</span>
             </td>
             <td class="n">{{ l.step }}, {{ share(l) }}%, {{ count(l.rows) }} rows</td>
           </tr>
@@ -82,7 +85,9 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
             <td>
               <router-link :to="`/feeds/${f.name}`">{{ f.name }}</router-link>
             </td>
-            <td colspan="2">{{ count(f.counts?.waiting ?? 0) }} arrivals<template v-if="f.counts?.oldest_waiting_at">, the oldest for {{ since(f.counts.oldest_waiting_at) }}</template></td>
+            <td colspan="2">
+              <template v-if="f.waits">{{ f.waits }}; </template>{{ count(f.counts?.waiting ?? 0) }} arrivals<template v-if="f.counts?.oldest_waiting_at">, the oldest for {{ since(f.counts.oldest_waiting_at) }}</template>
+            </td>
           </tr>
         </tbody>
       </table>

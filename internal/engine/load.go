@@ -1,0 +1,1031 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/check"
+	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+// part is one file on its way through a load.
+type part struct {
+	arrival    *ledger.Arrival
+	n          int // its number in the load
+	file       *landing.File
+	digest     string // of its bytes; "" until it is known
+	content    []byte // of a small file
+	reading    *reading
+	piece      target.Piece
+	marker     check.Marker
+	wantSum    string // that a list gives
+	generation int
+	again      bool    // it was loaded before, and is loaded again
+	replaces   []int64 // arrivals whose rows it undoes
+	balance    balance.Balance
+	ended      bool // the ledger knows what became of it
+	committed  bool
+}
+
+// culpritError is an error that one part of a load is to blame for.
+type culpritError struct {
+	part *part
+	err  error
+}
+
+func (e *culpritError) Error() string { return e.err.Error() }
+func (e *culpritError) Unwrap() error { return e.err }
+
+// errChanged says that a file is not the one that was noticed any more.
+var errChanged = errors.New("the file changed while it was read")
+
+// loading is one transaction's worth of work.
+type loading struct {
+	w      *worker
+	run    *ledger.Run
+	folder *landing.Folder
+	p      *progress
+	n      int // parts in all, numbered from 0
+}
+
+// load brings arrivals to an end, or to their next attempt. What is wrong with
+// them goes to the ledger; an error is one of the feed as a whole.
+func (w *worker) load(ctx context.Context, run *ledger.Run, n next) error {
+	begun, err := w.e.Ledger.Begin(ctx, n.arrivals(), run.ID, w.version)
+	if err != nil || len(begun) == 0 {
+		return err
+	}
+	p := &progress{Progress: Progress{Feed: w.feed.Name, Arrival: begun[0].ID, Path: begun[0].Path, Files: len(begun)}}
+	for _, a := range begun {
+		p.Size += a.Size
+	}
+	w.progress.Store(p)
+	defer w.progress.Store(nil)
+	l := &loading{w: w, run: run, p: p}
+	var parts []*part
+	for _, a := range begun {
+		w.step(p, a.ID, StepClaimed)
+		parts = append(parts, &part{arrival: a, marker: check.Marker{Rows: -1}, wantSum: n.sums[a.Path]})
+	}
+	if parts, err = l.known(ctx, parts); err != nil {
+		return l.failed(ctx, parts, err)
+	}
+	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	if err != nil {
+		return l.failed(ctx, parts, err)
+	}
+	defer folder.Close()
+	l.folder = folder
+	defer func() {
+		for _, p := range parts {
+			if p.file != nil {
+				p.file.Close()
+			}
+		}
+	}()
+	if n.name != "" {
+		return l.delivery(ctx, parts, n)
+	}
+	if len(parts) == 1 && parts[0].arrival.Size > smallFile {
+		parts, err := l.ready(ctx, parts)
+		if err != nil || len(parts) == 0 {
+			return err
+		}
+		return l.stream(ctx, parts)
+	}
+	return l.small(ctx, parts)
+}
+
+// step tells that an arrival has come to a step.
+func (w *worker) step(p *progress, arrival int64, s Step) {
+	p.step.Store(s)
+	if w.e.OnStep != nil {
+		w.e.OnStep(w.feed.Name, arrival, s)
+	}
+}
+
+func (l *loading) step(parts []*part, s Step) {
+	for _, p := range parts {
+		l.w.step(l.p, p.arrival.ID, s)
+	}
+}
+
+// known ends arrivals of which an earlier attempt committed without knowing,
+// and finds out which were loaded before. It gives the others.
+func (l *loading) known(ctx context.Context, parts []*part) ([]*part, error) {
+	var out []*part
+	for _, p := range parts {
+		if p.arrival.Attempts > 1 || p.arrival.Generation > 1 {
+			m, err := l.w.e.Target.MarkerOf(ctx, l.w.feed.Name, p.arrival.ID)
+			if err != nil {
+				return parts, err
+			}
+			if m != nil && m.Generation >= p.arrival.Generation {
+				if err := l.w.finishFromMarker(ctx, p.arrival, m); err != nil {
+					return parts, err
+				}
+				continue
+			}
+			p.again = m != nil
+		}
+		p.n = len(out)
+		out = append(out, p)
+	}
+	l.n = len(out)
+	return out, nil
+}
+
+// ready opens the files that are to be read as a stream and decides what is
+// to become of each. It gives those that are to be loaded; the others have
+// come to their end.
+func (l *loading) ready(ctx context.Context, parts []*part) ([]*part, error) {
+	for _, p := range parts {
+		err := l.open(p)
+		if err == nil {
+			var similar bool
+			similar, err = l.w.e.Ledger.LoadedOfSize(ctx, l.w.feed.Name, p.arrival.Size)
+			if err == nil && (similar || l.w.readsDigest()) {
+				p.digest, err = digestOf(ctx, p.file)
+			}
+		}
+		if err != nil {
+			return nil, l.failed(ctx, parts, &culpritError{p, err})
+		}
+	}
+	out, err := l.decide(ctx, parts)
+	if err != nil {
+		return nil, l.failed(ctx, parts, err)
+	}
+	return out, nil
+}
+
+// open opens the file that was noticed, and no other, and reads its marker.
+func (l *loading) open(p *part) error {
+	a := p.arrival
+	var err error
+	noticed := landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}
+	if a.AwayTo != "" {
+		p.file, err = l.folder.OpenAway(a.AwayTo)
+		if err == nil {
+			noticed.Inode = p.file.Entry.Inode // it may have been moved to another disk
+			p.file.Entry.Path = a.AwayTo
+		}
+	} else {
+		p.file, err = l.folder.Open(a.Path)
+	}
+	if err != nil {
+		return err
+	}
+	if !p.file.Entry.Same(noticed) {
+		return errChanged
+	}
+	template := l.w.feed.Landing.WholeWhen
+	if template == nil || a.AwayTo != "" || a.Forced {
+		return nil
+	}
+	const maxMarker = 64 << 10
+	at := template.Expand(a.Path, l.w.feed.Landing.Files.Read(a.Captures), l.w.feed.Landing.Zone)
+	text, err := l.folder.ReadSmall(at, maxMarker)
+	if errors.Is(err, fs.ErrNotExist) {
+		return errChanged // its marker was taken back
+	}
+	if err != nil {
+		return err
+	}
+	p.marker = check.ReadMarker(string(text))
+	return nil
+}
+
+// decide finds out which arrivals are copies or reissues of what is loaded,
+// ends those that are not to be loaded, and gives the others.
+func (l *loading) decide(ctx context.Context, parts []*part) ([]*part, error) {
+	var paths, digests []string
+	for _, p := range parts {
+		paths = append(paths, p.arrival.Path)
+		if p.digest != "" {
+			digests = append(digests, p.digest)
+		}
+	}
+	earlier, err := l.w.e.Ledger.Earlier(ctx, l.w.feed.Name, paths, digests)
+	if err != nil {
+		return nil, err
+	}
+	var out []*part
+	var endings []ledger.Ending
+	var read []ledger.Reading
+	inGroup := map[string]*part{}
+	for _, p := range parts {
+		ending, err := l.decideOne(ctx, p, earlier, inGroup)
+		if err != nil {
+			return nil, err
+		}
+		if ending == nil {
+			out = append(out, p)
+			inGroup[p.digest] = p
+			continue
+		}
+		p.ended = true
+		endings = append(endings, *ending)
+		read = append(read, ledger.Reading{ID: p.arrival.ID, SHA256: p.digest})
+	}
+	if len(endings) == 0 {
+		return out, nil
+	}
+	if err := l.w.e.Ledger.Staged(ctx, read); err != nil {
+		return nil, err
+	}
+	return out, l.w.e.Ledger.Finish(ctx, endings...)
+}
+
+// decideOne tells how an arrival ends that is not to be loaded: it has the
+// bytes that are loaded under its path (then only its time has changed), or
+// under another name with the same captured values while the first is still
+// what is loaded for them; or it is another version of what is loaded, and the
+// feed does not take those. A return to an earlier content (A, B, A again) is
+// no copy. For those that are to be loaded, it says what they replace.
+func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier, inGroup map[string]*part) (*ledger.Ending, error) {
+	a, land := p.arrival, &l.w.feed.Landing
+	p.generation = max(a.Generation, 1)
+	if a.Generation == 0 && p.digest != "" {
+		p.generation = 1 + earlier.Generations[ledger.GenerationKey(a.Path, p.digest)]
+	}
+	if p.again {
+		p.replaces = []int64{a.ID}
+	}
+	last, isThere := earlier.ByPath[a.Path]
+	isThere = isThere && last.ID != a.ID
+	if isThere && !a.Forced && last.SHA256 == p.digest {
+		return l.skip(a, &last.ID, fmt.Sprintf("the same bytes as arrival %d of this path; only its time has changed", last.ID)), nil
+	}
+	if isThere {
+		switch reissue := land.Reissue; {
+		case reissue == feed.ReissueReplace:
+			versions, err := l.w.e.Ledger.LoadedVersions(ctx, a.Feed, a.Path)
+			p.replaces = append(p.replaces, versions...)
+			return nil, err
+		case a.Forced:
+		case reissue == feed.ReissueHold:
+			return &ledger.Ending{ID: a.ID, State: ledger.Held, Reason: fmt.Sprintf("another version of this file, arrival %d, is loaded; release it to load this one", last.ID)}, nil
+		case reissue == feed.ReissueSkip:
+			return l.skip(a, nil, fmt.Sprintf("another version of this file, arrival %d, is loaded, and the feed skips reissues", last.ID)), nil
+		}
+		return nil, nil
+	}
+	if land.LoadCopies || a.Forced || p.digest == "" {
+		return nil, nil
+	}
+	for i := range earlier.ByDigest {
+		first := &earlier.ByDigest[i]
+		if first.SHA256 != p.digest || first.ID == a.ID || !sameCaptures(a, first) {
+			continue
+		}
+		// Where the captures name a slot they tell which file is meant; else its
+		// path does.
+		still, err := l.w.e.Ledger.LoadedLast(ctx, &ledger.Arrival{ID: a.ID, Feed: a.Feed, Path: first.Path, Captures: a.Captures, Slot: a.Slot}, a.Slot != nil)
+		if err != nil {
+			return nil, err
+		}
+		if still != nil && still.SHA256 == p.digest {
+			return l.skip(a, &first.ID, fmt.Sprintf("a copy of arrival %d, %s", first.ID, first.Path)), nil
+		}
+	}
+	if first := inGroup[p.digest]; first != nil && sameCaptures(a, first.arrival) {
+		return l.skip(a, &first.arrival.ID, fmt.Sprintf("a copy of arrival %d, %s", first.arrival.ID, first.arrival.Path)), nil
+	}
+	return nil, nil
+}
+
+func (l *loading) skip(a *ledger.Arrival, copyOf *int64, reason string) *ledger.Ending {
+	e := ledger.Ending{ID: a.ID, State: ledger.Skipped, Reason: reason, CopyOf: copyOf}
+	if copyOf != nil {
+		e.Away = l.w.awayFor(ledger.Skipped)
+	}
+	return &e
+}
+
+func sameCaptures(a, b *ledger.Arrival) bool {
+	if len(a.Captures) != len(b.Captures) {
+		return false
+	}
+	for name, value := range a.Captures {
+		if fmt.Sprint(value) != fmt.Sprint(b.Captures[name]) {
+			return false
+		}
+	}
+	return true
+}
+
+// delivery loads all files of a delivery, or none.
+func (l *loading) delivery(ctx context.Context, parts []*part, n next) error {
+	var files []*part
+	var list *part
+	for _, p := range parts {
+		if n.list != nil && p.arrival.ID == n.list.ID {
+			list = p
+		} else {
+			p.n = len(files)
+			files = append(files, p)
+		}
+	}
+	var of []*ledger.Arrival
+	for _, p := range parts {
+		of = append(of, p.arrival)
+	}
+	if err := l.w.e.Ledger.Belong(ctx, of, n.name); err != nil {
+		return l.failed(ctx, parts, err)
+	}
+	loaded := true
+	if len(files) > 0 {
+		var err error
+		files, err = l.ready(ctx, files)
+		if err == nil && len(files) > 0 {
+			for i, p := range files {
+				p.n = i
+			}
+			l.n = len(files)
+			err = l.stream(ctx, files)
+		}
+		if err != nil {
+			if list != nil {
+				err = errors.Join(err, l.back(ctx, list, ledger.Ready, "its files could not be loaded"))
+			}
+			return err
+		}
+		for _, p := range files {
+			loaded = loaded && p.committed
+		}
+	}
+	if list == nil {
+		return nil
+	}
+	if !loaded { // they wait for another attempt, or were refused
+		return l.listAfter(ctx, list, files)
+	}
+	return l.w.e.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Loaded, Away: l.w.awayFor(ledger.Loaded), Reason: fmt.Sprintf("a list of %d files", len(n.sums))})
+}
+
+// listAfter brings the list of a delivery that was not loaded to the state of
+// its files.
+func (l *loading) listAfter(ctx context.Context, list *part, files []*part) error {
+	first, err := l.w.e.Ledger.Arrival(ctx, files[0].arrival.ID)
+	if err != nil {
+		return err
+	}
+	switch first.State {
+	case ledger.Refused:
+		return l.w.e.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Refused, Reason: first.Reason, Away: l.w.awayFor(ledger.Refused)})
+	case ledger.Failed:
+		return l.w.e.Ledger.Move(ctx, list.arrival.ID, []ledger.State{ledger.Loading}, ledger.Failed, map[string]any{
+			"reason": first.Reason, "try_after": first.TryAfter, "finished_at": time.Now().UTC()})
+	}
+	return l.back(ctx, list, ledger.Ready, "its files settle anew")
+}
+
+// stream loads files that are read while they are staged, as one delivery.
+func (l *loading) stream(ctx context.Context, parts []*part) error {
+	err := l.tryStream(ctx, parts)
+	if err == nil {
+		return l.finish(ctx, parts)
+	}
+	return l.failed(ctx, parts, err)
+}
+
+func (l *loading) tryStream(ctx context.Context, parts []*part) error {
+	w := l.w
+	load, err := w.session.Begin(ctx, w.fitted, l.n)
+	if err != nil {
+		return err
+	}
+	defer load.Close(ctx)
+	if err := l.opened(ctx, parts); err != nil {
+		return err
+	}
+	source := &several{parts: parts}
+	var expected int64
+	for _, p := range parts {
+		p.reading = newReading(w, l.p, l.run, p.arrival, p.digest)
+		if err := p.reading.begin(p.file.Entry, p.file, p.rewound); err != nil {
+			return &culpritError{p, err}
+		}
+		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
+	}
+	if err := load.Stage(ctx, source, expected); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if err := p.reading.finish(); err != nil {
+			return &culpritError{p, err}
+		}
+		p.digest = p.reading.digest()
+	}
+	if err := l.judge(ctx, load, parts); err != nil {
+		return err
+	}
+	return l.commit(ctx, load, parts)
+}
+
+func (p *part) rewound() (io.Reader, error) { return p.file, p.file.Rewind() }
+
+func (l *loading) opened(ctx context.Context, parts []*part) error {
+	arrivals := make([]*ledger.Arrival, len(parts))
+	for i, p := range parts {
+		arrivals[i] = p.arrival
+	}
+	if err := l.w.e.Ledger.Opened(ctx, arrivals); err != nil {
+		return err
+	}
+	l.step(parts, StepOpened)
+	return nil
+}
+
+// judge finds what the database had to be asked for, and refuses the delivery
+// if too much is wrong with it: its files are judged as one.
+func (l *loading) judge(ctx context.Context, load *target.Load, parts []*part) error {
+	w := l.w
+	if err := w.dropNotUnique(ctx, load, parts); err != nil {
+		return err
+	}
+	var read, rejected int64
+	for _, p := range parts {
+		if !p.file.Unchanged() {
+			return &culpritError{p, errChanged}
+		}
+		reason, err := p.refusal()
+		if err != nil {
+			return err
+		}
+		if reason != "" {
+			return &culpritError{p, &decode.FileError{Reason: reason}}
+		}
+		read, rejected = read+p.reading.read, rejected+p.reading.rejected
+	}
+	if reason := w.feed.Tolerate.Refuse(read, rejected); reason != "" {
+		return &culpritError{parts[0], &decode.FileError{Reason: reason}}
+	}
+	return nil
+}
+
+// refusal gives the reason to refuse a file that was read, other than its
+// rejects, or "".
+func (p *part) refusal() (string, error) {
+	if p.reading.read == 0 {
+		return "the file holds no rows", nil
+	}
+	if p.wantSum != "" && p.wantSum != p.digest {
+		return fmt.Sprintf("its list gives the SHA-256 %s; the file's is %s", p.wantSum, p.digest), nil
+	}
+	digest, err := p.digestBy(p.marker.Algorithm)
+	if err != nil {
+		return "", err
+	}
+	return p.marker.Refuse(digest, p.reading.read), nil
+}
+
+// digestBy takes a digest of the file by another algorithm than SHA-256.
+func (p *part) digestBy(algorithm string) (string, error) {
+	var h hash.Hash
+	switch algorithm {
+	case "md5":
+		h = md5.New() // what suppliers send; it guards against torn files, not against malice
+	case "sha1":
+		h = sha1.New()
+	case "sha512":
+		h = sha512.New()
+	default:
+		return p.digest, nil
+	}
+	file, err := p.reading.again()
+	if err != nil {
+		return "", err
+	}
+	if _, err := io.Copy(h, file); err != nil {
+		return "", fmt.Errorf("read %s: %w", p.arrival.Path, err)
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// commit is the second half of a load, under the target's lock.
+func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) error {
+	w := l.w
+	readings := make([]ledger.Reading, len(parts))
+	for i, p := range parts {
+		if p.generation == 1 && p.arrival.Generation == 0 { // the digest may be known only now
+			earlier, err := w.e.Ledger.Earlier(ctx, w.feed.Name, []string{p.arrival.Path}, nil)
+			if err != nil {
+				return err
+			}
+			p.generation = 1 + earlier.Generations[ledger.GenerationKey(p.arrival.Path, p.digest)]
+		}
+		readings[i] = ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Generation: p.generation, Rejects: p.reading.rejects}
+	}
+	if err := w.e.Ledger.Staged(ctx, readings); err != nil {
+		return err
+	}
+	l.step(parts, StepStaged)
+	if err := load.Lock(ctx, w.feed.Name, w.fence); err != nil {
+		return err
+	}
+	l.step(parts, StepLocked)
+	files := make([]target.Part, l.n)
+	for _, p := range parts {
+		files[p.n] = target.Part{File: p.arrival.Path, Arrival: p.arrival.ID, Replaces: p.replaces}
+	}
+	counts, err := load.Merge(ctx, l.run.ID, files)
+	if err != nil {
+		return err
+	}
+	l.step(parts, StepMerged)
+	markers := make([]target.Marker, len(parts))
+	for i, p := range parts {
+		p.balance = counts[p.n]
+		p.balance.Read, p.balance.Rejected = p.reading.read, p.reading.rejected
+		if err := p.balance.Err(); err != nil {
+			return err
+		}
+		markers[i] = target.Marker{Feed: w.feed.Name, Delivery: target.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
+			Arrival: p.arrival.ID, Fence: w.fence, SHA256: p.digest, Balance: p.balance}
+	}
+	if err := load.Mark(ctx, markers); err != nil {
+		return err
+	}
+	l.step(parts, StepMarked)
+	for _, p := range parts {
+		if p.file != nil && !p.file.Unchanged() {
+			return &culpritError{p, errChanged}
+		}
+	}
+	if err := load.Commit(ctx); err != nil {
+		return err
+	}
+	l.step(parts, StepCommitted)
+	return nil
+}
+
+// finish tells the ledger what is committed.
+func (l *loading) finish(ctx context.Context, parts []*part) error {
+	endings := make([]ledger.Ending, len(parts))
+	for i, p := range parts {
+		p.ended, p.committed = true, true
+		endings[i] = l.w.loaded(p.arrival, p.balance)
+	}
+	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	return l.w.e.Ledger.Finish(after, endings...)
+}
+
+// loaded is how an arrival ends that was loaded.
+func (w *worker) loaded(a *ledger.Arrival, b balance.Balance) ledger.Ending {
+	return ledger.Ending{ID: a.ID, State: ledger.Loaded, Balance: b, Away: w.awayFor(ledger.Loaded), Replaces: w.feed.Landing.Reissue == feed.ReissueReplace}
+}
+
+// failed sorts out what went wrong with parts of a load: those that were
+// refused are ended, those that may be tried again are put back.
+func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
+	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	reason := target.Refusal(err)
+	var fileError *decode.FileError
+	if errors.As(err, &fileError) {
+		reason = fileError.Error()
+	}
+	var culprit *culpritError
+	errors.As(err, &culprit)
+	if reason != "" && ctx.Err() == nil {
+		return l.refuse(after, parts, culprit, reason)
+	}
+	var already *target.AlreadyLoadedError
+	errors.As(err, &already)
+	var whole error
+	for _, p := range parts {
+		if p.ended {
+			continue
+		}
+		var one error
+		switch {
+		case already != nil:
+			one = l.alreadyLoaded(after, p, already.Markers)
+		case culprit != nil && culprit.part != p: // not its fault
+			one = l.back(after, p, ledger.Ready, "")
+		default:
+			one = l.failedOne(ctx, after, p, err)
+		}
+		whole = errors.Join(whole, one)
+	}
+	return whole
+}
+
+func (l *loading) alreadyLoaded(ctx context.Context, p *part, markers []target.Marker) error {
+	for i := range markers {
+		if markers[i].Path() == p.arrival.Path {
+			return l.w.finishFromMarker(ctx, p.arrival, &markers[i])
+		}
+	}
+	return l.back(ctx, p, ledger.Ready, "")
+}
+
+func (l *loading) failedOne(ctx, after context.Context, p *part, err error) error {
+	w, a := l.w, p.arrival
+	switch {
+	case p.again && (errors.Is(err, errChanged) || errors.Is(err, fs.ErrNotExist)):
+		return l.stays(after, p, "it could not be loaded again: the file is no longer there as it was; its rows stay as they are")
+	case errors.Is(err, errChanged):
+		known, lookErr := w.e.Ledger.Known(after, a.Feed, []string{a.Path})
+		if lookErr != nil {
+			return errors.Join(err, lookErr)
+		}
+		if newest := known[a.Path]; newest.ID != a.ID {
+			return w.e.Ledger.Finish(after, ledger.Ending{ID: a.ID, State: ledger.Gone, Reason: fmt.Sprintf("another version, arrival %d, took its place before it was read", newest.ID)})
+		}
+		return l.back(after, p, ledger.Settling, err.Error()+"; it settles anew")
+	case errors.Is(err, fs.ErrNotExist):
+		return w.e.Ledger.Finish(after, ledger.Ending{ID: a.ID, State: ledger.Gone, Reason: "it vanished before it was read"})
+	case errors.Is(err, target.ErrFenced), ctx.Err() != nil:
+		return errors.Join(err, l.back(after, p, ledger.Ready, "the work was broken off"))
+	case target.Denied(err):
+		return errors.Join(err, l.back(after, p, ledger.Ready, "the target is not set up for it"))
+	}
+	w.e.Log.Warn("a load failed", "feed", w.feed.Name, "arrival", a.ID, "path", a.Path, "attempt", a.Attempts, "error", err)
+	more := map[string]any{"reason": fmt.Sprintf("attempt %d of %d: %v", a.Attempts, w.feed.When.Attempts, err), "finished_at": time.Now().UTC(), "try_after": nil}
+	if a.Attempts < w.feed.When.Attempts {
+		wait := min(w.feed.When.Pause<<(a.Attempts-1), time.Hour)
+		more["try_after"] = time.Now().UTC().Add(wait)
+	}
+	return w.e.Ledger.Move(after, a.ID, []ledger.State{ledger.Loading}, ledger.Failed, more)
+}
+
+// back puts an arrival back to an earlier state, as if it had not been tried.
+func (l *loading) back(ctx context.Context, p *part, to ledger.State, reason string) error {
+	p.ended = true
+	generation := 0
+	if p.again {
+		generation = p.arrival.Generation
+	}
+	err := l.w.e.Ledger.Move(ctx, p.arrival.ID, []ledger.State{ledger.Loading}, to, map[string]any{
+		"reason": reason, "attempts": max(0, p.arrival.Attempts-1), "generation": generation, "opened_at": nil, "staged_at": nil})
+	if errors.Is(err, ledger.ErrMoved) {
+		return nil
+	}
+	return err
+}
+
+// stays leaves an arrival loaded that was to be loaded again, and could not.
+func (l *loading) stays(ctx context.Context, p *part, reason string) error {
+	p.ended = true
+	return l.w.e.Ledger.Move(ctx, p.arrival.ID, []ledger.State{ledger.Loading}, ledger.Loaded, map[string]any{
+		"reason": reason, "generation": p.arrival.Generation - 1, "finished_at": time.Now().UTC(), "forced": false})
+}
+
+// refuse ends all parts of a delivery, with what was counted up to then.
+func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritError, reason string) error {
+	var endings []ledger.Ending
+	var readings []ledger.Reading
+	var whole error
+	for _, p := range parts {
+		if p.ended {
+			continue
+		}
+		said := reason
+		if culprit != nil && culprit.part != p {
+			said = fmt.Sprintf("its delivery was refused for %s: %s", culprit.part.arrival.Path, reason)
+		}
+		if p.again {
+			whole = errors.Join(whole, l.stays(ctx, p, "loading it again was refused: "+said+"; its rows stay as they are"))
+			continue
+		}
+		r := ledger.Reading{ID: p.arrival.ID, SHA256: p.digest}
+		e := ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: said, Away: l.w.awayFor(ledger.Refused)}
+		if p.reading != nil && p.reading.bytes != nil {
+			if err := p.reading.finish(); err != nil {
+				return err
+			}
+			r.SHA256, r.Rejects = p.reading.digest(), p.reading.rejects
+			e.Balance = balance.Refuse(p.reading.read, p.reading.rejected, 0)
+		}
+		p.ended = true
+		readings, endings = append(readings, r), append(endings, e)
+	}
+	if len(endings) == 0 {
+		return whole
+	}
+	if err := l.w.e.Ledger.Staged(ctx, readings); err != nil {
+		return errors.Join(whole, err)
+	}
+	return errors.Join(whole, l.w.e.Ledger.Finish(ctx, endings...))
+}
+
+// dropNotUnique makes rejects of rows whose value in a unique column stood in
+// an earlier line of their file.
+func (w *worker) dropNotUnique(ctx context.Context, load *target.Load, parts []*part) error {
+	byN := map[int]*part{}
+	for _, p := range parts {
+		byN[p.n] = p
+	}
+	for i := range w.feed.Schema.Fields {
+		field := &w.feed.Schema.Fields[i]
+		if !field.Constraints.Unique {
+			continue
+		}
+		counts, repeats, err := load.DropNotUnique(ctx, field.Name, ledger.MaxRejects)
+		if err != nil {
+			return err
+		}
+		for n, p := range byN {
+			p.reading.rejected += counts[n]
+		}
+		for _, r := range repeats {
+			byN[r.Part].reading.keep(ledger.Reject{Line: r.Line, ColumnName: field.Name, Reason: "the value stands in an earlier row too, and the column is unique", Value: r.Value})
+		}
+	}
+	for _, p := range parts {
+		if err := p.reading.originals(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// small loads files that share a transaction, each a delivery of its own. Each
+// is decoded whole before it joins the others; no key stands in two of them,
+// so a group closes before a file that has a key again.
+func (l *loading) small(ctx context.Context, parts []*part) error {
+	if err := l.opened(ctx, parts); err != nil {
+		return l.failed(ctx, parts, err)
+	}
+	var whole error
+	var read []*part
+	for _, p := range parts {
+		if err := l.readSmall(ctx, p); err != nil {
+			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
+			continue
+		}
+		read = append(read, p)
+	}
+	chosen, err := l.decide(ctx, read)
+	if err != nil {
+		return errors.Join(whole, l.failed(ctx, read, err))
+	}
+	var expected int64
+	for _, p := range chosen {
+		expected += expectedRows(p.arrival.Path, p.arrival.Size)
+	}
+	batch := target.NewPieces(l.w.fitted.Table, expected, l.w.fitted.Bytewise())
+	var decoded []*part
+	for _, p := range chosen {
+		if err := l.decodeSmall(p, batch); err != nil {
+			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
+			continue
+		}
+		decoded = append(decoded, p)
+	}
+	for _, group := range groups(decoded, l.w.fitted.Bytewise()) {
+		if err := errors.Join(whole, l.group(ctx, group)); err != nil {
+			return errors.Join(err, l.failed(ctx, open(decoded), err))
+		}
+	}
+	return whole
+}
+
+// open gives the parts that have not come to an end.
+func open(parts []*part) []*part {
+	return slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p.ended })
+}
+
+func (l *loading) readSmall(ctx context.Context, p *part) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := l.open(p); err != nil {
+		return err
+	}
+	p.content = make([]byte, p.arrival.Size)
+	if _, err := io.ReadFull(p.file, p.content); err != nil {
+		if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+			return errChanged
+		}
+		return fmt.Errorf("read %s: %w", p.arrival.Path, err)
+	}
+	h := newHasher(bytes.NewReader(p.content), "")
+	if _, err := io.Copy(io.Discard, h); err != nil {
+		return err
+	}
+	p.digest = h.sum()
+	return nil
+}
+
+// decodeSmall turns a small file into rows that are ready to be staged.
+func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
+	p.reading = newReading(l.w, l.p, l.run, p.arrival, p.digest)
+	again := func() (io.Reader, error) { return bytes.NewReader(p.content), nil }
+	if err := p.reading.begin(p.file.Entry, bytes.NewReader(p.content), again); err != nil {
+		return err
+	}
+	batch.Begin(p.n)
+	for {
+		err := p.reading.Fill(batch, 1<<62)
+		if err == io.EOF {
+			p.piece = batch.TakePiece()
+			p.reading.mark()
+			return nil
+		}
+		if err != nil {
+			batch.TakePiece() // its rows join nobody
+			return err
+		}
+	}
+}
+
+// groups puts files together, in order, as long as no key stands in two.
+func groups(parts []*part, bytewise bool) [][]*part {
+	var out [][]*part
+	keys := map[uint64]bool{}
+	closed := true
+	for _, p := range parts {
+		lonely := !bytewise || len(p.replaces) > 0
+		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
+			out = append(out, nil)
+			clear(keys)
+		}
+		closed = lonely
+		for _, h := range p.piece.Hashes {
+			keys[h] = true
+		}
+		out[len(out)-1] = append(out[len(out)-1], p)
+	}
+	return out
+}
+
+// group commits files together. When one is to blame for a failure, it is
+// taken out; when it is not known which, halves are tried until it is alone.
+func (l *loading) group(ctx context.Context, parts []*part) error {
+	err := l.tryGroup(ctx, parts)
+	var culprit *culpritError
+	var already *target.AlreadyLoadedError
+	switch {
+	case err == nil:
+		return l.finish(ctx, parts)
+	case ctx.Err() != nil || len(parts) == 1:
+		return l.failed(ctx, parts, err)
+	case errors.As(err, &culprit):
+		rest := slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p == culprit.part })
+		return errors.Join(l.failed(ctx, []*part{culprit.part}, err), l.group(ctx, rest))
+	case target.Refusal(err) != "", errors.As(err, &already):
+		middle := len(parts) / 2
+		return errors.Join(l.group(ctx, parts[:middle]), l.group(ctx, parts[middle:]))
+	}
+	return l.failed(ctx, parts, err)
+}
+
+func (l *loading) tryGroup(ctx context.Context, parts []*part) error {
+	load, err := l.w.session.Begin(ctx, l.w.fitted, l.n)
+	if err != nil {
+		return err
+	}
+	defer load.Close(ctx)
+	pieces := make([]target.Piece, len(parts))
+	for i, p := range parts {
+		pieces[i] = p.piece
+	}
+	if err := load.StagePieces(ctx, pieces); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		p.reading.toMark()
+	}
+	if err := l.w.dropNotUnique(ctx, load, parts); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if !p.file.Unchanged() {
+			return &culpritError{p, errChanged}
+		}
+		reason, err := p.refusal()
+		if err == nil && reason == "" {
+			reason = l.w.feed.Tolerate.Refuse(p.reading.read, p.reading.rejected)
+		}
+		if err != nil {
+			return &culpritError{p, err}
+		}
+		if reason != "" {
+			return &culpritError{p, &decode.FileError{Reason: reason}}
+		}
+	}
+	return l.commit(ctx, load, parts)
+}
+
+func (w *worker) readsDigest() bool {
+	for _, d := range w.feed.Derive {
+		if strings.Contains(d.Expression, "file.digest") {
+			return true
+		}
+	}
+	return false
+}
+
+// digestOf reads the whole file once and goes back to its beginning.
+func digestOf(ctx context.Context, file *landing.File) (string, error) {
+	h := newHasher(file, "")
+	if _, err := io.Copy(io.Discard, &untilDone{ctx, h}); err != nil {
+		return "", fmt.Errorf("read %s: %w", file.Entry.Path, err)
+	}
+	return h.sum(), file.Rewind()
+}
+
+// untilDone stops reading when the context ends.
+type untilDone struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (u *untilDone) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.r.Read(p)
+}
+
+// awayFor tells whether a file is to be put away when its arrival ends so.
+func (w *worker) awayFor(s ledger.State) ledger.Away {
+	land := &w.feed.Landing
+	switch {
+	case s == ledger.Refused && land.Quarantine != nil,
+		(s == ledger.Loaded || s == ledger.Skipped) && (land.Delete || land.PutAway != nil):
+		return ledger.AwayWanted
+	}
+	return ledger.AwayNot
+}
+
+// putAwayAtOnce is how many files are put away between two runs.
+const putAwayAtOnce = 1000
+
+// putAway moves the files of loaded arrivals, copies and refused ones out of
+// the landing, if the feed says so: only after the commit, and again after a
+// crash.
+func (w *worker) putAway(ctx context.Context) error {
+	if w.awayFor(ledger.Loaded) == ledger.AwayNot && w.awayFor(ledger.Refused) == ledger.AwayNot {
+		return nil
+	}
+	waiting, err := w.e.Ledger.ToPutAway(ctx, w.feed.Name, putAwayAtOnce)
+	if err != nil || len(waiting) == 0 {
+		return err
+	}
+	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	if err != nil {
+		return nil // the landing is away; they wait
+	}
+	defer folder.Close()
+	for i := range waiting {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err := w.putAwayOne(ctx, folder, &waiting[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *worker) putAwayOne(ctx context.Context, folder *landing.Folder, a *ledger.Arrival) error {
+	land := &w.feed.Landing
+	template := land.PutAway
+	if a.State == ledger.Refused {
+		template = land.Quarantine
+	}
+	to := ""
+	if template != nil {
+		to = path.Join(template.Expand(a.Path, land.Files.Read(a.Captures), land.Zone), path.Base(a.Path))
+		if strings.Contains(template.String(), "{name}") || strings.Contains(template.String(), "{path}") {
+			to = template.Expand(a.Path, land.Files.Read(a.Captures), land.Zone)
+		}
+	}
+	file := landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}
+	place, err := folder.PutAway(file, a.ID, to)
+	if errors.Is(err, landing.ErrReplaced) {
+		return w.e.Ledger.PutAway(ctx, a, "", "")
+	}
+	if err == nil && a.State == ledger.Refused && place != "" {
+		err = folder.Note(place+".why.txt", fmt.Sprintf("%s\nfeed %s, arrival %d, refused on %s\n\n%s\n", a.Path, a.Feed, a.ID, a.FinishedAt.UTC().Format(time.RFC3339), a.Reason))
+	}
+	if err != nil {
+		w.e.Log.Warn("a file could not be put away", "feed", w.feed.Name, "arrival", a.ID, "error", err)
+		return w.e.Ledger.PutAway(ctx, a, "", strings.TrimPrefix(a.Reason+"; ", "; ")+"it could not be put away: "+err.Error())
+	}
+	return w.e.Ledger.PutAway(ctx, a, place, "")
+}

@@ -1,0 +1,117 @@
+package ledger
+
+import (
+	"context"
+	"time"
+)
+
+// FeedCounts is what waits and what became of a feed's arrivals.
+type FeedCounts struct {
+	Feed         string           `json:"feed"`
+	Waiting      int64            `json:"waiting" doc:"Arrivals that are noticed, settling, ready or loading"`
+	OldestAt     *time.Time       `json:"oldest_waiting_at"`
+	LastNoticed  *time.Time       `json:"last_noticed_at"`
+	LastLoaded   *time.Time       `json:"last_loaded_at"`
+	LagSeconds   float64          `json:"lag_seconds" doc:"From the coming of the file that was loaded last to its load"`
+	States       map[string]int64 `json:"states" doc:"Arrivals by state" gorm:"-"`
+	RowsToday    int64            `json:"rows_today" doc:"Rows inserted or updated in the last 24 hours"`
+	NeedsPerson  int64            `json:"needs_person" doc:"Arrivals of the last seven days that are refused, failed for good, or held, and slots that are missing or refused"`
+	Missing      int64            `json:"missing" doc:"Slots of the last seven days that are missing or refused"`
+	Late         int64            `json:"late" doc:"Slots that are late, and not here yet"`
+	LastProblem  string           `json:"last_problem" doc:"The reason of the newest arrival that needs a person"`
+	LastProblemA int64            `json:"last_problem_arrival"`
+}
+
+// needsPerson holds for arrivals (a) of the last seven days that were refused,
+// failed for good or are held, unless a later version of the file came since.
+const needsPerson = `a.noticed_at > now() - interval '7 days' AND a.state IN ('refused', 'held', 'failed')
+	AND (a.state <> 'failed' OR a.try_after IS NULL)
+	AND NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = a.feed AND later.path = a.path AND later.id > a.id)`
+
+// Needs gives the newest arrivals that need a person.
+func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
+	out := []Arrival{}
+	err := l.with(ctx).Table("arrival a").Joins("JOIN feed f ON f.name = a.feed AND f.removed_at IS NULL").
+		Select("a.*").Where(needsPerson).Order("a.id DESC").Limit(most).Find(&out).Error
+	return out, err
+}
+
+// Counts gives the counts of all feeds, or of one. Each count is looked up in
+// an index or a running tally: none goes through the arrivals.
+func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCounts, error) {
+	var rows []FeedCounts
+	err := l.with(ctx).Raw(`SELECT f.name AS feed, old.noticed_at AS oldest_at, new.noticed_at AS last_noticed,
+			done.finished_at AS last_loaded, coalesce(extract(epoch FROM done.finished_at - done.came_at), 0) AS lag_seconds,
+			coalesce(v.written, 0) AS rows_today, coalesce(needs.n, 0) + coalesce(slots.missing, 0) AS needs_person,
+			coalesce(slots.missing, 0) AS missing, coalesce(slots.late, 0) AS late, coalesce(needs.last, 0) AS last_problem_a, coalesce(problem.reason, '') AS last_problem
+		FROM feed f
+		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name AND a.state IN ('noticed', 'settling', 'ready', 'loading') ORDER BY a.id LIMIT 1) old ON true
+		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name ORDER BY a.id DESC LIMIT 1) new ON true
+		LEFT JOIN LATERAL (SELECT finished_at, came_at FROM arrival a WHERE a.feed = f.name AND a.state = 'loaded' ORDER BY a.finished_at DESC LIMIT 1) done ON true
+		LEFT JOIN LATERAL (SELECT sum(written) AS written FROM volume v WHERE v.feed = f.name AND v.hour > now() - interval '24 hours') v ON true
+		LEFT JOIN LATERAL (SELECT count(*) AS n, max(a.id) AS last FROM arrival a WHERE a.feed = f.name AND `+needsPerson+`) needs ON true
+		LEFT JOIN arrival problem ON problem.id = needs.last
+		LEFT JOIN LATERAL (SELECT count(*) FILTER (WHERE state <> 'late') AS missing, count(*) FILTER (WHERE state = 'late') AS late FROM slot s
+			WHERE s.feed = f.name AND s.due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL)) slots ON true
+		WHERE f.removed_at IS NULL AND (? = '' OR f.name = ?)`, feed, feed).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	counts := map[string]*FeedCounts{}
+	for i := range rows {
+		rows[i].States = map[string]int64{}
+		counts[rows[i].Feed] = &rows[i]
+	}
+	var states []struct {
+		Feed, State string
+		N           int64
+	}
+	if err := l.with(ctx).Raw(`SELECT feed, state, sum(n) AS n FROM tally WHERE ? = '' OR feed = ? GROUP BY feed, state HAVING sum(n) <> 0`, feed, feed).Scan(&states).Error; err != nil {
+		return nil, err
+	}
+	for _, s := range states {
+		if c := counts[s.Feed]; c != nil {
+			c.States[s.State] = s.N
+			switch State(s.State) {
+			case Noticed, Settling, Ready, Loading:
+				c.Waiting += s.N
+			}
+		}
+	}
+	return counts, nil
+}
+
+// SumTallies makes one row of each state of what changes of a feed's arrivals
+// left behind.
+func (l *Ledger) SumTallies(ctx context.Context, feed string) error {
+	return l.with(ctx).Exec(`WITH gone AS (DELETE FROM tally WHERE feed = ? RETURNING feed, state, n)
+		INSERT INTO tally SELECT feed, state, sum(n) FROM gone GROUP BY feed, state HAVING sum(n) <> 0`, feed).Error
+}
+
+// Mark is the arrivals of a feed that came within a few minutes and are in the
+// same state.
+type Mark struct {
+	Arrival int64     `json:"arrival" doc:"The newest of them"`
+	At      time.Time `json:"at"`
+	State   State     `json:"state"`
+	Path    string    `json:"path" doc:"Of the newest"`
+	Rows    int64     `json:"rows" doc:"Read, of all of them"`
+	Count   int64     `json:"count" doc:"How many they are"`
+}
+
+// Marks gives what came since a time, by feed, minutes and state, oldest first.
+func (l *Ledger) Marks(ctx context.Context, since time.Time, span time.Duration) (map[string][]Mark, error) {
+	var rows []struct {
+		Feed string
+		Mark
+	}
+	err := l.with(ctx).Raw(`SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count, sum((balance->>'read')::bigint) AS rows,
+			(array_agg(path ORDER BY id DESC))[1] AS path
+		FROM arrival WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND noticed_at >= ?
+		GROUP BY feed, state, floor(extract(epoch FROM coalesce(came_at, noticed_at)) / ?) ORDER BY 4`, since, span.Seconds()).Scan(&rows).Error
+	out := map[string][]Mark{}
+	for _, r := range rows {
+		out[r.Feed] = append(out[r.Feed], r.Mark)
+	}
+	return out, err
+}

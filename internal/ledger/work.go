@@ -1,0 +1,406 @@
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+
+	"mullein/internal/core/balance"
+)
+
+// inOrder is the order in which a feed's deliveries load: by slot, then by the
+// files' own times, then by name.
+const inOrder = "slot, slot_number, modified, path, id"
+
+// Selection narrows what waits. Its zero value, with Most set, takes all.
+type Selection struct {
+	Most       int
+	Paths      []string
+	From, To   time.Time // slots from, and before
+	ByModified bool      // From and To are of the files' own times
+	FromNumber *int64    // slots that are numbers, both included
+	ToNumber   *int64
+	Forced     bool // only those that a person wants loaded
+	Lists      bool // only lists of deliveries
+	Again      bool // also those whose time for another attempt has not come
+}
+
+func (s Selection) narrow(q *gorm.DB) *gorm.DB {
+	if len(s.Paths) > 0 {
+		q = q.Where("path IN ?", s.Paths)
+	}
+	column := "slot"
+	if s.ByModified {
+		column = "modified"
+	}
+	if !s.From.IsZero() {
+		q = q.Where(column+" >= ?", s.From)
+	}
+	if !s.To.IsZero() {
+		q = q.Where(column+" < ?", s.To)
+	}
+	if s.FromNumber != nil {
+		q = q.Where("slot_number >= ?", *s.FromNumber)
+	}
+	if s.ToNumber != nil {
+		q = q.Where("slot_number <= ?", *s.ToNumber)
+	}
+	if s.Forced {
+		q = q.Where("forced")
+	}
+	if s.Lists {
+		q = q.Where("is_list")
+	}
+	return q
+}
+
+// Waiting gives what a feed is to load next, in order. An arrival that is to be
+// tried again stands in its place and blocks those behind it: then it is given
+// with TryAfter in the future.
+func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arrival, error) {
+	var waiting []Arrival
+	err := s.narrow(l.with(ctx)).Where("feed = ? AND state IN ('ready', 'failed') AND (state = 'ready' OR try_after IS NOT NULL)", feed).
+		Order(inOrder).Limit(s.Most).Find(&waiting).Error
+	return waiting, err
+}
+
+// Blocking gives the first arrival in order that holds up all behind it where
+// order is strict: refused, held, or failed for good, and not followed by a
+// later version of its file. It is nil when there is none.
+func (l *Ledger) Blocking(ctx context.Context, feed string) (*Arrival, error) {
+	var first []Arrival
+	err := l.with(ctx).Raw(`SELECT * FROM arrival a WHERE feed = ? AND (state IN ('refused', 'held') OR state = 'failed' AND try_after IS NULL)
+		AND NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = a.feed AND later.path = a.path AND later.id > a.id)
+		ORDER BY `+inOrder+` LIMIT 1`, feed).Scan(&first).Error
+	if err != nil || len(first) == 0 {
+		return nil, err
+	}
+	return l.one(ctx, first[0].ID)
+}
+
+func (l *Ledger) one(ctx context.Context, id int64) (*Arrival, error) {
+	a, err := l.Arrival(ctx, id)
+	return &a, err
+}
+
+// Before tells whether a comes before b in the order of loading.
+func (a *Arrival) Before(b *Arrival) bool {
+	if c := compareNil(a.Slot, b.Slot, time.Time.Compare); c != 0 {
+		return c < 0
+	}
+	if c := compareNil(a.SlotNumber, b.SlotNumber, func(x, y int64) int { return int(x - y) }); c != 0 {
+		return c < 0
+	}
+	if c := a.Modified.Compare(b.Modified); c != 0 {
+		return c < 0
+	}
+	return a.Path < b.Path || a.Path == b.Path && a.ID < b.ID
+}
+
+// compareNil puts nil last, as PostgreSQL does.
+func compareNil[T any](a, b *T, compare func(T, T) int) int {
+	switch {
+	case a == nil && b == nil:
+		return 0
+	case a == nil:
+		return 1
+	case b == nil:
+		return -1
+	}
+	return compare(*a, *b)
+}
+
+// Begin records an attempt to load each of the arrivals, before a file is
+// opened: a file that kills the process is counted all the same. It gives
+// those that are still there to be loaded, in their order.
+func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, version int) ([]*Arrival, error) {
+	var begun []struct {
+		ID       int64
+		Attempts int
+	}
+	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		err := tx.Raw(`UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
+				opened_at = NULL, staged_at = NULL, finished_at = NULL, reason = ''
+			WHERE id IN ? AND state IN ('ready', 'failed') RETURNING id, attempts`, run, version, ids(arrivals)).Scan(&begun).Error
+		events := make([]Event, len(begun))
+		for i, b := range begun {
+			events[i] = Event{Kind: "arrival", Feed: arrivals[0].Feed, Arrival: b.ID, Run: run, State: string(Loading)}
+		}
+		return events, err
+	})
+	attempts := map[int64]int{}
+	for _, b := range begun {
+		attempts[b.ID] = b.Attempts
+	}
+	var out []*Arrival
+	for _, a := range arrivals {
+		if n, ok := attempts[a.ID]; ok {
+			a.State, a.Attempts, a.RunID, a.Version = Loading, n, &run, version
+			out = append(out, a)
+		}
+	}
+	return out, err
+}
+
+func ids(arrivals []*Arrival) []int64 {
+	out := make([]int64, len(arrivals))
+	for i, a := range arrivals {
+		out[i] = a.ID
+	}
+	return out
+}
+
+// Opened records that reading begins. An arrival that is left behind opened
+// but not staged may be what ended the service.
+func (l *Ledger) Opened(ctx context.Context, arrivals []*Arrival) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id IN ?", ids(arrivals)).Update("opened_at", gorm.Expr("now()")).Error
+}
+
+// MaxRejects is how many rejects of an arrival are kept. The balance counts all.
+const MaxRejects = 1000
+
+// Reading is what reading a file told.
+type Reading struct {
+	ID         int64    `json:"id"` // of the arrival
+	SHA256     string   `json:"sha256"`
+	Generation int      `json:"generation"`
+	Rejects    []Reject `json:"-"`
+}
+
+// Staged records what reading files told: their digests, which generations
+// they are, and their rejects, in place of those of earlier attempts.
+func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
+	return l.with(ctx).Transaction(func(tx *gorm.DB) error {
+		text, err := json.Marshal(readings)
+		if err != nil {
+			return err
+		}
+		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, staged_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer) WHERE a.id = r.id`, string(text)).Error
+		if err != nil {
+			return err
+		}
+		var of []int64
+		var rejects []Reject
+		for _, r := range readings {
+			of = append(of, r.ID)
+			for i := range r.Rejects {
+				r.Rejects[i].ArrivalID, r.Rejects[i].Number = r.ID, i+1
+			}
+			rejects = append(rejects, r.Rejects...)
+		}
+		if err := tx.Where("arrival_id IN ?", of).Delete(&Reject{}).Error; err != nil || len(rejects) == 0 {
+			return err
+		}
+		return tx.CreateInBatches(rejects, 500).Error
+	})
+}
+
+// Ending is how the work on an arrival ends.
+type Ending struct {
+	ID       int64           `json:"id"`
+	State    State           `json:"state"`
+	Reason   string          `json:"reason"`
+	Balance  balance.Balance `json:"balance"`
+	CopyOf   *int64          `json:"copy_of"`
+	Away     Away            `json:"away"`
+	Replaces bool            `json:"replaces"` // what was loaded under its path before is undone
+}
+
+// Finish ends the work on arrivals that are loading. Those that are not, any
+// more, are passed over.
+func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
+	text, err := json.Marshal(endings)
+	if err != nil {
+		return err
+	}
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		// What a new version replaces, and the new version, change in one
+		// statement: readers and tallies see both or neither.
+		var done []Arrival
+		err := tx.Raw(`WITH e AS (
+				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, replaces boolean)
+			), ends AS (
+				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND a.state = 'loading'
+			), old AS (
+				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON o.feed = n.feed AND o.path = n.path
+				WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
+			), c AS (
+				SELECT id, state, reason, balance, copy_of, away, false AS was FROM ends
+				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, true FROM old
+			)
+			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance), copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
+				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END, finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
+				forced = a.forced AND c.state NOT IN ('loaded', 'refused')
+			FROM c WHERE a.id = c.id RETURNING a.*`, string(text)).Scan(&done).Error
+		if err != nil {
+			return nil, err
+		}
+		if len(done) == 0 {
+			return nil, nil
+		}
+		return l.ended(tx, done)
+	})
+}
+
+// ended adds up work that was done and gives its events.
+func (l *Ledger) ended(tx *gorm.DB, done []Arrival) ([]Event, error) {
+	var events []Event
+	var loaded []int64
+	for i := range done {
+		a := &done[i]
+		event := arrivalEvent(a)
+		events = append(events, event)
+		if a.State == Loaded {
+			loaded = append(loaded, a.ID)
+			event.Kind = "load"
+			events = append(events, event)
+		}
+	}
+	if err := touchSlots(tx, done); err != nil || len(loaded) == 0 {
+		return events, err
+	}
+	err := tx.Exec(`INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
+			sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
+			FROM arrival WHERE id IN ? AND NOT is_list GROUP BY 1, 2
+		ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
+			written = v.written + excluded.written, seconds = v.seconds + excluded.seconds`, loaded).Error
+	if err == nil {
+		err = tx.Exec(`UPDATE feed SET loads = loads + ? WHERE name = ?`, len(loaded), done[0].Feed).Error
+	}
+	return events, err
+}
+
+// Earlier is what a feed has loaded of some paths and contents.
+type Earlier struct {
+	ByPath      map[string]Arrival // what was loaded last under a path
+	ByDigest    []Arrival          // what is loaded with one of the digests, the newest first
+	Generations map[string]int     // by path and digest: the highest generation that was loaded
+}
+
+// GenerationKey is how [Earlier.Generations] names a content under a path.
+func GenerationKey(path, sha256 string) string { return path + "\x00" + sha256 }
+
+// Earlier looks up what is loaded of the paths and digests of arrivals that
+// were read.
+func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []string) (Earlier, error) {
+	e := Earlier{ByPath: map[string]Arrival{}, Generations: map[string]int{}}
+	var last []Arrival
+	err := l.with(ctx).Raw(`SELECT DISTINCT ON (path) * FROM arrival WHERE feed = ? AND path IN ? AND state = 'loaded' AND NOT is_list
+		ORDER BY path, finished_at DESC, id DESC`, feed, paths).Scan(&last).Error
+	if err != nil {
+		return e, err
+	}
+	for _, a := range last {
+		e.ByPath[a.Path] = a
+	}
+	if len(digests) > 0 {
+		err = l.with(ctx).Where("feed = ? AND sha256 IN ? AND state = 'loaded' AND NOT is_list", feed, digests).Order("finished_at DESC, id DESC").Limit(1000).Find(&e.ByDigest).Error
+	}
+	if err != nil {
+		return e, err
+	}
+	var generations []struct {
+		Path, Sha256 string
+		N            int
+	}
+	err = l.with(ctx).Raw(`SELECT path, sha256, max(generation) AS n FROM arrival WHERE feed = ? AND path IN ? AND generation > 0 AND state IN ('loaded', 'recalled')
+		GROUP BY path, sha256`, feed, paths).Scan(&generations).Error
+	for _, g := range generations {
+		e.Generations[GenerationKey(g.Path, g.Sha256)] = g.N
+	}
+	return e, err
+}
+
+// LoadedLast gives the arrival that was loaded last under the path, or with
+// the captures when byCaptures says so; nil when there is none.
+func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*Arrival, error) {
+	q := l.with(ctx).Where("feed = ? AND state = 'loaded' AND id <> ?", a.Feed, a.ID)
+	if byCaptures {
+		captures, err := json.Marshal(a.Captures)
+		if err != nil {
+			return nil, err
+		}
+		q = q.Where("slot = ? AND captures = ?::jsonb", a.Slot, string(captures))
+	} else {
+		q = q.Where("path = ?", a.Path)
+	}
+	var last []Arrival
+	err := q.Order("finished_at DESC, id DESC").Limit(1).Find(&last).Error
+	if err != nil || len(last) == 0 {
+		return nil, err
+	}
+	return &last[0], nil
+}
+
+// LoadedOfSize tells whether a file of the size is loaded: only then can
+// another be a copy of it.
+func (l *Ledger) LoadedOfSize(ctx context.Context, feed string, size int64) (bool, error) {
+	var there bool
+	err := l.with(ctx).Raw("SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND size = ? AND state = 'loaded')", feed, size).Scan(&there).Error
+	return there, err
+}
+
+// Recorded writes down what a marker says of an arrival.
+func (l *Ledger) Recorded(ctx context.Context, id int64, sha256 string, generation int) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Updates(map[string]any{"sha256": sha256, "generation": generation}).Error
+}
+
+// ToPutAway gives arrivals whose files are to be moved from the landing.
+func (l *Ledger) ToPutAway(ctx context.Context, feed string, most int) ([]Arrival, error) {
+	var out []Arrival
+	err := l.with(ctx).Where("feed = ? AND away = 'wanted'", feed).Order("id").Limit(most).Find(&out).Error
+	return out, err
+}
+
+// PutAway records where a file lies now; an empty place means that it was
+// deleted or is another file's by now, and reason, if not empty, why it could
+// not be moved.
+func (l *Ledger) PutAway(ctx context.Context, a *Arrival, to, reason string) error {
+	values := map[string]any{"away": AwayDone, "away_to": to}
+	if reason != "" {
+		values = map[string]any{"away": AwayFailed, "reason": reason}
+	}
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		return arrivalEvents(a), tx.Model(&Arrival{}).Where("id = ?", a.ID).Updates(values).Error
+	})
+}
+
+// LoadedIn gives what is loaded of a slot.
+func (l *Ledger) LoadedIn(ctx context.Context, feed string, slot time.Time, most int) ([]Arrival, error) {
+	var out []Arrival
+	err := l.with(ctx).Where("feed = ? AND slot = ? AND (state = 'loaded' OR state = 'skipped' AND copy_of IS NOT NULL)", feed, slot).Limit(most).Find(&out).Error
+	return out, err
+}
+
+// AnyIn tells whether there is any arrival of a selection, whatever became of it.
+func (l *Ledger) AnyIn(ctx context.Context, feed string, s Selection) (bool, error) {
+	var some []int64
+	err := s.narrow(l.with(ctx).Model(&Arrival{})).Where("feed = ? AND state <> 'gone'", feed).Limit(1).Pluck("id", &some).Error
+	return len(some) > 0, err
+}
+
+// Newest gives the newest arrival of each of the paths that the ledger has.
+func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[string]Arrival, error) {
+	var list []Arrival
+	err := l.with(ctx).Raw(`SELECT * FROM arrival WHERE id IN (SELECT DISTINCT ON (path) id FROM arrival WHERE feed = ? AND path IN ? ORDER BY path, id DESC)`, feed, paths).Scan(&list).Error
+	out := make(map[string]Arrival, len(list))
+	for _, a := range list {
+		out[a.Path] = a
+	}
+	return out, err
+}
+
+// LoadedVersions gives the arrivals that are loaded under a path.
+func (l *Ledger) LoadedVersions(ctx context.Context, feed, path string) ([]int64, error) {
+	var out []int64
+	err := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND path = ? AND state = 'loaded'", feed, path).Order("id").Pluck("id", &out).Error
+	return out, err
+}
+
+// Belong records of which delivery arrivals are.
+func (l *Ledger) Belong(ctx context.Context, arrivals []*Arrival, delivery string) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id IN ?", ids(arrivals)).Update("delivery", delivery).Error
+}

@@ -1,0 +1,179 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { NButton, NSelect } from 'naive-ui'
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, got, type Slot, type SlotState } from '../api/client'
+import SlotTable from '../components/SlotTable.vue'
+import StateMark from '../components/StateMark.vue'
+import { count } from '../format'
+
+// The calendar of a month: what was due on each day and what came of it. What
+// is shown is in the address.
+const route = useRoute()
+const router = useRouter()
+const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
+const withDue = computed(() => feeds.value?.items.filter((f) => f.due) ?? [])
+const go = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
+const feed = computed({
+  get: () => (route.query.feed ? String(route.query.feed) : withDue.value[0]?.name),
+  set: (v) => go({ feed: v, day: undefined }),
+})
+const view = computed(() => withDue.value.find((f) => f.name === feed.value))
+const two = (n: number) => String(n).padStart(2, '0')
+const dayName = (d: Date) => `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`
+const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? String(route.query.month) : dayName(new Date()).slice(0, 7)))
+const first = computed(() => new Date(`${month.value}-01T00:00`))
+const after = computed(() => new Date(first.value.getFullYear(), first.value.getMonth() + 1, 1))
+const step = (n: number) => go({ month: dayName(new Date(first.value.getFullYear(), first.value.getMonth() + n, 1)).slice(0, 7), day: undefined })
+const title = computed(() => first.value.toLocaleString('en', { month: 'long', year: 'numeric' }))
+
+const { data: slots, error } = useQuery({
+  queryKey: ['slots', feed, month],
+  queryFn: () => got(api.GET('/api/v1/slots', { params: { query: { feed: feed.value, from: first.value.toISOString(), to: after.value.toISOString(), limit: 20000 } } })),
+  enabled: computed(() => !!feed.value),
+})
+const { data: plan } = useQuery({
+  queryKey: ['plan', feed, month],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/plan', { params: { path: { feed: feed.value ?? '' }, query: { from: new Date().toISOString(), to: after.value.toISOString() } } })),
+  enabled: computed(() => !!view.value?.next_due_at && after.value > new Date()),
+  retry: false,
+})
+
+const order: SlotState[] = ['missing', 'refused', 'late', 'open', 'on time', 'excused', 'surplus']
+interface Cell {
+  day: string
+  date: number
+  slots: Slot[]
+  states: { state: SlotState; n: number }[]
+  ahead: number
+}
+const weeks = computed(() => {
+  const byDay = new Map<string, Cell>()
+  const days: (Cell | undefined)[] = Array<undefined>((first.value.getDay() + 6) % 7).fill(undefined)
+  for (const d = new Date(first.value); d < after.value; d.setDate(d.getDate() + 1)) {
+    const cell: Cell = { day: dayName(d), date: d.getDate(), slots: [], states: [], ahead: 0 }
+    byDay.set(cell.day, cell)
+    days.push(cell)
+  }
+  for (const s of slots.value?.items ?? []) byDay.get(dayName(new Date(s.due_at)))?.slots.push(s)
+  for (const p of plan.value?.items ?? []) {
+    const cell = byDay.get(dayName(new Date(p.due_at)))
+    if (cell) cell.ahead++
+  }
+  for (const cell of byDay.values()) cell.states = order.map((state) => ({ state, n: cell.slots.filter((s) => s.state === state).length })).filter((x) => x.n)
+  const out: (Cell | undefined)[][] = []
+  for (let i = 0; i < days.length; i += 7) out.push(days.slice(i, i + 7))
+  return out
+})
+const today = dayName(new Date())
+const chosen = computed(() => (route.query.day ? String(route.query.day) : month.value === today.slice(0, 7) ? today : undefined))
+const shown = computed(() => {
+  const all = (slots.value?.items ?? []).filter((s) => dayName(new Date(s.due_at)) === chosen.value)
+  const rank = (s: Slot) => (s.state === 'late' && s.complete_at ? 3.5 : order.indexOf(s.state))
+  return [...all].sort((a, b) => rank(a) - rank(b) || +new Date(b.due_at) - +new Date(a.due_at))
+})
+const most = 100
+</script>
+
+<template>
+  <section class="panel">
+    <div class="row spread">
+      <div class="row">
+        <h1>Due</h1>
+        <n-select v-model:value="feed" size="small" class="feeds" :options="withDue.map((f) => ({ value: f.name, label: f.name }))" placeholder="A feed" />
+      </div>
+      <div class="row">
+        <n-button size="small" aria-label="The month before" @click="step(-1)">‹</n-button>
+        <strong class="month">{{ title }}</strong>
+        <n-button size="small" aria-label="The month after" @click="step(1)">›</n-button>
+      </div>
+    </div>
+    <p v-if="error" role="alert">{{ error.message }}</p>
+    <p v-if="feeds && !withDue.length" class="nothing">No feed says when its files are due. The key <code>due</code> of a feed file does.</p>
+    <p v-if="view" class="quiet words">{{ view.due }}</p>
+    <table v-if="view" class="month">
+      <thead>
+        <tr>
+          <th v-for="d in ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']" :key="d">{{ d }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(week, i) in weeks" :key="i">
+          <td v-for="(cell, j) in week" :key="j" :class="{ today: cell?.day === today, chosen: cell && cell.day === chosen }">
+            <button v-if="cell" type="button" @click="go({ day: cell.day })">
+              <span class="date">{{ cell.date }}</span>
+              <span v-for="s in cell.states" :key="s.state" class="count"><StateMark :state="s.state" bare /> {{ count(s.n) }} {{ s.state }}</span>
+              <span v-if="cell.ahead" class="count quiet">{{ count(cell.ahead) }} to come</span>
+            </button>
+          </td>
+          <td v-for="n in 7 - week.length" :key="`rest${n}`" />
+        </tr>
+      </tbody>
+    </table>
+  </section>
+  <section v-if="view && chosen" class="panel">
+    <h2>{{ chosen }}</h2>
+    <SlotTable v-if="shown.length" :slots="shown.slice(0, most)" plain />
+    <p v-else class="nothing">Nothing was due on this day.</p>
+    <p v-if="shown.length > most" class="quiet">and {{ count(shown.length - most) }} more</p>
+  </section>
+</template>
+
+<style scoped>
+.feeds {
+  min-width: 240px;
+}
+.words {
+  margin: 8px 0;
+}
+table.month {
+  width: 100%;
+  border-collapse: collapse;
+  table-layout: fixed;
+}
+table.month th {
+  color: var(--quiet);
+  font-weight: 600;
+  font-size: 12px;
+  text-align: left;
+  padding: 2px 6px;
+}
+table.month td {
+  border: 1px solid var(--line);
+  height: 72px;
+  vertical-align: top;
+  padding: 0;
+}
+td button {
+  display: flex;
+  flex-direction: column;
+  width: 100%;
+  min-height: 72px;
+  padding: 3px 6px;
+  gap: 1px;
+  background: none;
+  border: 0;
+  font: inherit;
+  color: inherit;
+  text-align: left;
+  cursor: pointer;
+}
+td.chosen {
+  background: var(--soft);
+}
+td.today .date {
+  color: var(--ink);
+  border-bottom: 2px solid var(--sun);
+}
+.date {
+  color: var(--quiet);
+  align-self: flex-start;
+}
+.count {
+  font-size: 12px;
+  display: flex;
+  align-items: center;
+  gap: 3px;
+}
+</style>

@@ -51,6 +51,13 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	defer cancel()
 	failed := make(chan error, 1)
 	c := config(o)
+	root := c.Home
+	if len(c.LandingRoots) > 0 {
+		root = c.LandingRoots[0]
+	}
+	if err := demo.CatchUp(root, time.Now()); err != nil {
+		return fmt.Errorf("the sample suppliers: %w", err)
+	}
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)
 		go func() {
@@ -147,7 +154,8 @@ func fresh(ctx context.Context, own *localpg.Server) (string, error) {
 
 // tell shows what happened, with the commands that show it.
 func tell(ctx context.Context, home string) {
-	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"}, {"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"}, {"status"}} {
+	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"}, {"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"},
+		{"feed", "which", "gauge-readings"}, {"due", "station-registry", "--simulate", "2026-03-28..2026-03-30"}, {"status"}} {
 		fmt.Print("$ mullein")
 		for _, a := range args {
 			fmt.Print(" ", a)

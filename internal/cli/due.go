@@ -408,6 +408,9 @@ func missingLine(s api.SlotView) string {
 	if s.Files > 1 {
 		line += fmt.Sprintf(" (%d of %d files came)", s.Came, s.Files)
 	}
+	if s.State == due.Refused {
+		return line + fmt.Sprintf(": what came was refused; mullein ledger %s --state refused", s.Feed)
+	}
 	if s.Expected != "" {
 		line += "; expected " + s.Expected
 	}
@@ -419,7 +422,7 @@ func missingLine(s api.SlotView) string {
 
 // wrongSlots says what did not come, what came close, and what takes it.
 func (c *command) wrongSlots(slots []api.SlotView) {
-	const shown = 20
+	const shown = 8
 	for i, s := range slots {
 		if i == shown {
 			fmt.Fprintf(c.out, "\nand %d more slots; see mullein due FEED\n", len(slots)-shown)

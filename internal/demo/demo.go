@@ -1,9 +1,10 @@
 // Package demo is the sample suppliers of the made-up Sorrel River Basin
-// Observatory, who behave as suppliers do: a bad row, a row twice, a
-// correction, a copy under another name, a torn file.
+// Observatory, who behave as suppliers do: a file late, one missing, one with
+// the date in its name the other way round, one torn, one twice, bad rows,
+// corrections.
 //
-// [Work] keeps delivering until it is told to stop; [Example] delivers the
-// same few files every time.
+// [CatchUp] leaves the files of the last day, [Work] keeps delivering until it
+// is told to stop; [Example] delivers the same few files every time.
 package demo
 
 import (
@@ -146,50 +147,149 @@ func (b basin) leave(folder, name string, content []byte, modified time.Time) er
 }
 
 const (
-	backlog   = 8 * time.Hour   // of data that lie there at the start
-	daysBack  = 7               // where the data begin
-	every     = 6 * time.Second // between two quarters of an hour of data
-	registryH = 6
+	daysOfFiles = 1 // that lie there at the start
+	every       = 6 * time.Second
+	registryH   = 6
+	sendingTime = 70 * time.Second // from a reading to its file
 )
 
-// Work delivers a quarter of an hour of data every few seconds, until ctx
-// ends. It goes on after what an earlier demo delivered.
-func Work(ctx context.Context, root string) error {
+// The mishaps of the day before the demo begins, by how many quarters of an
+// hour before the present one, and whose they are.
+var mishaps = map[int]map[int]string{
+	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 5: {1: "other case"},
+}
+
+// CatchUp leaves the files of the last day that are not there yet, as they
+// would have come had the demo been running, with a day's mishaps. It is to be
+// called before the service looks.
+func CatchUp(root string, now time.Time) error {
 	b := basin{root}
-	at := time.Now().UTC().Truncate(quarter).Add(-daysBack * 24 * time.Hour)
+	for _, folder := range []string{"gauges", "registry"} {
+		if err := os.MkdirAll(filepath.Join(root, "landing", folder), 0o755); err != nil {
+			return fmt.Errorf("make a landing: %w", err)
+		}
+	}
 	last, err := b.lastDelivered()
 	if err != nil {
 		return err
 	}
+	at := now.UTC().Truncate(quarter).Add(-daysOfFiles * 24 * time.Hour)
 	if last.After(at) {
 		at = last.Add(quarter)
-	} else {
-		if err := b.leave("registry", "STATIONS_"+at.In(azores).Format("2006-01-02")+".csv", registryFile(at), time.Now()); err != nil {
-			return err
-		}
-		for begin := at; at.Before(begin.Add(backlog)); at = at.Add(quarter) {
-			if err := b.deliver(at, 0); err != nil {
+	}
+	fresh := last.IsZero()
+	for ; at.Add(sendingTime).Before(now); at = at.Add(quarter) {
+		back := int(now.UTC().Truncate(quarter).Sub(at) / quarter)
+		for c := range catchments {
+			what := ""
+			if fresh {
+				what = mishaps[back][c]
+			}
+			if err := b.send(c, at, what, at.Add(sendingTime)); err != nil {
 				return err
 			}
+		}
+		if err := b.registry(at, at.Add(sendingTime)); err != nil {
+			return err
 		}
 	}
-	for n := 1; at.Before(time.Now()); n++ {
-		if err := b.deliver(at, n); err != nil {
-			return err
-		}
-		if local := at.In(azores); local.Hour() == registryH && local.Minute() == 0 {
-			if err := b.leave("registry", "STATIONS_"+local.Format("2006-01-02")+".csv", registryFile(at), time.Now()); err != nil {
-				return err
-			}
-		}
-		at = at.Add(quarter)
+	return nil
+}
+
+// registry leaves the list of stations when its time has come.
+func (b basin) registry(at, modified time.Time) error {
+	local := at.In(azores)
+	if local.Hour() != registryH || local.Minute() != 0 {
+		return nil
+	}
+	return b.leave("registry", "STATIONS_"+local.Format("2006-01-02")+".csv", registryFile(at), modified)
+}
+
+// Work delivers each quarter of an hour as it comes, and every few seconds
+// something else that suppliers do, until ctx ends.
+func Work(ctx context.Context, root string) error {
+	b := basin{root}
+	next := time.Now().UTC().Truncate(quarter)
+	if last, err := b.lastDelivered(); err != nil {
+		return err
+	} else if !last.Before(next) {
+		next = last.Add(quarter)
+	}
+	for n := 1; ; n++ {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-time.After(every):
 		}
+		now := time.Now()
+		var err error
+		if next.Add(sendingTime).Before(now) {
+			for c := range catchments {
+				err = errors.Join(err, b.send(c, next, "", now))
+			}
+			err = errors.Join(err, b.registry(next, now))
+			next = next.Add(quarter)
+		} else {
+			err = b.correct(next, n, now)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return nil
+}
+
+// correct sends an earlier file again, with better numbers, and now and then
+// with a mishap.
+func (b basin) correct(next time.Time, n int, now time.Time) error {
+	at, c := next.Add(-time.Duration(1+n*7%90)*quarter), n%len(catchments)
+	if _, err := os.Stat(filepath.Join(b.root, "landing", "gauges", gaugeName(c, at))); err != nil {
+		return nil // it never came, or not as it should
+	}
+	rows := readings(c, at, 0.01*float64(1+n%9), now)
+	switch n % 6 {
+	case 1: // a level with a letter in it
+		rows[2] = spoil(rows[2])
+	case 2: // a row twice
+		rows = append(rows, rows[3])
+	case 4: // somebody saved a file twice
+		content, err := os.ReadFile(filepath.Join(b.root, "landing", "gauges", gaugeName(c, at)))
+		if err != nil {
+			return fmt.Errorf("copy: %w", err)
+		}
+		return b.leave("gauges", strings.TrimSuffix(gaugeName(c, at), ".csv")+" (1).csv", content, now)
+	}
+	return b.leave("gauges", gaugeName(c, at), gaugeFile(rows), now)
+}
+
+func spoil(row string) string {
+	cells := strings.Split(row, ";")
+	cells[2] = "2,4x"
+	return strings.Join(cells, ";")
+}
+
+// send leaves the file of a catchment, or what becomes of it in a mishap.
+func (b basin) send(c int, at time.Time, what string, modified time.Time) error {
+	rows, name := readings(c, at, 0, at), gaugeName(c, at)
+	switch what {
+	case "missing":
+		return nil
+	case "late":
+		modified = at.Add(13 * time.Minute)
+	case "bad row":
+		rows[2] = spoil(rows[2])
+	case "misnamed": // the day before the year
+		name = fmt.Sprintf("GAUGE_%s_%s.csv", catchments[c], at.In(azores).Format("02012006T1504"))
+	case "other case":
+		name = strings.ToLower(name)
+	case "torn":
+		whole := zip(gaugeFile(rows))
+		return b.leave("gauges", name+".gz", whole[:len(whole)*2/3], modified)
+	case "twice":
+		if err := b.leave("gauges", strings.TrimSuffix(name, ".csv")+" (1).csv", gaugeFile(rows), modified.Add(time.Minute)); err != nil {
+			return err
+		}
+	}
+	return b.leave("gauges", name, gaugeFile(rows), modified)
 }
 
 // lastDelivered is the time of the newest file that lies at the landing.
@@ -208,66 +308,13 @@ func (b basin) lastDelivered() (time.Time, error) {
 	return last, nil
 }
 
-// deliver leaves the files of one time; n, from 1, decides who misbehaves.
-func (b basin) deliver(at time.Time, n int) error {
-	for c := range catchments {
-		rows := readings(c, at, 0, at)
-		name := gaugeName(c, at)
-		mishap := n > 0 && c == n%len(catchments)
-		switch {
-		case mishap && n%4 == 1: // a level with a letter in it
-			rows[2] = strings.Replace(rows[2], ";", ";", 1)
-			cells := strings.Split(rows[2], ";")
-			cells[2] = "2,4x"
-			rows[2] = strings.Join(cells, ";")
-		case mishap && n%4 == 2: // a row twice
-			rows = append(rows, rows[3])
-		case mishap && n%9 == 4: // torn while it was sent; the next round sends it whole
-			whole := zip(gaugeFile(rows))
-			if err := b.leave("gauges", name+".gz", whole[:len(whole)*2/3], time.Now()); err != nil {
-				return err
-			}
-			continue
-		}
-		if err := b.leave("gauges", name, gaugeFile(rows), time.Now()); err != nil {
-			return err
-		}
-	}
-	if n%7 == 6 { // corrections of an hour ago
-		before := at.Add(-4 * quarter)
-		if err := b.leave("gauges", gaugeName(0, before), gaugeFile(readings(0, before, 0.05, at)), time.Now()); err != nil {
-			return err
-		}
-	}
-	if n%9 == 5 { // the torn one again, whole
-		before, c := at.Add(-quarter), (n-1)%len(catchments)
-		if err := b.leave("gauges", gaugeName(c, before)+".gz", zip(gaugeFile(readings(c, before, 0, before))), time.Now()); err != nil {
-			return err
-		}
-	}
-	if n%11 == 8 { // somebody saved a file twice
-		name := strings.TrimSuffix(gaugeName(1, at), ".csv")
-		content, err := os.ReadFile(filepath.Join(b.root, "landing", "gauges", name+".csv"))
-		if errors.Is(err, os.ErrNotExist) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("copy: %w", err)
-		}
-		return b.leave("gauges", name+" (1).csv", content, time.Now())
-	}
-	return nil
-}
-
 // Example delivers a fixed set of files, one after the other, and waits until
 // each has come to rest.
 func Example(ctx context.Context, service *client.Client, root string) error {
 	b := basin{root}
 	at := time.Date(2026, 7, 1, 12, 0, 0, 0, azores)
 	k1 := readings(0, at, 0, at)
-	cells := strings.Split(k1[2], ";")
-	cells[2] = "2,4x"
-	k1[2] = strings.Join(cells, ";")
+	k1[2] = spoil(k1[2])
 	later := strings.Split(k1[3], ";")
 	later[2] = "3,333"
 	twice := append(slices.Clone(k1), strings.Join(later, ";"))

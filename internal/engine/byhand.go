@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
+	"strings"
 	"time"
 
 	"mullein/internal/core/feed"
@@ -63,6 +65,7 @@ func (e *Engine) Which(ctx context.Context, f *feed.Feed, most int) (list []Seen
 	if err != nil && !errors.Is(err, errEnough) {
 		return nil, false, err
 	}
+	slices.SortFunc(list, func(a, b Seen) int { return strings.Compare(a.Path, b.Path) })
 	for from := 0; from < len(list); from += lookChunk {
 		if err := e.outcomes(ctx, f.Name, list[from:min(from+lookChunk, len(list))]); err != nil {
 			return nil, false, err

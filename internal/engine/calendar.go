@@ -53,7 +53,8 @@ func (w *worker) calendar(ctx context.Context, now time.Time) (next time.Time, e
 	if err != nil {
 		return next, err
 	}
-	if err := w.makeSlots(ctx, from, now); err != nil {
+	upcoming, err := w.makeSlots(ctx, from, now)
+	if err != nil {
 		return next, err
 	}
 	if err := w.link(ctx, record.DueAfter, from, now); err != nil {
@@ -72,10 +73,8 @@ func (w *worker) calendar(ctx context.Context, now time.Time) (next time.Time, e
 			break
 		}
 	}
-	if c := w.feed.Due; c.Times != nil {
-		if slot := c.Times.Next(now); !slot.IsZero() && (next.IsZero() || slot.Before(next)) {
-			next = slot
-		}
+	if !upcoming.IsZero() && (next.IsZero() || upcoming.Before(next)) {
+		next = upcoming
 	}
 	return next, nil
 }
@@ -122,14 +121,15 @@ func (w *worker) slot(s due.Slot, now time.Time) ledger.Slot {
 	return out
 }
 
-func (w *worker) makeSlots(ctx context.Context, from, now time.Time) error {
+// makeSlots makes the slots that are due by now, and gives when the next is.
+func (w *worker) makeSlots(ctx context.Context, from, now time.Time) (next time.Time, err error) {
 	c := w.feed.Due
 	if c.Times == nil {
 		return w.silence(ctx, now)
 	}
 	last, err := w.e.Ledger.LastDue(ctx, w.feed.Name)
 	if err != nil {
-		return err
+		return next, err
 	}
 	if last.Before(from) {
 		last = from
@@ -138,20 +138,20 @@ func (w *worker) makeSlots(ctx context.Context, from, now time.Time) error {
 	for _, s := range c.Slots(last.Add(-time.Second), now) {
 		slots = append(slots, w.slot(s, now))
 	}
-	if len(slots) == 0 {
-		return nil
+	if len(slots) > 0 {
+		err = w.e.Ledger.MakeSlots(ctx, slots)
 	}
-	return w.e.Ledger.MakeSlots(ctx, slots)
+	return c.Times.Next(now), err
 }
 
 // silence makes a missing slot for each supplier who has been silent for too
-// long, where no schedule is known.
-func (w *worker) silence(ctx context.Context, now time.Time) error {
+// long, where no schedule is known, and gives when the next may be.
+func (w *worker) silence(ctx context.Context, now time.Time) (next time.Time, err error) {
 	var slots []ledger.Slot
 	for _, per := range w.feed.Due.Combinations() {
 		last, err := w.e.Ledger.LastCame(ctx, w.feed.Name, per)
 		if err != nil {
-			return err
+			return next, err
 		}
 		if last.IsZero() {
 			last = w.record.CreatedAt
@@ -160,12 +160,14 @@ func (w *worker) silence(ctx context.Context, now time.Time) error {
 			s := w.slot(due.Slot{At: at.Truncate(time.Microsecond), Per: per}, now)
 			s.LateAt, s.MissingAt = s.DueAt, s.DueAt
 			slots = append(slots, s)
+		} else if next.IsZero() || at.Before(next) {
+			next = at
 		}
 	}
-	if len(slots) == 0 {
-		return nil
+	if len(slots) > 0 {
+		err = w.e.Ledger.MakeSlots(ctx, slots)
 	}
-	return w.e.Ledger.MakeSlots(ctx, slots)
+	return next, err
 }
 
 // link finds the slots of files that came. A file that nobody expected gets a

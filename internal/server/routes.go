@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -190,7 +191,7 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 // dueWords says in a line what a calendar expects.
 func dueWords(c *due.Calendar) string {
 	if c.Times == nil {
-		return fmt.Sprintf("something every %s", c.QuietFor)
+		return "something every " + words(c.QuietFor)
 	}
 	slots := 1
 	for _, g := range c.Per {
@@ -200,7 +201,19 @@ func dueWords(c *due.Calendar) string {
 	if n := slots * c.Files; n > 1 {
 		what = fmt.Sprintf("%d files", n)
 	}
-	return fmt.Sprintf("%s at %s (%s), late after %s, missing after %s", what, c.Times, c.Times.Zone(), c.Late, c.Missing)
+	return fmt.Sprintf("%s at %s (%s), late after %s, missing after %s", what, c.Times, c.Times.Zone(), words(c.Late), words(c.Missing))
+}
+
+// words writes a duration as feed files do: 1h30m, not 1h30m0s.
+func words(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
 }
 
 // known is a version of a feed that was read.

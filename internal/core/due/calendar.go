@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"mullein/internal/core/timeformat"
 )
 
 // State is the state of a slot.
@@ -46,13 +48,13 @@ func (u Unit) Start(t time.Time) time.Time {
 	case Minute:
 		return t.Truncate(time.Minute)
 	case Hour:
-		return time.Date(y, m, d, t.Hour(), 0, 0, 0, t.Location())
+		return timeformat.Instant(y, m, d, t.Hour(), 0, 0, 0, t.Location())
 	case Day:
-		return time.Date(y, m, d, 0, 0, 0, 0, t.Location())
+		return timeformat.Instant(y, m, d, 0, 0, 0, 0, t.Location())
 	case Month:
-		return time.Date(y, m, 1, 0, 0, 0, 0, t.Location())
+		return timeformat.Instant(y, m, 1, 0, 0, 0, 0, t.Location())
 	case Year:
-		return time.Date(y, 1, 1, 0, 0, 0, 0, t.Location())
+		return timeformat.Instant(y, 1, 1, 0, 0, 0, 0, t.Location())
 	}
 	return t
 }
@@ -65,11 +67,11 @@ func (u Unit) Next(t time.Time) time.Time {
 	case Hour:
 		return u.Start(t.Add(time.Hour))
 	case Day:
-		return t.AddDate(0, 0, 1)
+		return u.Start(t.Add(36 * time.Hour)) // the clock may have changed
 	case Month:
-		return t.AddDate(0, 1, 0)
+		return u.Start(t.AddDate(0, 0, 45-t.Day()))
 	}
-	return t.AddDate(1, 0, 0)
+	return u.Start(t.AddDate(1, 0, 45-t.YearDay()))
 }
 
 // Group is a capture whose values have slots of their own.

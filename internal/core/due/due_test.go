@@ -127,6 +127,13 @@ func TestJudge(t *testing.T) {
 }
 
 func TestUnits(t *testing.T) {
+	c := calendar(t)
+	spring := time.Date(2026, 3, 28, 0, 0, 0, 0, time.UTC)
+	for i, s := range c.Slots(spring, spring.AddDate(0, 0, 3)) {
+		assert.Equal(t, spring.AddDate(0, 0, i/2).Format(time.DateOnly), s.Name.In(c.NameZone).Format(time.DateOnly), "the midnight that begins 29 March is dropped")
+	}
+	dropped := Day.Start(time.Date(2026, 3, 29, 6, 0, 0, 0, c.NameZone))
+	assert.Equal(t, "2026-03-30 00:00:00", Day.Next(dropped).Format(time.DateTime))
 	at := time.Date(2026, 12, 31, 23, 59, 30, 0, zone(t, "Atlantic/Azores"))
 	for unit, want := range map[Unit][2]string{
 		Minute: {"2026-12-31 23:59:00", "2027-01-01 00:00:00"}, Hour: {"2026-12-31 23:00:00", "2027-01-01 00:00:00"}, Day: {"2026-12-31 00:00:00", "2027-01-01 00:00:00"},

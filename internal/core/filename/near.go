@@ -89,6 +89,9 @@ func nearness(name string, ways, folded, squeezed, orders, before []expected) (N
 	}
 	nearest := -1
 	for _, w := range folded {
+		if !w.sameDigits(low) {
+			continue // another time, or another place: somebody else's name
+		}
 		limit := max(2, w.length()*15/100)
 		if d := w.distance(low, limit); d <= limit && (nearest < 0 || d < nearest) {
 			nearest = d
@@ -226,6 +229,34 @@ func (e expected) change(f func(string) string) expected {
 		}
 	}
 	return out
+}
+
+// sameDigits tells whether a name has the digits that are expected, in any order.
+func (e expected) sameDigits(name string) bool {
+	var have [10]int
+	free := false
+	for _, p := range e {
+		if p == nil {
+			free = true
+			continue
+		}
+		for _, c := range []byte(*p) {
+			if c >= '0' && c <= '9' {
+				have[c-'0']++
+			}
+		}
+	}
+	for _, c := range []byte(name) {
+		if c >= '0' && c <= '9' {
+			have[c-'0']--
+		}
+	}
+	for _, n := range have {
+		if n > 0 || n < 0 && !free {
+			return false
+		}
+	}
+	return true
 }
 
 func (e expected) length() (n int) {

@@ -142,13 +142,32 @@ func (l *Layout) Parse(text []byte) (Fields, error) {
 	return f, f.settle()
 }
 
-// Time reads text as an instant; a text without an offset is in loc.
+// Time reads text as an instant; a text without an offset is in loc, and moves
+// to the next instant where a clock change drops its hour.
 func (l *Layout) Time(text []byte, loc *time.Location) (time.Time, error) {
 	f, err := l.Parse(text)
 	if err != nil {
 		return time.Time{}, err
 	}
-	return f.In(loc), nil
+	if f.hasUnix || f.HasOffset {
+		return f.In(loc), nil
+	}
+	return Instant(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc), nil
+}
+
+// Instant is time.Date, but for a time that a clock change drops it gives the
+// instant of the change.
+func Instant(year int, month time.Month, day, hour, minute, second, nanosecond int, loc *time.Location) time.Time {
+	t := time.Date(year, month, day, hour, minute, second, nanosecond, loc)
+	shown := time.Date(year, month, day, hour, minute, second, nanosecond, time.UTC)
+	if t.Hour() == shown.Hour() && t.Minute() == shown.Minute() {
+		return t
+	}
+	begin, end := t.ZoneBounds()
+	if end.IsZero() || !begin.IsZero() && t.Sub(begin) < end.Sub(t) {
+		return begin
+	}
+	return end
 }
 
 // In gives the instant that the pieces name; without an offset, in loc.

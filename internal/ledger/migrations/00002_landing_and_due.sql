@@ -91,9 +91,9 @@ INSERT INTO tally SELECT feed, state, count(*) FROM arrival GROUP BY feed, state
 CREATE FUNCTION tally_arrivals() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF TG_OP = 'INSERT' THEN
-        INSERT INTO tally SELECT feed, state, count(*) FROM new_rows GROUP BY feed, state;
+        INSERT INTO mullein_records.tally SELECT feed, state, count(*) FROM new_rows GROUP BY feed, state;
     ELSE
-        INSERT INTO tally SELECT feed, state, sum(n) FROM (
+        INSERT INTO mullein_records.tally SELECT feed, state, sum(n) FROM (
             SELECT feed, state, 1 AS n FROM new_rows UNION ALL SELECT feed, state, -1 FROM old_rows) c
         GROUP BY feed, state HAVING sum(n) <> 0;
     END IF;

@@ -26,7 +26,7 @@ const says = (captures: Record<string, unknown> | undefined) =>
       </thead>
       <tbody>
         <tr v-for="f in files" :key="f.path">
-          <td class="path">
+          <td class="t">
             <router-link v-if="f.arrival" :to="`/arrivals/${f.arrival}`">{{ f.path }}</router-link>
             <template v-else>{{ f.path }}</template>
           </td>
@@ -34,7 +34,7 @@ const says = (captures: Record<string, unknown> | undefined) =>
           <td class="t" :title="exact(f.modified)">{{ time(f.modified) }}</td>
           <td>{{ f.taken ? 'yes' : 'no' }}</td>
           <td><StateMark v-if="f.state" :state="f.state" /></td>
-          <td>{{ says(f.captures) }}</td>
+          <td class="t">{{ says(f.captures) }}</td>
           <td class="quiet">{{ f.why }}</td>
         </tr>
       </tbody>

@@ -27,11 +27,12 @@ const per = (s: Slot) => Object.values(s.per ?? {}).join(' ')
         <td class="t" :title="exact(s.due_at)">due {{ time(s.due_at) }}<template v-if="per(s)">, {{ per(s) }}</template></td>
         <td class="path">
           <template v-if="s.complete_at">came {{ time(s.complete_at) }}</template>
+          <template v-else-if="s.state === 'refused'">what came was refused: <router-link :to="`/ledger?feed=${s.feed}&state=refused`">see why</router-link></template>
           <template v-else-if="s.files">
             expected <span class="mono">{{ s.expected }}</span><template v-if="s.files > 1">; {{ s.came }} of {{ s.files }} came</template>
           </template>
           <template v-if="s.surplus">{{ s.surplus }} {{ s.surplus === 1 ? 'file' : 'files' }} beyond what was expected</template>
-          <div v-if="open(s) && s.say" class="say">{{ s.say }}</div>
+          <div v-if="open(s) && s.say && s.state !== 'refused'" class="say">{{ s.say }}</div>
           <div v-for="n in open(s) ? s.near : []" :key="n.path" class="near row">
             <span>came close: <span class="mono">{{ n.path }}</span> <span class="quiet">({{ n.why }})</span></span>
             <AskReason label="Accept" :title="`Take ${n.path} for this slot`" about="It is loaded as if its name were right." :act="accept(s, n.path)" primary />

@@ -19,6 +19,8 @@ const hours = computed({
 })
 const { data: day, error } = useQuery({ queryKey: ['day'], queryFn: () => got(api.GET('/api/v1/day')), refetchInterval: 30_000 })
 const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
+// A slot whose file was refused is told by its arrival.
+const wrong = computed(() => day.value?.wrong.filter((s) => s.state !== 'refused') ?? [])
 const stopped = computed(() => status.value?.feeds.filter((f) => f.problem) ?? [])
 const waiting = computed(() => status.value?.feeds.filter((f) => f.counts?.waiting) ?? [])
 const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Math.round((100 * l.bytes) / l.size)) : 100)
@@ -40,8 +42,8 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
 
     <section class="panel">
       <h2>Needs a person</h2>
-      <p v-if="!day.needs.length && !stopped.length && !day.wrong.length" class="nothing">Nothing does. All that came in the last 24 hours is loaded, or on its way.</p>
-      <SlotTable v-if="day.wrong.length" :slots="day.wrong" />
+      <p v-if="!day.needs.length && !stopped.length && !wrong.length" class="nothing">Nothing does. All that came in the last 24 hours is loaded, or on its way.</p>
+      <SlotTable v-if="wrong.length" :slots="wrong" />
       <table v-if="day.needs.length || stopped.length" class="grid">
         <tbody>
           <tr v-for="f in stopped" :key="f.name">

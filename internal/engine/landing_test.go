@@ -1,0 +1,487 @@
+package engine
+
+import (
+	"context"
+	"crypto/md5"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+var ctx = context.Background()
+
+// with gives the gauges' feed with more keys in its landing, and other keys.
+func with(landing string, others ...string) string {
+	text := strings.Replace(gauges, "settle: 50ms", "settle: 50ms, "+landing, 1)
+	return text + strings.Join(others, "\n") + "\n"
+}
+
+func row(station int, level string) string {
+	return fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;%s;1\n", station, level)
+}
+
+func (h *house) count(table string) string { return h.lines("SELECT count(*)::text FROM " + table)[0] }
+
+func (h *house) exists(path string) bool {
+	_, err := os.Stat(filepath.Join(h.root, path))
+	return err == nil
+}
+
+func (h *house) definition() *feed.Feed {
+	h.t.Helper()
+	v, err := h.ledger.Version(ctx, "gauges", 0)
+	require.NoError(h.t, err)
+	f, err := feed.Parse("x", []byte(v.Definition))
+	require.NoError(h.t, err)
+	return f
+}
+
+// run does a run by hand and waits for its end.
+func (h *house) run(wanted ledger.Wanted) ledger.Run {
+	h.t.Helper()
+	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", wanted)
+	require.NoError(h.t, err)
+	h.wait("the end of the run", func() bool {
+		run, err = h.ledger.Run(ctx, run.ID)
+		require.NoError(h.t, err)
+		return run.FinishedAt != nil
+	})
+	return run
+}
+
+func TestAMarkerSaysThatAFileIsWhole(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with(`whole_when: "{path}.ok"`)).start()
+	content := header + row(1, "1") + row(2, "2")
+	for name, marker := range map[string]string{
+		"G_K1_20260701T1200.csv": fmt.Sprintf("%x  G_K1_20260701T1200.csv\n", md5.Sum([]byte(content))), "G_K2_20260701T1200.csv": "2\n", "G_K3_20260701T1200.csv": "",
+		"G_K4_20260701T1200.csv": strings.Repeat("0", 64), "G_K5_20260701T1200.csv": "17",
+	} {
+		h.drop(name, content)
+		h.wait("the notice", func() bool {
+			list, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Text: name, Most: 1})
+			require.NoError(t, err)
+			return len(list) == 1
+		})
+		h.drop(name+".ok", marker)
+	}
+	for name, want := range map[string]string{"G_K1": "", "G_K2": "", "G_K3": "", "G_K4": "its marker gives the sha256 0000", "G_K5": "its marker says 17 rows; the file has 2"} {
+		a := h.arrival(name + "_20260701T1200.csv")
+		assert.Contains(t, a.Reason, want, name)
+		assert.Equal(t, want == "", a.State == ledger.Loaded || a.State == ledger.Skipped, name)
+	}
+	h.drop("G_K9_20260701T1200.csv", content)
+	old := filepath.Join(h.root, "in", "G_K9_20260701T1200.csv.ok")
+	require.NoError(t, os.WriteFile(old, nil, 0o644))
+	past := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(old, past, past))
+	h.drop("G_K8_20260701T1200.csv", content)
+	h.drop("G_K8_20260701T1200.csv.ok", "")
+	h.arrival("G_K8_20260701T1200.csv")
+	list, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Text: "G_K9", Most: 1})
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Noticed, list[0].State, "a marker that is older than its file is of an earlier version")
+}
+
+func TestReissues(t *testing.T) {
+	t.Parallel()
+	const path = "G_K1_20260701T1200.csv"
+	first, second := header+row(1, "1")+row(2, "2"), header+row(1, "1")+row(3, "3")
+	for how, want := range map[string]struct {
+		state   ledger.State
+		reason  string
+		balance balance.Balance
+		rows    []string
+	}{
+		"load":    {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
+		"replace": {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1, Removed: 1}, []string{"SR0001|12:00|1|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
+		"hold":    {ledger.Held, "another version of this file, arrival 1, is loaded; release it", balance.Balance{}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
+		"skip":    {ledger.Skipped, "the feed skips reissues", balance.Balance{}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
+	} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel()
+			h := newHouse(t, with("reissue: "+how)).start()
+			h.drop(path, first)
+			a := h.arrival(path)
+			h.drop(path, second)
+			b := h.arrival(path, a.ID)
+			assert.Equal(t, want.state, b.State)
+			assert.Contains(t, b.Reason, want.reason)
+			assert.Equal(t, want.balance, b.Balance)
+			assert.Equal(t, want.rows, h.lines(contents))
+			old, err := h.ledger.Arrival(ctx, a.ID)
+			require.NoError(t, err)
+			if how == "replace" {
+				assert.Equal(t, ledger.Recalled, old.State)
+				assert.Equal(t, []string{"0"}, h.lines(fmt.Sprintf("SELECT count(*)::text FROM river.gauge WHERE from_arrival = %d", a.ID)), "no row is said to come from what was undone")
+			}
+			if how == "hold" {
+				_, err := h.ledger.Decide(ctx, ledger.Release, []int64{b.ID}, "ada", "checked")
+				require.NoError(t, err)
+				h.wait("the released load", func() bool { return len(h.loaded()) == 2 })
+			}
+		})
+	}
+}
+
+func TestTheBacklogAndCopies(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with("backlog: skip, copies: load"))
+	past := time.Now().Add(-time.Hour)
+	for n := range 3 {
+		h.drop(fmt.Sprintf("G_K1_2026070%dT1200.csv", n+1), header+row(n, "1"))
+		require.NoError(t, os.Chtimes(filepath.Join(h.root, "in", fmt.Sprintf("G_K1_2026070%dT1200.csv", n+1)), past, past))
+	}
+	h.start()
+	h.wait("the first listing", func() bool { return h.feed().ListedAt != nil })
+	h.drop("G_K1_20260704T1200.csv", header+row(9, "1"))
+	h.arrival("G_K1_20260704T1200.csv")
+	assert.Equal(t, "1", h.count("river.gauge"), "what lay there before the feed is left out")
+	h.drop("G_K1_20260704T1200 (1).csv", header+row(9, "1"))
+	assert.Equal(t, ledger.Loaded, h.arrival("(1).csv").State, "copies are loaded here")
+	run := h.run(ledger.Wanted{From: "2026-07-01", To: "2026-07-02"})
+	assert.EqualValues(t, 2, run.Loaded, "a run over slots takes the backlog")
+	picked, err := h.ledger.Pick(ctx, ledger.Filter{Feed: "gauges", Backlog: true}, ledger.Redo)
+	require.NoError(t, err)
+	_, err = h.ledger.Decide(ctx, ledger.Redo, picked, "ada", "taken later")
+	require.NoError(t, err)
+	h.wait("the rest of the backlog", func() bool { return h.count("river.gauge") == "4" })
+}
+
+func TestFilesArePutAwayAfterTheCommit(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with(`put_away: "done/{slot:%Y}/{catchment}", quarantine: "bad/gauges"`)).start()
+	const path = "deep/G_K1_20260701T1200.csv"
+	h.drop(path, header+row(1, "1"))
+	a := h.arrival(path)
+	h.wait("the move", func() bool { return h.exists("done/2026/K1/G_K1_20260701T1200.csv") && !h.exists("in/"+path) })
+	h.drop(path, header+row(1, "2"))
+	b := h.arrival(path, a.ID)
+	h.wait("the second move", func() bool {
+		now, err := h.ledger.Arrival(ctx, b.ID)
+		require.NoError(t, err)
+		return now.AwayTo == fmt.Sprintf("done/2026/K1/G_K1_20260701T1200-%d.csv", b.ID)
+	})
+	h.drop("G_K2_20260701T1200.csv", header)
+	h.wait("the quarantine", func() bool { return h.exists("bad/gauges/G_K2_20260701T1200.csv.why.txt") })
+	why, err := os.ReadFile(filepath.Join(h.root, "bad/gauges/G_K2_20260701T1200.csv.why.txt"))
+	require.NoError(t, err)
+	assert.Contains(t, string(why), "the file holds no rows")
+	_, err = h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "ada", "from where it lies now")
+	require.NoError(t, err)
+	h.wait("the redo", func() bool {
+		now, err := h.ledger.Arrival(ctx, a.ID)
+		require.NoError(t, err)
+		return now.State == ledger.Loaded && now.Generation == 2
+	})
+	assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))
+	h.put(with("put_away: delete"))
+	h.drop("G_K3_20260701T1200.csv", header+row(3, "1"))
+	h.arrival("G_K3_20260701T1200.csv")
+	h.wait("the deletion", func() bool { return !h.exists("in/G_K3_20260701T1200.csv") })
+	left, err := os.ReadDir(filepath.Join(h.root, "in"))
+	require.NoError(t, err)
+	for _, e := range left {
+		assert.False(t, strings.HasPrefix(e.Name(), ".put-away"), "nothing is left aside")
+	}
+}
+
+// TestAFileThatIsReplacedBeforeItIsPutAway stays, and is loaded.
+func TestAFileThatIsReplacedBeforeItIsPutAway(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with("put_away: delete"))
+	const path = "G_K1_20260701T1200.csv"
+	replaced := false
+	h.onStep = func(_ string, _ int64, s Step) {
+		if s == StepCommitted && !replaced {
+			replaced = true
+			h.drop(path, header+row(1, "2"))
+		}
+	}
+	h.drop(path, header+row(1, "1"))
+	h.start()
+	h.wait("both loads", func() bool { return len(h.loaded()) == 2 })
+	assert.Equal(t, []string{"SR0001|12:00|2|1|K1|f"}, h.lines(contents))
+	h.wait("the deletion of the second", func() bool { return !h.exists("in/" + path) })
+}
+
+func TestADeliveryByList(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`)).start()
+	a, b := header+row(1, "1"), header+row(1, "2")+row(2, "2")
+	h.drop("d/G_K1_20260701T1200.csv", a)
+	h.drop("d/DELIVERY_1.lst", fmt.Sprintf("# two files\nG_K1_20260701T1200.csv\t%d\nG_K2_20260701T1200.csv,%d\n", len(a), len(b)))
+	h.wait("what is absent to be named", func() bool {
+		return strings.Contains(h.feed().Waits, "d/DELIVERY_1.lst waits for d/G_K2_20260701T1200.csv")
+	})
+	assert.Empty(t, h.loaded())
+	h.drop("d/G_K2_20260701T1200.csv", b)
+	h.wait("the delivery", func() bool { return len(h.loaded()) == 3 })
+	assert.Equal(t, []string{"SR0001|12:00|2|1|K2|f", "SR0002|12:00|2|1|K2|f"}, h.lines(contents), "of a key in two files, the later file wins")
+	assert.Equal(t, balance.Balance{Read: 1, Duplicate: 1}, h.arrival("G_K1_20260701T1200.csv").Balance)
+	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "one transaction")
+	h.wait("nothing to wait for", func() bool { return h.feed().Waits == "" })
+
+	h.drop("d/G_K3_20260701T1200.csv", header+row(3, "1"))
+	h.drop("d/G_K4_20260701T1200.csv", header+"x\ny\nz\n")
+	h.drop("d/DELIVERY_2.lst", "G_K3_20260701T1200.csv\nG_K4_20260701T1200.csv\n")
+	bad := h.arrival("DELIVERY_2.lst")
+	assert.Equal(t, ledger.Refused, bad.State, "checked as one")
+	assert.Contains(t, h.arrival("G_K3_20260701T1200.csv").Reason, "3 of 4 rows were rejected; the feed tolerates 1")
+	assert.Equal(t, "2", h.count("river.gauge"))
+	h.drop("DELIVERY_3.lst", "../../etc/passwd\n")
+	assert.Contains(t, h.arrival("DELIVERY_3.lst").Reason, "lies outside of the landing")
+}
+
+func TestADeliveryBySlot(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with("delivery: slot", `due: {cron: "0 * * * *", per: {catchment: [K1, K2]}, missing_after: 9h}`)).start()
+	h.drop("G_K2_20260701T1200.csv", header+row(1, "2"))
+	h.wait("what is absent to be named", func() bool {
+		return strings.Contains(h.feed().Waits, "slot 2026-07-01 12:00 waits for G_K1_20260701T1200*.csv")
+	})
+	h.drop("G_K1_20260701T1300.csv", header+row(2, "2"))
+	h.drop("G_K2_20260701T1300.csv", header+row(3, "2"))
+	h.wait("the slot of which all is there", func() bool { return len(h.loaded()) == 2 })
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.wait("the other slot", func() bool { return len(h.loaded()) == 4 })
+	assert.Equal(t, []string{"2"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "a transaction a slot")
+	a := h.arrival("G_K1_20260701T1200.csv")
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "7"))
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1200.csv", a.ID).State, "a correction of a part of a slot that is loaded")
+}
+
+func TestSmallFilesShareATransaction(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	h.start()
+	for n := range 40 {
+		content := header + row(n, "1")
+		switch n {
+		case 10:
+			content = header + "nothing\nof\nuse\n"
+		case 20, 21: // the same key in two files
+			content = header + row(100, fmt.Sprint(n))
+		case 30: // refused by the target itself
+			content = header + row(30, "29")
+		}
+		h.drop(fmt.Sprintf("G_K%d_20260701T12%02d.csv", n, n), content)
+	}
+	h.wait("all to be ready", func() bool {
+		counts, err := h.ledger.Counts(ctx, "gauges")
+		require.NoError(t, err)
+		return counts["gauges"].States["ready"] == 40
+	})
+	h.exec(`CREATE SCHEMA river`)
+	_, err := h.target.Fit(ctx, mustTable(t, h.definition()))
+	require.NoError(t, err)
+	h.exec(`ALTER TABLE river.gauge ADD CONSTRAINT flood CHECK (level_m < 29)`)
+	run := h.run(ledger.Wanted{})
+	assert.EqualValues(t, 38, run.Loaded)
+	assert.EqualValues(t, 2, run.Refused)
+	assert.Contains(t, h.arrival("G_K30_").Reason, "flood")
+	assert.Contains(t, h.arrival("G_K10_").Reason, "3 of 3 rows were rejected")
+	assert.Equal(t, []string{"21"}, h.lines("SELECT level_m::text FROM river.gauge WHERE station_id = 'SR0100'"))
+	transactions := h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load")[0]
+	assert.Less(t, len(transactions), 2, "%s transactions for 38 files", transactions)
+	assert.Equal(t, "38", h.count("mullein.load"))
+	require.NoError(t, run.Balance.Err())
+}
+
+func mustTable(t *testing.T, f *feed.Feed) *target.Table {
+	t.Helper()
+	table, err := Table(f)
+	require.NoError(t, err)
+	return table
+}
+
+func TestRunsOverSlots(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1))
+	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	for _, day := range []int{1, 2, 4, 5, 9} {
+		h.drop(fmt.Sprintf("G_K1_202607%02d.csv", day), header+row(day, "1"))
+	}
+	h.start()
+	run := h.run(ledger.Wanted{From: "2026-07-01", To: "2026-07-05"})
+	assert.Equal(t, ledger.RunDone, run.State, run.Reason)
+	assert.Equal(t, ledger.Told{Slots: 5, At: "2026-07-05", Empty: 1, Named: []string{"2026-07-03"}}, run.Told)
+	assert.EqualValues(t, 4, run.Loaded)
+	again := h.run(ledger.Wanted{From: "2026-07", To: "2026-07"})
+	assert.EqualValues(t, 1, again.Loaded, "what is loaded is not loaded again")
+	one := h.run(ledger.Wanted{Paths: []string{"nowhere.csv"}})
+	assert.Zero(t, one.Loaded)
+	now := time.Date(2026, 7, 2, 12, 0, 0, 0, time.UTC)
+	for wanted, slots := range map[[2]string]int{{"yesterday", "today"}: 2, {"2026", "2026"}: 365, {"2026-06", ""}: 30, {"2026-07-01T05", ""}: 1} {
+		steps, err := slotsOf(h.definition(), ledger.Wanted{From: wanted[0], To: wanted[1]}, now)
+		require.NoError(t, err)
+		assert.Len(t, steps, slots, wanted[0])
+	}
+	for from, want := range map[string]string{"July": "is no slot", "2026-08-01": "ends before it begins"} {
+		assert.ErrorContains(t, CheckRange(h.definition(), ledger.Wanted{From: from, To: "2026-07-01"}, now), want)
+	}
+}
+
+func TestARunIsCancelledAndLimited(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	gate := make(chan struct{})
+	h.onStep = func(_ string, _ int64, s Step) {
+		if s == StepStaged {
+			<-gate
+		}
+	}
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.start()
+	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
+	require.NoError(t, err)
+	h.wait("the load", func() bool { return len(h.engine.Progress()) == 1 && h.engine.Progress()[0].Step == StepStaged })
+	_, err = h.ledger.CancelRun(ctx, run.ID, "ada")
+	require.NoError(t, err)
+	h.wait("the cancellation to be heard", func() bool {
+		w := h.engine.worker("gauges")
+		return w != nil && w.endRun.Load() != nil
+	})
+	time.AfterFunc(300*time.Millisecond, func() { close(gate) })
+	h.wait("the end", func() bool {
+		run, err = h.ledger.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return run.FinishedAt != nil
+	})
+	assert.Equal(t, ledger.RunCancelled, run.State)
+	assert.Contains(t, run.Reason, "cancelled by ada")
+	assert.Empty(t, h.loaded())
+	_, err = h.ledger.CancelRun(ctx, run.ID, "ada")
+	assert.ErrorContains(t, err, "is cancelled already")
+	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "the next run goes on")
+}
+
+func TestStrictOrder(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with("strict_order: true")).start()
+	h.drop("G_K1_20260701T1200.csv", header)
+	bad := h.arrival("G_K1_20260701T1200.csv")
+	h.drop("G_K1_20260701T1300.csv", header+row(1, "1"))
+	h.drop("G_K1_20260701T1100.csv", header+row(2, "1"))
+	h.wait("the block to be said", func() bool {
+		return strings.Contains(h.feed().Waits, fmt.Sprintf("arrival %d, G_K1_20260701T1200.csv, is refused and holds up", bad.ID))
+	})
+	h.wait("what comes before it", func() bool { return len(h.loaded()) == 1 })
+	_, err := h.ledger.Decide(ctx, ledger.Skip, []int64{bad.ID}, "ada", "empty")
+	require.NoError(t, err)
+	h.wait("what comes after it", func() bool { return len(h.loaded()) == 2 })
+}
+
+func TestAFeedComesAfterAnother(t *testing.T) {
+	t.Parallel()
+	other := strings.NewReplacer("feed: gauges", "feed: peaks", "at: in", "at: other", "river.gauge", "river.peak", "arrival: true", "after: {all: [gauges]}").Replace(gauges)
+	h := newHouse(t, gauges, other)
+	require.NoError(t, os.Mkdir(filepath.Join(h.root, "other"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(h.root, "other", "G_K1_20260701T1200.csv"), []byte(header+row(1, "1")), 0o644))
+	h.start()
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.wait("both", func() bool { return len(h.loaded()) == 2 })
+	runs, err := h.ledger.Runs(ctx, "peaks", 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "after", runs[0].Cause)
+}
+
+func TestRedoUndoesAndLoadsAgain(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	const path = "G_K1_20260701T1200.csv"
+	h.drop(path, header+row(1, "1")+row(2, "2"))
+	a := h.arrival(path)
+	h.put(strings.Replace(gauges, "maximum: 30", "maximum: 1", 1)) // the second row is a reject now
+	h.wait("the new version", func() bool { w := h.engine.worker("gauges"); return w != nil && w.version == 2 })
+	_, err := h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "ada", "stricter bounds")
+	require.NoError(t, err)
+	h.wait("the redo", func() bool {
+		now, _ := h.ledger.Arrival(ctx, a.ID)
+		return now.State == ledger.Loaded && now.Generation == 2
+	})
+	now := h.arrival(path)
+	assert.Equal(t, balance.Balance{Read: 2, Unchanged: 1, Rejected: 1, Removed: 1}, now.Balance)
+	assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))
+	assert.Equal(t, []string{"1", "2"}, h.lines("SELECT generation::text FROM mullein.load ORDER BY 1"))
+	require.NoError(t, os.Remove(filepath.Join(h.root, "in", path)))
+	_, err = h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "ada", "again")
+	require.NoError(t, err)
+	h.wait("the redo that cannot be", func() bool {
+		now, _ := h.ledger.Arrival(ctx, a.ID)
+		return strings.Contains(now.Reason, "its rows stay as they are")
+	})
+	now, err = h.ledger.Arrival(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Loaded, now.State, "the table still holds its rows")
+}
+
+func TestReconcileAfterARestore(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	for n := range 3 {
+		h.drop(fmt.Sprintf("G_K1_20260701T120%d.csv", n), header+row(n, "1"))
+	}
+	h.wait("the loads", func() bool { return len(h.loaded()) == 3 })
+	list, err := h.engine.Reconcile(ctx, "gauges", false)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	h.stop()
+	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE FROM mullein_records.arrival WHERE id = 2;
+		DELETE FROM mullein.load WHERE arrival = 3; DELETE FROM river.gauge WHERE from_arrival = 3`)
+	list, err = h.engine.Reconcile(ctx, "gauges", true)
+	require.NoError(t, err)
+	require.Len(t, list, 3)
+	for i, want := range []string{"in the ledger it is ready", "the ledger does not know it", "the target has no marker of it"} {
+		assert.Contains(t, list[i].What, want)
+		assert.True(t, list[i].Mended)
+	}
+	h.start()
+	h.wait("all to be loaded again", func() bool { return len(h.loaded()) == 3 && h.count("river.gauge") == "3" })
+	list, err = h.engine.Reconcile(ctx, "gauges", false)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	h.drop("G_K2_20260701T1200.csv", header+row(9, "1"))
+	assert.Greater(t, h.arrival("G_K2_").ID, int64(3), "numbers go on beyond those of the markers")
+}
+
+func TestWhichAndDeliver(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	f := h.definition()
+	_, err := h.engine.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), false)
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
+	_, err = h.engine.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), false)
+	assert.ErrorContains(t, err, "lies there already")
+	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern", "../G_K1_20260701T1200.csv": "is not a plain path"} {
+		_, err = h.engine.Deliver(f, path, strings.NewReader("x"), false)
+		assert.ErrorContains(t, err, want)
+	}
+	h.drop("other.txt", "x")
+	h.drop(".hidden", "x")
+	list, more, err := h.engine.Which(ctx, f, 10)
+	require.NoError(t, err)
+	assert.False(t, more)
+	got := map[string]string{}
+	for _, s := range list {
+		got[s.Path] = fmt.Sprint(s.Taken, " ", s.State, " ", s.Why)
+	}
+	assert.Equal(t, map[string]string{"sub/G_K1_20260701T1200.csv": "true loaded ", "other.txt": "false  does not fit the pattern " + f.Landing.Files.String(), ".hidden": "false  a dot-file"}, got)
+	_, more, err = h.engine.Which(ctx, f, 1)
+	require.NoError(t, err)
+	assert.True(t, more)
+}

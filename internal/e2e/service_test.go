@@ -191,7 +191,7 @@ func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 	require.Equal(t, http.StatusOK, stream.StatusCode)
 	delivered := make(chan error, 1)
 	go func() { delivered <- demo.Example(context.Background(), s.client, s.Root) }()
-	want := map[string]bool{"arrival noticed": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
+	want := map[string]bool{"arrival settling": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
 	lines := bufio.NewScanner(stream.Body)
 	for len(want) > 0 && lines.Scan() {
 		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
@@ -292,6 +292,31 @@ func TestTheCommandLine(t *testing.T) {
 		{"feed put " + bad, 1, "", `unknown key "landng"`},
 		{"feed check ../demo/feeds", 0, "good", ""},
 		{"feed put ../demo/feeds", 0, "gauge-readings: as it was, version 1", ""},
+		{"feed put ../demo/feeds/gauge-readings.yaml", 0, "gauge-readings: as it was, version 1", ""},
+		{"feed which gauge-readings", 0, "a copy of arrival 2", ""},
+		{"ledger --day 2026-02-30", 2, "", "is no day"},
+		{"ledger --text GAUGE_K?_*.gz", 0, "GAUGE_K2_20260701T1200.csv.gz", ""},
+		{"hold 1 --because x", 1, "", "arrival 1 is loaded; hold takes those that are noticed"},
+		{"redo 1", 2, "", "redo needs --because"},
+		{"redo --because x", 2, "", "takes the numbers of arrivals, or --feed"},
+		{"redo 4711 --because x", 1, "", "arrival 4711: not found"},
+		{"skip 6 --because torn", 0, "skipped", ""},
+		{"arrival 6", 0, "skip by owner on", ""},
+		{"redo --feed gauge-readings --text (1) --because x", 0, "GAUGE_K1_20260701T1200 (1).csv: ready", ""},
+		{"release --feed gauge-readings --state held --because x", 1, "", "no arrivals of gauge-readings are such"},
+		{"reconcile", 0, "Ledger and markers agree.", ""},
+		{"cancel 1", 1, "", "run 1 is done already"},
+		{"run gauge-readings --from July", 1, "", `"July" is no slot`},
+		{"run station-registry --from 2026-07-01 --to 2026-07-03 --wait", 0, "3 slots up to 2026-07-03; 2 without files: 2026-07-02, 2026-07-03", ""},
+		{"run station-registry --require 5", 3, "0 arrivals were there; 5 were required", ""},
+		{"due station-registry --simulate 2026-10-24..2026-10-26", 0, "STATIONS_2026-10-25.csv", ""},
+		{"due ../demo/feeds/station-registry.yaml --simulate 2026-03-29", 0, "Sun 2026-03-29 06:00   +00:00", ""},
+		{"due nowhere", 1, "", "not found"},
+		{"due --days 99", 2, "", "--days takes 1 to 62"},
+		{"excuse 1", 2, "", "excuse needs --because"},
+		{"accept 4711 x.csv --because x", 1, "", "slot 4711: not found"},
+		{"deliver gauge-readings nowhere.csv", 1, "", "no such file"},
+		{"deliver gauge-readings ../demo/feeds/gauge-readings.yaml", 1, "", "would not be taken: it does not fit the pattern"},
 		{"feed pause gauge-readings", 0, "paused", ""},
 		{"feed list", 0, "paused", ""},
 		{"feed resume gauge-readings", 0, "resumed", ""},

@@ -118,6 +118,12 @@ func get[T any](ctx context.Context, c *Client, path string, query url.Values) (
 	return out, err
 }
 
+// Get asks for any address of the API, such as /arrivals?limit=10, and reads
+// the answer into out.
+func (c *Client) Get(ctx context.Context, path string, out any) error {
+	return c.call(ctx, http.MethodGet, path, nil, nil, out)
+}
+
 // Status gives what is waiting, working and wrong.
 func (c *Client) Status(ctx context.Context) (api.Status, error) {
 	return get[api.Status](ctx, c, "/status", nil)

@@ -40,11 +40,8 @@ func (h *house) slots() []string {
 // go, and lets the engine judge them: files are known by their own times.
 func TestTheCalendarOfALanding(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, with("zone: UTC", `due: {cron: "0 * * * *", per: {catchment: [K1]}, late_after: 5m, missing_after: 20m, say: ring the duty desk}`))
-	hour := time.Now().UTC().Truncate(time.Hour)
-	if time.Since(hour) < 25*time.Minute { // so that the newest slot is beyond its missing_after
-		hour = hour.Add(-time.Hour)
-	}
+	hour := time.Now().UTC().Add(-30 * time.Minute).Truncate(time.Minute) // the newest slot is beyond its missing_after
+	h := newHouse(t, with("zone: UTC", fmt.Sprintf(`due: {cron: "%d * * * *", per: {catchment: [K1]}, late_after: 5m, missing_after: 20m, say: ring the duty desk}`, hour.Minute())))
 	at := func(back int) time.Time { return hour.Add(-time.Duration(back) * time.Hour) }
 	name := func(back int, form string) string { return "G_K1_" + at(back).Format(form) + ".csv" }
 	const form = "20060102T1504"
@@ -55,9 +52,9 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	h.dropAt(name(3, form), header+row(3, "1"), at(3))
 	h.dropAt(strings.TrimSuffix(name(3, form), ".csv")+" (1).csv", header+row(3, "1"), at(3)) // a copy
 	h.dropAt(strings.TrimSuffix(name(2, form), ".csv")+"_a.csv", header+row(2, "1"), at(2))
-	h.dropAt(strings.TrimSuffix(name(2, form), ".csv")+"_b.csv", header+row(1, "1"), at(2))                           // one too many
-	h.dropAt("G_K9_"+at(1).Format(form)+".csv", header+row(9, "1"), at(1))                                            // nobody expects K9
-	h.dropAt("g_k1_"+strings.ToLower(at(0).Format(form))+".csv", header+row(0, "1"), time.Now().Add(-30*time.Minute)) // other capitals
+	h.dropAt(strings.TrimSuffix(name(2, form), ".csv")+"_b.csv", header+row(1, "1"), at(2))                 // one too many
+	h.dropAt("G_K9_"+at(1).Format(form)+".csv", header+row(9, "1"), at(1))                                  // nobody expects K9
+	h.dropAt("g_k1_"+strings.ToLower(at(0).Format(form))+".csv", header+row(0, "1"), hour.Add(time.Minute)) // other capitals
 	h.start()
 	want := []string{"catchment=K1 on time 1", "catchment=K1 late 1", "catchment=K1 missing 0", "catchment=K1 refused 0", "catchment=K1 on time 1", "catchment=K1 on time 2", "catchment=K1 missing 0", "catchment=K9 surplus 1", "catchment=K1 missing 0"}
 	h.wait("the calendar", func() bool { return strings.Join(h.slots(), "\n") == strings.Join(want, "\n") })

@@ -41,7 +41,8 @@ type part struct {
 	again      bool    // it was loaded before, and is loaded again
 	replaces   []int64 // arrivals whose rows it undoes
 	balance    balance.Balance
-	ended      bool // the ledger knows what became of it
+	trouble    error // why it could not be decoded
+	ended      bool  // the ledger knows what became of it
 	committed  bool
 }
 
@@ -59,17 +60,22 @@ var errChanged = errors.New("the file changed while it was read")
 
 // loading is one transaction's worth of work.
 type loading struct {
-	w      *worker
-	run    *ledger.Run
-	folder *landing.Folder
-	p      *progress
-	n      int // parts in all, numbered from 0
+	w       *worker
+	run     *ledger.Run
+	folder  *landing.Folder
+	p       *progress
+	n       int      // parts in all, numbered from 0
+	before  *loading // that was on its way into the target when this began
+	blocked bool     // one of it is tried again, and blocks those behind it
+	handed  bool     // the files are closed by whoever goes on with them
 }
 
 // load brings arrivals to an end, or to their next attempt. What is wrong with
 // them goes to the ledger; an error is one of the feed as a whole.
 func (w *worker) load(ctx context.Context, run *ledger.Run, n next) error {
-	begun, err := w.e.Ledger.Begin(ctx, n.arrivals(), run.ID, w.version)
+	all := n.arrivals()
+	grouped := n.name == "" && (len(all) > 1 || all[0].Size <= smallFile)
+	begun, err := w.e.Ledger.Begin(ctx, all, run.ID, w.version, grouped)
 	if err != nil || len(begun) == 0 {
 		return err
 	}
@@ -78,8 +84,16 @@ func (w *worker) load(ctx context.Context, run *ledger.Run, n next) error {
 		p.Size += a.Size
 	}
 	w.progress.Store(p)
-	defer w.progress.Store(nil)
-	l := &loading{w: w, run: run, p: p}
+	l := &loading{w: w, run: run, p: p, before: w.before}
+	if w.before != nil {
+		w.before.before = nil
+	}
+	w.before = l
+	defer func() {
+		if !l.handed {
+			l.over()
+		}
+	}()
 	var parts []*part
 	for _, a := range begun {
 		w.step(p, a.ID, StepClaimed)
@@ -92,26 +106,52 @@ func (w *worker) load(ctx context.Context, run *ledger.Run, n next) error {
 	if err != nil {
 		return l.failed(ctx, parts, err)
 	}
-	defer folder.Close()
 	l.folder = folder
 	defer func() {
-		for _, p := range parts {
-			if p.file != nil {
-				p.file.Close()
-			}
+		if !l.handed {
+			l.close(parts)
 		}
 	}()
+	if grouped {
+		return l.small(ctx, parts)
+	}
+	if err := w.settled(); err != nil { // the session is needed
+		return l.giveBack(ctx, parts, err)
+	}
 	if n.name != "" {
 		return l.delivery(ctx, parts, n)
 	}
-	if len(parts) == 1 && parts[0].arrival.Size > smallFile {
+	if len(parts) > 0 {
 		parts, err := l.ready(ctx, parts)
 		if err != nil || len(parts) == 0 {
 			return err
 		}
 		return l.stream(ctx, parts)
 	}
-	return l.small(ctx, parts)
+	return nil
+}
+
+// over ends the progress that is told, unless that of another load is by now.
+func (l *loading) over() { l.w.progress.CompareAndSwap(l.p, nil) }
+
+func (l *loading) close(parts []*part) {
+	for _, p := range parts {
+		if p.file != nil {
+			p.file.Close()
+		}
+	}
+	l.folder.Close()
+}
+
+// giveBack puts arrivals back that could not be worked on for something that
+// is not their fault.
+func (l *loading) giveBack(ctx context.Context, parts []*part, err error) error {
+	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	for _, p := range open(parts) {
+		err = errors.Join(err, l.back(after, p, ledger.Ready, ""))
+	}
+	return err
 }
 
 // step tells that an arrival has come to a step.
@@ -536,8 +576,12 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 		}
 		readings[i] = ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Generation: p.generation, Rejects: p.reading.rejects}
 	}
-	if err := w.e.Ledger.Staged(ctx, readings); err != nil {
-		return err
+	// What a group's files told is on record when they end; before that, the
+	// markers know it. Only rejects could not be told again.
+	if l.streamed(parts) || slices.ContainsFunc(readings, func(r ledger.Reading) bool { return len(r.Rejects) > 0 }) {
+		if err := w.e.Ledger.Staged(ctx, readings); err != nil {
+			return err
+		}
 	}
 	l.step(parts, StepStaged)
 	if err := load.Lock(ctx, w.feed.Name, w.fence); err != nil {
@@ -579,12 +623,19 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	return nil
 }
 
+// streamed tells whether parts are read while they are staged, as larger files
+// are.
+func (l *loading) streamed(parts []*part) bool { return parts[0].content == nil }
+
 // finish tells the ledger what is committed.
 func (l *loading) finish(ctx context.Context, parts []*part) error {
 	endings := make([]ledger.Ending, len(parts))
 	for i, p := range parts {
 		p.ended, p.committed = true, true
 		endings[i] = l.w.loaded(p.arrival, p.balance)
+		if p.content != nil {
+			endings[i].SHA256, endings[i].Generation = p.digest, p.generation
+		}
 	}
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
@@ -665,6 +716,7 @@ func (l *loading) failedOne(ctx, after context.Context, p *part, err error) erro
 	w.e.Log.Warn("a load failed", "feed", w.feed.Name, "arrival", a.ID, "path", a.Path, "attempt", a.Attempts, "error", err)
 	more := map[string]any{"reason": fmt.Sprintf("attempt %d of %d: %v", a.Attempts, w.feed.When.Attempts, err), "finished_at": time.Now().UTC(), "try_after": nil}
 	if a.Attempts < w.feed.When.Attempts {
+		l.blocked = true
 		wait := min(w.feed.When.Pause<<(a.Attempts-1), time.Hour)
 		more["try_after"] = time.Now().UTC().Add(wait)
 	}
@@ -763,44 +815,56 @@ func (w *worker) dropNotUnique(ctx context.Context, load *target.Load, parts []*
 }
 
 // small loads files that share a transaction, each a delivery of its own. Each
-// is decoded whole before it joins the others; no key stands in two of them,
-// so a group closes before a file that has a key again.
+// is decoded whole before it joins the others, while the files before them are
+// on their way into the target; no key stands in two of them, so a group closes
+// before a file that has a key again.
 func (l *loading) small(ctx context.Context, parts []*part) error {
-	if err := l.opened(ctx, parts); err != nil {
-		return l.failed(ctx, parts, err)
+	l.step(parts, StepOpened)
+	var expected int64
+	for _, p := range parts {
+		expected += expectedRows(p.arrival.Path, p.arrival.Size)
 	}
-	var whole error
+	batch := target.NewPieces(l.w.fitted.Table, expected, l.w.fitted.Bytewise())
 	var read []*part
+	var whole error
 	for _, p := range parts {
 		if err := l.readSmall(ctx, p); err != nil {
 			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
 			continue
 		}
+		p.trouble = l.decodeSmall(p, batch)
 		read = append(read, p)
+	}
+	if err := l.w.settled(); err != nil || l.before != nil && l.before.blocked {
+		return l.giveBack(ctx, read, errors.Join(whole, err)) // nothing goes ahead of what is tried again
 	}
 	chosen, err := l.decide(ctx, read)
 	if err != nil {
 		return errors.Join(whole, l.failed(ctx, read, err))
 	}
-	var expected int64
+	var good []*part
 	for _, p := range chosen {
-		expected += expectedRows(p.arrival.Path, p.arrival.Size)
-	}
-	batch := target.NewPieces(l.w.fitted.Table, expected, l.w.fitted.Bytewise())
-	var decoded []*part
-	for _, p := range chosen {
-		if err := l.decodeSmall(p, batch); err != nil {
-			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
+		if p.trouble != nil {
+			whole = errors.Join(whole, l.failed(ctx, []*part{p}, p.trouble))
 			continue
 		}
-		decoded = append(decoded, p)
+		good = append(good, p)
 	}
-	for _, group := range groups(decoded, l.w.fitted.Bytewise()) {
-		if err := errors.Join(whole, l.group(ctx, group)); err != nil {
-			return errors.Join(err, l.failed(ctx, open(decoded), err))
+	if len(good) == 0 || whole != nil {
+		return l.giveBack(ctx, good, whole)
+	}
+	l.handed = true
+	l.w.meanwhile(func() error {
+		defer l.over()
+		defer l.close(parts)
+		for _, group := range groups(good, l.w.fitted.Bytewise()) {
+			if err := l.group(ctx, group); err != nil || l.blocked {
+				return l.giveBack(ctx, good, err)
+			}
 		}
-	}
-	return whole
+		return nil
+	})
+	return nil
 }
 
 // open gives the parts that have not come to an end.
@@ -890,7 +954,8 @@ func (l *loading) group(ctx context.Context, parts []*part) error {
 		middle := len(parts) / 2
 		return errors.Join(l.group(ctx, parts[:middle]), l.group(ctx, parts[middle:]))
 	}
-	return l.failed(ctx, parts, err)
+	// Nobody is to blame. The first is tried again, alone, and blocks the others.
+	return errors.Join(l.failed(ctx, parts[:1], err), l.giveBack(ctx, parts[1:], nil))
 }
 
 func (l *loading) tryGroup(ctx context.Context, parts []*part) error {

@@ -25,7 +25,7 @@ type lookout struct {
 	unwatch func()
 	events  <-chan landing.Changed
 	waiting map[string]*candidate // by path
-	known   map[print]struct{}    // what the ledger has, as it was seen last
+	known   map[print]struct{}    // what needs no look: what the ledger has, as it was seen last, and what is not taken
 	full    bool                  // there is more than may wait at a time
 	next    time.Time             // when to list without being asked
 	rest    time.Time             // no listing before that, whoever asks
@@ -245,14 +245,16 @@ func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
 	}
 	anything := false
 	o.full = false
-	err = o.folder.List(ctx, func(path string) bool {
+	err = o.folder.List(ctx, func(string) bool {
 		anything = true
-		// The size is not known yet; one byte is what no rule for sizes leaves out
-		// that may not leave it out later too.
-		return o.mayBelong(path)
+		return true
 	}, func(e landing.Entry) error {
 		p := printOf(e)
 		if _, ok := o.known[p]; ok {
+			seen[p] = struct{}{}
+			return nil
+		}
+		if !o.mayBelong(e.Path) { // it is not looked at again, as long as it stays as it is
 			seen[p] = struct{}{}
 			return nil
 		}

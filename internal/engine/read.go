@@ -16,6 +16,7 @@ import (
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/expression"
+	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
@@ -124,17 +125,19 @@ func (r *reading) begin(entry landing.Entry, bytes io.Reader, again func() (io.R
 		return err
 	}
 	r.csv = decode.NewCSV(plain, f.Dialect)
-	if r.columns, err = f.Schema.Compile(f.Zone); err != nil {
+	compiled, err := r.w.compile()
+	if err != nil {
 		return err
 	}
+	r.columns = compiled.columns
 	r.values = make([]tabular.Value, len(r.columns)+len(f.Derive))
 	for i, c := range r.columns {
 		r.names["row."+c.Field.Name] = &r.values[i]
 	}
-	if err := r.prepareDerived(); err != nil {
+	if err := r.prepareDerived(compiled.derived); err != nil {
 		return err
 	}
-	r.prepareDigest()
+	r.digested = compiled.digested
 	return r.header()
 }
 
@@ -171,16 +174,41 @@ func (r *reading) header() error {
 	return nil
 }
 
-func (r *reading) prepareDerived() error {
-	scope, err := r.w.feed.Scope()
-	if err != nil {
-		return err
+// compiled is what reading takes from the feed, made once for all its files.
+type compiled struct {
+	columns  []*tabular.Column
+	derived  []*expression.Program
+	digested []int // values that the digest covers
+}
+
+func (w *worker) compile() (*compiled, error) {
+	if w.compiled != nil {
+		return w.compiled, nil
 	}
-	for i, d := range r.w.feed.Derive {
+	c := &compiled{}
+	var err error
+	if c.columns, err = w.feed.Schema.Compile(w.feed.Zone); err != nil {
+		return nil, err
+	}
+	scope, err := w.feed.Scope()
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range w.feed.Derive {
 		program, err := scope.Compile(d.Expression)
 		if err != nil {
-			return fmt.Errorf("derive.%s: %w", d.Name, err)
+			return nil, fmt.Errorf("derive.%s: %w", d.Name, err)
 		}
+		c.derived = append(c.derived, program)
+	}
+	c.digested = digested(w.feed, len(c.columns))
+	w.compiled = c
+	return c, nil
+}
+
+func (r *reading) prepareDerived(programs []*expression.Program) error {
+	for i, d := range r.w.feed.Derive {
+		program := programs[i]
 		at := len(r.columns) + i
 		if program.Row {
 			r.derived = append(r.derived, derivation{d.Name, program, at})
@@ -193,17 +221,18 @@ func (r *reading) prepareDerived() error {
 	return nil
 }
 
-// prepareDigest chooses the columns of the digest: not those that say
-// something of the run, or the same row of two runs would never be the same.
-func (r *reading) prepareDigest() {
-	names := r.w.feed.OwnColumns()
+// digested chooses the columns of the digest: not those that say something of
+// the run, or the same row of two runs would never be the same.
+func digested(f *feed.Feed, columns int) (out []int) {
+	names := f.OwnColumns()
 	for i := range names {
-		if d := i - len(r.columns); d >= 0 && mentionsRun(r.w.feed.Derive[d].Expression) {
+		if d := i - columns; d >= 0 && mentionsRun(f.Derive[d].Expression) {
 			continue
 		}
-		r.digested = append(r.digested, i)
+		out = append(out, i)
 	}
-	sort.Slice(r.digested, func(a, b int) bool { return names[r.digested[a]] < names[r.digested[b]] })
+	sort.Slice(out, func(a, b int) bool { return names[out[a]] < names[out[b]] })
+	return out
 }
 
 func mentionsRun(source string) bool {

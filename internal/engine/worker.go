@@ -36,6 +36,7 @@ type worker struct {
 
 	// What only the working goroutine touches:
 	fence    int64
+	compiled *compiled
 	session  *target.Session // nil until there is work; then the feed's fence stands in the target
 	fitted   *target.Fitted
 	busy     time.Time
@@ -44,6 +45,8 @@ type worker struct {
 	pause    time.Duration // how long the next such problem makes it wait
 	waits    string
 	summed   time.Time
+	before   *loading   // the load that was begun last
+	ending   chan error // of what is on its way into the target meanwhile, with the session; nil for nothing
 }
 
 type progress struct {
@@ -132,9 +135,9 @@ func (w *worker) checkCancel() {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	id := w.running.Load()
-	run, err := w.e.Ledger.Run(ctx, id)
-	if err == nil && run.CancelBy != "" && w.running.Load() == id {
-		w.breakOff(&cancelled{run.CancelBy})
+	by, err := w.e.Ledger.CancelBy(ctx, id)
+	if err == nil && by != "" && w.running.Load() == id {
+		w.breakOff(&cancelled{by})
 	}
 }
 
@@ -449,7 +452,16 @@ func (w *worker) work(ctx, limited context.Context, run *ledger.Run) (ledger.Tol
 }
 
 // workOn loads what waits of a selection.
-func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.Selection, byHand bool) error {
+func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.Selection, byHand bool) (err error) {
+	defer func() {
+		last := w.settled()
+		if last != nil && errors.Is(last, target.ErrFenced) {
+			w.disown()
+		} else if last != nil && limited.Err() == nil {
+			last = w.trouble(limited, last)
+		}
+		err = errors.Join(err, last)
+	}()
 	tried := map[int64]bool{}
 	for {
 		if err := ctx.Err(); err != nil {
@@ -485,6 +497,9 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 		}
 		err = w.load(limited, run, next)
 		done()
+		if err != nil {
+			err = errors.Join(err, w.settled())
+		}
 		if errors.Is(err, target.ErrFenced) {
 			w.disown()
 			return err
@@ -493,7 +508,7 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			return w.trouble(limited, err)
 		}
 		w.pause = 0
-		if w.session != nil && !w.session.Alive() {
+		if w.ending == nil && w.session != nil && !w.session.Alive() {
 			w.disown()
 			if limited.Err() != nil {
 				return limited.Err()
@@ -501,6 +516,24 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			return errors.New("the connection to the target's database was lost")
 		}
 	}
+}
+
+// meanwhile does something while the next files are read. Nothing else may be
+// done so at that time: see settled.
+func (w *worker) meanwhile(do func() error) {
+	done := make(chan error, 1)
+	w.ending = done
+	go func() { done <- do() }()
+}
+
+// settled waits for the end of what is done meanwhile.
+func (w *worker) settled() error {
+	if w.ending == nil {
+		return nil
+	}
+	err := <-w.ending
+	w.ending = nil
+	return err
 }
 
 const (

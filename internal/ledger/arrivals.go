@@ -27,13 +27,25 @@ type Look struct {
 // Membership here, and nothing else, decides what is new.
 func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[string]Look, error) {
 	var looks []Look
-	err := l.with(ctx).Raw(`SELECT DISTINCT ON (path) id, path, size, modified, inode, state, is_list
-		FROM arrival WHERE feed = ? AND path IN ? ORDER BY path, id DESC`, feed, paths).Scan(&looks).Error
+	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("id, path, size, modified, inode, state, is_list"), each(paths), feed).Scan(&looks).Error
 	known := make(map[string]Look, len(looks))
 	for _, look := range looks {
 		known[look.Path] = look
 	}
 	return known, err
+}
+
+// newestOf gives a FROM item, k, with the newest arrival of each path, as far as
+// there is one: the index of paths is asked once for each, which its order
+// makes sure of. It takes [each] of the paths and the feed.
+func newestOf(columns string) string {
+	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE a.feed = ? AND a.path = p ORDER BY a.path DESC, a.id DESC LIMIT 1) k"
+}
+
+// each writes texts as one parameter.
+func each(texts []string) string {
+	out, _ := json.Marshal(texts) // texts only: it cannot fail
+	return string(out)
 }
 
 // Notice records arrivals of a feed that were seen for the first time and fills

@@ -42,6 +42,7 @@ func Open(ctx context.Context, url string) (*Ledger, error) {
 	}
 	config.RuntimeParams["search_path"] = Schema
 	config.RuntimeParams["application_name"] = "mullein ledger"
+	config.RuntimeParams["jit"] = "off" // small questions: compiling them takes longer than answering
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(16)
 	pool.SetMaxIdleConns(8)

@@ -68,7 +68,7 @@ func begun(t testing.TB, l *Ledger, a *Arrival) Run {
 
 func begin(t testing.TB, l *Ledger, a *Arrival, run int64) {
 	t.Helper()
-	done, err := l.Begin(ctx, []*Arrival{a}, run, 1)
+	done, err := l.Begin(ctx, []*Arrival{a}, run, 1, false)
 	require.NoError(t, err)
 	require.Len(t, done, 1)
 }
@@ -197,7 +197,7 @@ func TestAMoveDemandsTheStateItWasTakenFor(t *testing.T) {
 	a := noticed(t, l, "a", nil)
 	require.NoError(t, l.Move(ctx, a.ID, []State{Ready}, Settling, nil))
 	assert.ErrorIs(t, l.Move(ctx, a.ID, []State{Ready}, Gone, nil), ErrMoved)
-	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1)
+	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1, false)
 	require.NoError(t, err)
 	assert.Empty(t, done)
 	finish(t, l, a, Loaded, "", balance.Balance{})

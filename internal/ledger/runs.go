@@ -179,6 +179,13 @@ func (l *Ledger) Tell(ctx context.Context, id int64, told Told) (cancelBy string
 	return cancelBy, err
 }
 
+// CancelBy tells who asked for a run to end, "" when nobody did.
+func (l *Ledger) CancelBy(ctx context.Context, id int64) (string, error) {
+	var by string
+	err := l.with(ctx).Raw("SELECT cancel_by FROM run WHERE id = ?", id).Scan(&by).Error
+	return by, err
+}
+
 // OpenRuns gives the runs of a feed that are running.
 func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
 	var runs []Run

@@ -115,15 +115,18 @@ func compareNil[T any](a, b *T, compare func(T, T) int) int {
 // Begin records an attempt to load each of the arrivals, before a file is
 // opened: a file that kills the process is counted all the same. It gives
 // those that are still there to be loaded, in their order.
-func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, version int) ([]*Arrival, error) {
+//
+// opened says that their files are opened at once, so that [Ledger.Opened]
+// need not be called.
+func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, version int, opened bool) ([]*Arrival, error) {
 	var begun []struct {
 		ID       int64
 		Attempts int
 	}
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Raw(`UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
-				opened_at = NULL, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE id IN ? AND state IN ('ready', 'failed') RETURNING id, attempts`, run, version, ids(arrivals)).Scan(&begun).Error
+				opened_at = CASE WHEN ? THEN now() END, staged_at = NULL, finished_at = NULL, reason = ''
+			WHERE id IN ? AND state IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
 		events := make([]Event, len(begun))
 		for i, b := range begun {
 			events[i] = Event{Kind: "arrival", Feed: arrivals[0].Feed, Arrival: b.ID, Run: run, State: string(Loading)}
@@ -207,6 +210,9 @@ type Ending struct {
 	CopyOf   *int64          `json:"copy_of"`
 	Away     Away            `json:"away"`
 	Replaces bool            `json:"replaces"` // what was loaded under its path before is undone
+
+	SHA256     string `json:"sha256"`     // if it is not on record yet
+	Generation int    `json:"generation"` // if it is not on record yet
 }
 
 // Finish ends the work on arrivals that are loading. Those that are not, any
@@ -221,18 +227,20 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 		// statement: readers and tallies see both or neither.
 		var done []Arrival
 		err := tx.Raw(`WITH e AS (
-				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, replaces boolean)
+				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, replaces boolean, sha256 text, generation integer)
 			), ends AS (
 				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND a.state = 'loading'
 			), old AS (
 				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON o.feed = n.feed AND o.path = n.path
 				WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
 			), c AS (
-				SELECT id, state, reason, balance, copy_of, away, false AS was FROM ends
-				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, true FROM old
+				SELECT id, state, reason, balance, copy_of, away, sha256, generation, false AS was FROM ends
+				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, '', 0, true FROM old
 			)
 			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance), copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
 				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END, finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
+				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END, generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
+				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
 				forced = a.forced AND c.state NOT IN ('loaded', 'refused')
 			FROM c WHERE a.id = c.id RETURNING a.*`, string(text)).Scan(&done).Error
 		if err != nil {
@@ -288,8 +296,8 @@ func GenerationKey(path, sha256 string) string { return path + "\x00" + sha256 }
 func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []string) (Earlier, error) {
 	e := Earlier{ByPath: map[string]Arrival{}, Generations: map[string]int{}}
 	var last []Arrival
-	err := l.with(ctx).Raw(`SELECT DISTINCT ON (path) * FROM arrival WHERE feed = ? AND path IN ? AND state = 'loaded' AND NOT is_list
-		ORDER BY path, finished_at DESC, id DESC`, feed, paths).Scan(&last).Error
+	err := l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (
+			SELECT * FROM (SELECT * FROM arrival a WHERE a.feed = ? AND a.path = p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, each(paths), feed).Scan(&last).Error
 	if err != nil {
 		return e, err
 	}
@@ -297,7 +305,8 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		e.ByPath[a.Path] = a
 	}
 	if len(digests) > 0 {
-		err = l.with(ctx).Where("feed = ? AND sha256 IN ? AND state = 'loaded' AND NOT is_list", feed, digests).Order("finished_at DESC, id DESC").Limit(1000).Find(&e.ByDigest).Error
+		err = l.with(ctx).Raw(`SELECT * FROM (SELECT * FROM arrival WHERE feed = ? AND sha256 IN ? AND state = 'loaded' AND NOT is_list OFFSET 0) a
+			ORDER BY finished_at DESC, id DESC LIMIT 1000`, feed, digests).Scan(&e.ByDigest).Error
 	}
 	if err != nil {
 		return e, err
@@ -306,8 +315,8 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		Path, Sha256 string
 		N            int
 	}
-	err = l.with(ctx).Raw(`SELECT path, sha256, max(generation) AS n FROM arrival WHERE feed = ? AND path IN ? AND generation > 0 AND state IN ('loaded', 'recalled')
-		GROUP BY path, sha256`, feed, paths).Scan(&generations).Error
+	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE a.feed = ? AND a.path = p OFFSET 0) a
+		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, each(paths), feed).Scan(&generations).Error
 	for _, g := range generations {
 		e.Generations[GenerationKey(g.Path, g.Sha256)] = g.N
 	}
@@ -385,7 +394,7 @@ func (l *Ledger) AnyIn(ctx context.Context, feed string, s Selection) (bool, err
 // Newest gives the newest arrival of each of the paths that the ledger has.
 func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[string]Arrival, error) {
 	var list []Arrival
-	err := l.with(ctx).Raw(`SELECT * FROM arrival WHERE id IN (SELECT DISTINCT ON (path) id FROM arrival WHERE feed = ? AND path IN ? ORDER BY path, id DESC)`, feed, paths).Scan(&list).Error
+	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("*"), each(paths), feed).Scan(&list).Error
 	out := make(map[string]Arrival, len(list))
 	for _, a := range list {
 		out[a.Path] = a

@@ -372,7 +372,11 @@ func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
 
 // fillAll writes into an empty target, where every row is new.
 func (l *Load) fillAll(ctx context.Context, from origin) ([]balance.Balance, error) {
-	n, err := l.fill(ctx, from)
+	return l.allInserted(l.fill(ctx, from))
+}
+
+// allInserted gives the counts of a load of which every row was inserted.
+func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -452,6 +456,11 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) 
 // to update, l unchanged but of a replaced arrival, so its lineage changes.
 func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
 	replaced, others := from.replaced()
+	if len(replaced) == 0 {
+		if counts, err := l.insertAll(ctx, from); counts != nil || err != nil {
+			return counts, err
+		}
+	}
 	among := l.stage + " s"
 	if len(replaced) == 0 {
 		var err error
@@ -503,6 +512,36 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 		}
 	}
 	return counts, nil
+}
+
+// fewRows is up to where it is not worth guessing that all rows are new.
+const fewRows = 1000
+
+// insertAll inserts all rows without looking for their keys first, when a
+// sample of them says that all are new. counts is nil when they are not.
+func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
+	if l.rows() < fewRows {
+		return nil, nil
+	}
+	var known bool
+	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE (s.place & "+strconv.Itoa(lineMask)+") % 97 = 2)").Scan(&known)
+	if err != nil || known {
+		return nil, err
+	}
+	if err := l.exec(ctx, "SAVEPOINT all_new"); err != nil {
+		return nil, err
+	}
+	counts, err = l.allInserted(l.insert(ctx, from, l.stage+" s"))
+	if err == nil {
+		return counts, l.exec(ctx, "RELEASE SAVEPOINT all_new")
+	}
+	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT all_new"); undo != nil {
+		return nil, errors.Join(err, undo)
+	}
+	if l.isKeyConflict(err) { // the sample was wrong
+		return nil, nil
+	}
+	return nil, err
 }
 
 // planned counts the classes of the plan, and sorts the rows of each part.

@@ -26,6 +26,7 @@ func (d *Database) Session(ctx context.Context) (*Session, error) {
 	// A table that somebody else holds is waited for so long; then the load is
 	// given up and tried again later.
 	config.RuntimeParams["lock_timeout"] = "20s"
+	config.RuntimeParams["jit"] = "off"
 	config.RuntimeParams["temp_buffers"] = "32MB"
 	config.RuntimeParams["client_min_messages"] = "error"
 	conn, err := pgx.ConnectConfig(ctx, config)

@@ -11,7 +11,9 @@ ALTER TABLE arrival
     ADD away_to     text NOT NULL DEFAULT '';
 
 UPDATE arrival SET came_at = noticed_at;
-DROP INDEX arrival_waiting, arrival_by_time;
+DROP INDEX arrival_waiting, arrival_by_time, arrival_by_state, arrival_by_size;
+CREATE INDEX arrival_by_state ON arrival (state, id) WHERE state IN ('refused', 'failed', 'skipped', 'held', 'gone', 'recalled');
+CREATE INDEX arrival_by_size ON arrival (feed, size) WHERE state = 'loaded';
 CREATE INDEX arrival_waiting ON arrival (feed, slot, slot_number, modified, path, id) WHERE state IN ('ready', 'failed');
 CREATE INDEX arrival_pending ON arrival (feed, id) WHERE state IN ('noticed', 'settling', 'ready', 'loading');
 CREATE INDEX arrival_by_digest ON arrival (feed, sha256) WHERE state = 'loaded';

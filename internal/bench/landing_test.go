@@ -1,0 +1,180 @@
+package bench
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// another starts one more service on the same database and landing.
+func (h *bench) another() {
+	binary, err := filepath.Abs("../../bin/mullein")
+	require.NoError(h.b, err)
+	process := exec.Command(binary, "serve", "--home", filepath.Join(h.dir, "home2"), "--listen", "127.0.0.1:0", "--database", h.pg.URL(), "--landing-root", filepath.Join(h.dir, "home"))
+	require.NoError(h.b, process.Start())
+	h.b.Cleanup(func() {
+		_ = process.Process.Signal(syscall.SIGTERM)
+		_ = process.Wait()
+	})
+	require.Eventually(h.b, func() bool {
+		status, err := h.client.Status(h.ctx)
+		require.NoError(h.b, err)
+		return len(status.Services) == 2
+	}, 20*time.Second, 50*time.Millisecond)
+}
+
+const (
+	manyFiles = 10_000
+	fileRows  = 100
+)
+
+// small writes files of a hundred rows into a folder, a share of them bad, and
+// gives how many are.
+func (h *bench) small(folder, feed string, n int) (bad int) {
+	require.NoError(h.b, os.MkdirAll(folder, 0o755))
+	for i := range n {
+		at := time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(i) * time.Minute)
+		var text strings.Builder
+		text.WriteString("Station;Time;Level;Flow;Quality;Revised\n")
+		for s := range fileRows {
+			fmt.Fprintf(&text, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", s, at.Format("02.01.2006 15:04"), i%5, s, i%900, s, at.Format("02.01.2006 15:04"))
+		}
+		if i%1000 == 500 {
+			text.WriteString("bad\n")
+			bad++
+		}
+		require.NoError(h.b, os.WriteFile(filepath.Join(folder, fmt.Sprintf("%s_K1_%s.csv", feed, at.Format("20060102T1504"))), []byte(text.String()), 0o644))
+	}
+	return bad
+}
+
+// taken lets files come to the landing at once, waits until all are loaded but
+// the bad ones, and gives how long it took from the first notice to the last load.
+func (h *bench) taken(bad int, feeds ...string) time.Duration {
+	for _, feed := range feeds {
+		require.NoError(h.b, os.Rename(filepath.Join(h.dir, feed), filepath.Join(h.landing(), feed)))
+	}
+	require.Eventually(h.b, func() bool {
+		var open, loaded int
+		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*) FILTER (WHERE finished_at IS NULL), count(*) FILTER (WHERE state = 'loaded') FROM mullein_records.arrival WHERE feed = ANY($1)`, feeds).Scan(&open, &loaded))
+		return open == 0 && loaded == manyFiles-bad
+	}, 5*time.Minute, 50*time.Millisecond)
+	var took float64
+	require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT extract(epoch FROM max(finished_at) - min(noticed_at)) FROM mullein_records.arrival WHERE feed = ANY($1)`, feeds).Scan(&took))
+	var rows int
+	for _, feed := range feeds {
+		var n int
+		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM river.`+strings.ReplaceAll(feed, "-", "_")).Scan(&n))
+		rows += n
+	}
+	require.Equal(h.b, (manyFiles-bad)*fileRows, rows, "each row once")
+	return time.Duration(took * float64(time.Second))
+}
+
+func recursive(feed string) string {
+	return strings.Replace(definition(feed), `files: "`, `files: "**/`, 1)
+}
+
+// BenchmarkManySmallFiles loads 10,000 files of 100 rows, first for one feed,
+// then for four feeds by one service, then for four by two.
+func BenchmarkManySmallFiles(b *testing.B) {
+	h := start(b)
+	for b.Loop() {
+		bad := h.small(filepath.Join(h.dir, "one"), "one", manyFiles)
+		_, err := h.client.PutFeed(h.ctx, "one", "one.yaml", recursive("one"))
+		require.NoError(b, err)
+		took := h.taken(bad, "one")
+		b.ReportMetric(manyFiles/took.Seconds(), "files/s")
+		b.ReportMetric(h.memory(), "MB")
+		four := func(prefix string) time.Duration {
+			var feeds []string
+			bad := 0
+			for i := range 4 {
+				feed := fmt.Sprintf("%s-%d", prefix, i)
+				bad += h.small(filepath.Join(h.dir, feed), feed, manyFiles/4)
+				_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", recursive(feed))
+				require.NoError(b, err)
+				feeds = append(feeds, feed)
+			}
+			h.quiet()
+			return h.taken(bad, feeds...)
+		}
+		alone := four("alone")
+		h.another()
+		both := four("both")
+		b.ReportMetric(manyFiles/alone.Seconds(), "files/s-four-feeds")
+		b.ReportMetric(alone.Seconds()/both.Seconds(), "x-two-services")
+		var twice int
+		require.NoError(b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM (SELECT arrival FROM mullein.load GROUP BY arrival HAVING count(*) > 1) t`).Scan(&twice))
+		require.Zero(b, twice)
+	}
+}
+
+// BenchmarkPages asks for what pages show, over a ledger of a million
+// arrivals, and reports the 95th percentile.
+func BenchmarkPages(b *testing.B) {
+	h := start(b)
+	feeds := []string{"gauges", "stations", "lab", "buoys"}
+	for _, feed := range feeds {
+		_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", definition(feed)+"due: {cron: \"*/15 * * * *\", per: {catchment: [K1, K2, K3]}}\n")
+		require.NoError(b, err)
+		require.NoError(b, h.client.Pause(h.ctx, feed))
+	}
+	h.exec(`INSERT INTO mullein_records.arrival (feed, path, size, modified, inode, sha256, state, reason, captures, slot, noticed_at, came_at, ready_at, finished_at, balance)
+		SELECT (ARRAY['gauges','stations','lab','buoys'])[1 + i % 4], 'archive/G_K' || i % 3 || '_' || i || '.csv', 1000 + i % 7000, t, i, md5(i::text),
+			CASE WHEN i % 997 = 0 THEN 'refused' WHEN i % 101 = 0 THEN 'skipped' ELSE 'loaded' END, '', jsonb_build_object('catchment', 'K' || i % 3), t, t, t, t, t,
+			'{"read":100,"inserted":90,"updated":10,"unchanged":0,"outdated":0,"kept":0,"deleted":0,"duplicate":0,"rejected":0,"left_out":0,"withheld":0,"removed":0}'
+		FROM (SELECT i, now() - (1000000 - i) * interval '5 seconds' AS t FROM generate_series(1, 1000000) i) s`)
+	h.exec(`INSERT INTO mullein_records.slot (feed, due_at, name_at, per, per_key, state, files, came, late_at, missing_at)
+		SELECT f, t, t, '{}', k, 'on time', 1, 1, t, t FROM unnest(ARRAY['gauges','stations','lab','buoys']) f, unnest(ARRAY['K1','K2','K3']) k,
+			generate_series(now() - interval '30 days', now(), interval '15 minutes') t`)
+	h.exec("ANALYZE")
+	h.quiet()
+	month := fmt.Sprintf("/slots?feed=gauges&limit=20000&from=%s&to=%s", time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"), time.Now().UTC().Format("2006-01-02T15:04:05Z"))
+	pages := map[string]func(before int64) string{
+		"status":          func(int64) string { return "/status" },
+		"day":             func(int64) string { return "/day" },
+		"feed":            func(int64) string { return "/feeds/gauges" },
+		"month":           func(int64) string { return month },
+		"ledger":          func(before int64) string { return fmt.Sprintf("/arrivals?before=%d", before) },
+		"ledger-of-feed":  func(before int64) string { return fmt.Sprintf("/arrivals?feed=lab&before=%d", before) },
+		"ledger-refused":  func(before int64) string { return fmt.Sprintf("/arrivals?state=refused&limit=10&before=%d", before) },
+		"ledger-by-text":  func(before int64) string { return fmt.Sprintf("/arrivals?text=G_K1&before=%d", before) },
+		"ledger-no-match": func(before int64) string { return fmt.Sprintf("/arrivals?text=nowhere&before=%d", before) },
+		"runs":            func(before int64) string { return fmt.Sprintf("/runs?before=%d", before) },
+	}
+	for b.Loop() {
+		for _, name := range slices.Sorted(maps.Keys(pages)) {
+			var times []time.Duration
+			before := int64(0)
+			for range 100 { // the first page to the hundredth
+				began := time.Now()
+				next := h.page(pages[name](before))
+				times = append(times, time.Since(began))
+				if strings.HasPrefix(name, "ledger") && next > 0 {
+					before = next
+				}
+			}
+			slices.Sort(times)
+			b.ReportMetric(float64(times[94].Microseconds())/1000, name+"-ms")
+		}
+	}
+}
+
+// page asks for an address of the API and gives where its next page begins.
+func (h *bench) page(path string) int64 {
+	var out struct {
+		Next int64 `json:"next"`
+	}
+	require.NoError(h.b, h.client.Get(h.ctx, path, &out), path)
+	return out.Next
+}

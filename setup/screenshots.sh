@@ -7,10 +7,11 @@ chmod 755 "$home"
 bin/mullein demo --home "$home" --listen 127.0.0.1:0 >"$home/out" 2>"$home/log" &
 demo=$!
 trap 'kill "$demo" 2>/dev/null; wait "$demo" 2>/dev/null; rm -rf "$home"' EXIT
-sleep "${1:-200}"
+sleep "${1:-60}"
 mullein() { bin/mullein "$@" --home "$home"; }
 bin/mullein demo --once --home "$home/example" >"$home/once.txt" 2>&1
 { echo '$ mullein status'; mullein status; echo; echo '$ mullein status gauge-readings'; mullein status gauge-readings; echo; echo '$ mullein ledger gauge-readings --limit 12'; mullein ledger gauge-readings --limit 12; echo; echo '$ mullein runs --limit 6'; mullein runs --limit 6; } >"$home/status.txt"
+{ echo '$ mullein due gauge-readings'; mullein due gauge-readings; echo; echo '$ mullein due station-registry --simulate 2026-03-28..2026-03-30'; mullein due station-registry --simulate 2026-03-28..2026-03-30; } >"$home/calendar.txt"
 arrival=$(mullein rejects gauge-readings --limit 1 -o json | sed -n 's/.*"arrival": \([0-9]*\).*/\1/p' | head -1)
-go run ./internal/demo/shots "$home" docs/screenshots "today=/today?hours=1" "today-dark=/today?hours=1@dark" feeds=/feeds feed=/feeds/gauge-readings \
-  ledger=/ledger "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt"
+go run ./internal/demo/shots "$home" docs/screenshots "today=/today" "today-dark=/today?hours=6@dark" "due=/due" feeds=/feeds feed=/feeds/gauge-readings \
+  ledger=/ledger "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt" "calendar=text:$home/calendar.txt"

@@ -50,6 +50,7 @@ type house struct {
 	db     *pgxpool.Pool
 	engine *Engine
 	onStep func(feed string, arrival int64, step Step)
+	disk   func() (uint64, string)
 	stop   func()
 }
 
@@ -115,7 +116,7 @@ func (h *house) put(text string) {
 func (h *house) start() *house {
 	h.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	e := New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep})
+	e := New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Disk: h.disk})
 	h.engine = e
 	done := make(chan struct{})
 	go func() {

@@ -59,7 +59,7 @@ func BenchmarkListing(b *testing.B) {
 		n++
 	}
 	require.Empty(b, o.waiting)
-	require.Len(b, o.known, files)
+	require.GreaterOrEqual(b, len(o.known), files)
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(n), "ms/listing")
 	b.ReportMetric(float64(first.Milliseconds()), "ms-first")
 	b.ReportMetric(heap()-before, "MB-growth")

@@ -120,7 +120,9 @@ func (r *reading) begin(entry landing.Entry, bytes io.Reader, again func() (io.R
 	if entry.Size == 0 {
 		return &decode.FileError{Reason: "the file is empty"}
 	}
-	plain, err := decode.Unpack(entry.Path, r.bytes, decode.DefaultLimits)
+	limits := decode.DefaultLimits
+	limits.Size = entry.Size
+	plain, err := decode.Unpack(entry.Path, r.bytes, limits)
 	if err != nil {
 		return err
 	}

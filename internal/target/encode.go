@@ -65,7 +65,7 @@ func (b *Batch) Begin(part int) {
 // is for batches that [NewPieces] made.
 func (b *Batch) TakePiece() Piece {
 	p := Piece{Hashes: b.hashes, part: b.part, bytes: b.buf, rows: b.rows[b.part], marked: b.marked}
-	b.hashes, b.buf, b.marked = nil, nil, 0
+	b.hashes, b.buf, b.marked = make([]uint64, 0, len(p.Hashes)), make([]byte, 0, len(p.bytes)+len(p.bytes)/8), 0
 	return p
 }
 

@@ -42,9 +42,16 @@ type CSV struct {
 	unquote []byte
 }
 
+// A reader begins with a small buffer, since many files are small, and has the
+// large one after a few reads.
+const (
+	firstBuffer = 16 << 10
+	fullBuffer  = 256 << 10
+)
+
 // NewCSV reads from r, which must hold UTF-8 without a byte order mark.
 func NewCSV(r io.Reader, dialect tabular.Dialect) *CSV {
-	return &CSV{r: r, dialect: dialect, buf: make([]byte, 256<<10), line: 1}
+	return &CSV{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1}
 }
 
 // Next gives the next record, or io.EOF after the last. Other errors are
@@ -209,7 +216,7 @@ func (c *CSV) fill() error {
 		c.end -= c.start
 		c.start = 0
 	}
-	if c.end == len(c.buf) {
+	if c.end == len(c.buf) || len(c.buf) < fullBuffer {
 		c.buf = append(c.buf, make([]byte, len(c.buf))...)
 	}
 	return c.read()

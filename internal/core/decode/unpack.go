@@ -29,10 +29,20 @@ func (e *FileError) Error() string {
 type Limits struct {
 	Unpacked int64 // bytes
 	Ratio    int64 // unpacked bytes for each packed byte, looked at from RatioFrom on
+	Size     int64 // of the packed file, 0 if not known; it only sizes buffers
 }
 
 // DefaultLimits let ordinary text through, which rarely packs better than 1 to 100.
 var DefaultLimits = Limits{Unpacked: 256 << 30, Ratio: 250}
+
+// buffer is as large as the file, within bounds.
+func (l Limits) buffer() int {
+	const least, most = 4 << 10, 256 << 10
+	if l.Size <= 0 {
+		return most
+	}
+	return int(min(max(l.Size+1, least), most))
+}
 
 const ratioFrom = 32 << 20
 
@@ -41,7 +51,7 @@ const ratioFrom = 32 << 20
 // ends in .gz must hold gzip.
 func Unpack(name string, r io.Reader, limits Limits) (io.Reader, error) {
 	packed := &countingReader{r: r}
-	in := bufio.NewReaderSize(packed, 256<<10)
+	in := bufio.NewReaderSize(packed, limits.buffer())
 	magic, err := in.Peek(2)
 	if err != nil && err != io.EOF {
 		return nil, err

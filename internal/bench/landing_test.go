@@ -80,17 +80,20 @@ func (h *bench) taken(bad int, feeds ...string) time.Duration {
 	return time.Duration(took * float64(time.Second))
 }
 
-func recursive(feed string) string {
-	return strings.Replace(definition(feed), `files: "`, `files: "**/`, 1)
+// own gives a feed a landing of its own, so that feeds do not list each
+// other's files.
+func own(feed string) string {
+	return strings.Replace(definition(feed), "at: in,", "at: in/"+feed+",", 1)
 }
 
 // BenchmarkManySmallFiles loads 10,000 files of 100 rows, first for one feed,
-// then for four feeds by one service, then for four by two.
+// then for four feeds by one service, then for four by two: the better of two
+// rounds each, since the ledger grows meanwhile.
 func BenchmarkManySmallFiles(b *testing.B) {
 	h := start(b)
 	for b.Loop() {
 		bad := h.small(filepath.Join(h.dir, "one"), "one", manyFiles)
-		_, err := h.client.PutFeed(h.ctx, "one", "one.yaml", recursive("one"))
+		_, err := h.client.PutFeed(h.ctx, "one", "one.yaml", own("one"))
 		require.NoError(b, err)
 		took := h.taken(bad, "one")
 		b.ReportMetric(manyFiles/took.Seconds(), "files/s")
@@ -101,17 +104,18 @@ func BenchmarkManySmallFiles(b *testing.B) {
 			for i := range 4 {
 				feed := fmt.Sprintf("%s-%d", prefix, i)
 				bad += h.small(filepath.Join(h.dir, feed), feed, manyFiles/4)
-				_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", recursive(feed))
+				_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", own(feed))
 				require.NoError(b, err)
 				feeds = append(feeds, feed)
 			}
 			h.quiet()
 			return h.taken(bad, feeds...)
 		}
-		alone := four("alone")
+		alone := min(four("alone"), four("again"))
 		h.another()
 		both := four("both")
 		b.ReportMetric(manyFiles/alone.Seconds(), "files/s-four-feeds")
+		both = min(both, four("twice"))
 		b.ReportMetric(alone.Seconds()/both.Seconds(), "x-two-services")
 		var twice int
 		require.NoError(b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM (SELECT arrival FROM mullein.load GROUP BY arrival HAVING count(*) > 1) t`).Scan(&twice))

@@ -144,6 +144,61 @@ func TestTheConsole(t *testing.T) {
 	assert.Empty(t, b.complaints)
 }
 
+// TestTheConsoleOfADay looks at a day of deliveries, takes a misnamed file for
+// its slot, drops a file on the feed's page and holds an arrival.
+func TestTheConsoleOfADay(t *testing.T) {
+	t.Parallel()
+	s := aDay(t)
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Needs a person", "missing", "capitals differ", "the date is written in another order", "ring the duty desk", "Accept")
+	gaps, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.querySelectorAll('rect.gap.missing').length"))
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, gaps, 2, "gaps are seen as gaps")
+	press := func(label string) {
+		b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('button')].find((b) => b.innerText.trim() === %q).click()`, label)))
+	}
+	press("Accept")
+	b.sees("It is loaded as if its name were right.")
+	b.do(chromedp.SendKeys(`.n-modal input`, "the supplier knows\n"))
+	require.Eventually(t, func() bool {
+		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "gauge_k2_", Most: 1})
+		require.NoError(t, err)
+		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+	}, browserPatience, 50*time.Millisecond)
+
+	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings"))
+	b.sees("on time", "to come", "5m", "Sun", "Excuse")
+	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings?show=landing"))
+	b.sees("Drop files here", "does not fit the pattern", "catchment K1")
+	b.do(chromedp.Evaluate[chromedp.Void](`{
+		const d = new DataTransfer()
+		d.items.add(new File(["Station;Time;Level;Flow;Quality;Revised\nSR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n"], "GAUGE_K1_20260701T1200.csv"))
+		d.items.add(new File(["x"], "strange.csv"))
+		document.querySelector('.page').dispatchEvent(new DragEvent('drop', { dataTransfer: d, bubbles: true, cancelable: true }))
+	}`))
+	b.sees("GAUGE_K1_20260701T1200.csv lies at the landing.", "strange.csv would not be taken")
+	require.Eventually(t, func() bool {
+		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "GAUGE_K1_20260701T1200", Most: 1})
+		require.NoError(t, err)
+		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+	}, browserPatience, 50*time.Millisecond)
+	b.do(chromedp.Navigate(s.URL + "/arrivals/1"))
+	b.sees("Load again", "Where every row went")
+	press("Load again")
+	b.do(chromedp.SendKeys(`.n-modal input`, "to see it\n"))
+	b.sees("What people decided", "to see it")
+	b.do(chromedp.Navigate(s.URL + "/ledger?text=K1*0&day=2026-01-01"))
+	b.sees("No arrival is like that.")
+	b.do(chromedp.Navigate(s.URL + "/runs"))
+	b.sees("Services", "alive")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, complaint := range b.complaints {
+		assert.Contains(t, complaint, "422", "the file that was not taken")
+	}
+}
+
 // TestSeveralPagesShareOneStream opens more pages than a browser opens
 // connections to a service; each of them is live.
 func TestSeveralPagesShareOneStream(t *testing.T) {

@@ -382,6 +382,28 @@ func TestAFeedPutAgainIsANewVersion(t *testing.T) {
 	assert.Contains(t, stdout, "version 3", "its history stays")
 }
 
+// TestTheExamplesOfThePagesAreTrue runs what the pages of docs show with its
+// output.
+func TestTheExamplesOfThePagesAreTrue(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds()
+	pages, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	ran := 0
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, block := range strings.Split(string(text), "```")[1:] {
+			if command, want, ok := strings.Cut(strings.TrimPrefix(block, "\n"), "\n"); ok && strings.HasPrefix(command, "$ mullein ") {
+				_, stdout, stderr := s.mullein(strings.Fields(command)[2:]...)
+				assert.Equal(t, want, stdout, "%s: %s%s", page, command, stderr)
+				ran++
+			}
+		}
+	}
+	assert.NotZero(t, ran)
+}
+
 // TestTheReadmeIsTrue does what the README says, word for word.
 func TestTheReadmeIsTrue(t *testing.T) {
 	readme, err := os.ReadFile("../../README.md")

@@ -202,7 +202,7 @@ func (e *Engine) wakeAll() {
 }
 
 func (e *Engine) tell(events []ledger.Event) {
-	touched, loaded := map[string]bool{}, map[string]bool{}
+	touched, loaded, runs := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, event := range events {
 		touched[event.Feed] = true
 		switch event.Kind {
@@ -212,11 +212,16 @@ func (e *Engine) tell(events []ledger.Event) {
 			}
 		case "load":
 			loaded[event.Feed] = true
+		case "run":
+			runs[event.Feed] = true
 		}
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for name, w := range e.workers {
+		if runs[name] && w.running.Load() != 0 {
+			go w.checkCancel()
+		}
 		if touched[name] || slices.ContainsFunc(w.feed.When.AfterAll, func(f string) bool { return loaded[f] }) || slices.ContainsFunc(w.feed.When.AfterAny, func(f string) bool { return loaded[f] }) {
 			w.poke()
 		}
@@ -243,6 +248,9 @@ func (e *Engine) lookUpFeeds(ctx, hard context.Context, wg *sync.WaitGroup) erro
 	defer e.mu.Unlock()
 	for name, w := range e.workers {
 		record, there := feeds[name]
+		if w.leaving.Load() { // whoever hands it over forgets it too
+			continue
+		}
 		if there && w.version == record.Version && !w.ended() {
 			w.setPaused(record.Paused)
 			continue
@@ -292,6 +300,9 @@ func (e *Engine) giveUp(ctx context.Context, surplus int) {
 				if err := e.Ledger.Release(context.WithoutCancel(ctx), name, e.Service); err != nil {
 					e.Log.Warn("a lease could not be given back; it runs out by itself", "feed", name, "error", err)
 				}
+				e.mu.Lock()
+				delete(e.workers, name)
+				e.mu.Unlock()
 				e.Changed()
 			}()
 		}

@@ -369,6 +369,53 @@ func TestARunIsCancelledAndLimited(t *testing.T) {
 	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "the next run goes on")
 }
 
+// TestTheTimeLimitOfARun lets a load hang past it.
+func TestTheTimeLimitOfARun(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false, time_limit: 300ms", 1))
+	gate := make(chan struct{})
+	h.onStep = func(_ string, _ int64, s Step) {
+		if s == StepStaged {
+			<-gate
+		}
+	}
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.start()
+	time.AfterFunc(2*time.Second, func() { close(gate) })
+	run := h.run(ledger.Wanted{})
+	assert.Equal(t, ledger.RunFailed, run.State)
+	assert.Contains(t, run.Reason, "the time limit of 300ms was reached")
+	assert.Empty(t, h.loaded())
+	h.put(strings.Replace(gauges, "arrival: true", "arrival: false", 1))
+	h.wait("the new version", func() bool { w := h.engine.worker("gauges"); return w != nil && w.version == 2 })
+	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "what was not loaded waits for the next run")
+}
+
+// TestARunOverSlotsGoesOn stops the service in the middle of a run over many
+// slots; the run goes on where it was.
+func TestARunOverSlotsGoesOn(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1), "arrival: true", "arrival: false", 1))
+	for day := 1; day <= 20; day++ {
+		h.drop(fmt.Sprintf("G_K1_202607%02d.csv", day), header+row(day, "1"))
+	}
+	h.start()
+	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{From: "2026-07-01", To: "2026-07-20"})
+	require.NoError(t, err)
+	h.wait("a part of it", func() bool { return len(h.loaded()) > 3 })
+	h.stop()
+	before := len(h.loaded())
+	h.start()
+	h.wait("the end", func() bool {
+		run, err = h.ledger.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return run.FinishedAt != nil
+	})
+	assert.Equal(t, ledger.RunDone, run.State, run.Reason)
+	assert.Len(t, h.loaded(), 20, "%d were loaded before the stop", before)
+	assert.Equal(t, "20", h.count("mullein.load"), "nothing twice")
+}
+
 func TestStrictOrder(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, with("strict_order: true")).start()

@@ -41,8 +41,8 @@ type lookout struct {
 type print = xxh3.Uint128
 
 func printOf(e landing.Entry) print {
-	b := make([]byte, 0, 128)
-	b = binary.BigEndian.AppendUint64(b, uint64(e.Size))
+	var room [256]byte
+	b := binary.BigEndian.AppendUint64(room[:0], uint64(e.Size))
 	b = binary.BigEndian.AppendUint64(b, uint64(e.Modified.UnixMicro()))
 	b = binary.BigEndian.AppendUint64(b, e.Inode)
 	return xxh3.Hash128(append(b, e.Path...))
@@ -518,9 +518,9 @@ func (o *lookout) marked(c *candidate) bool {
 // bare, and several vanished at once or its device is another one than before,
 // it is taken to be away instead.
 func (o *lookout) gone(ctx context.Context, anything bool) error {
-	var vanished []ledger.Arrival
+	var vanished []ledger.Awaited
 	for looked := 0; ; {
-		pending, err := o.e.Ledger.InStates(ctx, o.feed.Name, o.cursor, lookChunk, ledger.Noticed, ledger.Settling, ledger.Ready)
+		pending, err := o.e.Ledger.Pending(ctx, o.feed.Name, o.cursor, lookChunk)
 		if err != nil {
 			return err
 		}

@@ -61,7 +61,7 @@ func TestTwoServicesAreKilledAtRandom(t *testing.T) {
 		if n%(kills/batches) == 0 {
 			go h.deliver(n / (kills / batches))
 		}
-		time.Sleep(time.Duration(20+random.IntN(200)) * time.Millisecond) // the moment of the kill
+		<-time.After(time.Duration(20+random.IntN(200)) * time.Millisecond) // the moment of the kill
 		i := random.IntN(2)
 		end(t, services[i])
 		services[i] = h.process(names[i], "", 0)
@@ -167,7 +167,7 @@ func (c *cutter) pass(in, out net.Conn) {
 			return
 		}
 		if cut {
-			time.Sleep(200 * time.Millisecond) // the database commits meanwhile
+			<-time.After(200 * time.Millisecond) // the database commits meanwhile
 			return
 		}
 	}
@@ -369,6 +369,7 @@ func TestTheLandingIsUnmountedAndMounted(t *testing.T) {
 	upload("G_K2_20260701T1200.csv", header+row(2, "1"))
 	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", false))
 	h.engine.Changed()
-	h.wait("both, from the new mount", func() bool { return h.count("river.gauge") == "2" })
+	h.wait("both, from the new mount", func() bool { return len(h.loaded()) == 2 })
+	assert.Equal(t, "2", h.count("river.gauge"))
 	assert.Equal(t, "2", h.count("mullein.load"))
 }

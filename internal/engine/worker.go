@@ -121,9 +121,6 @@ func (w *worker) setPaused(paused bool) {
 func (w *worker) poke() {
 	poke(w.wake)
 	poke(w.due)
-	if w.running.Load() != 0 {
-		go w.checkCancel()
-	}
 }
 
 // cancelled says who asked for a run to end.

@@ -120,7 +120,10 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			p := path.Join(folder, d.Name())
+			p := d.Name()
+			if folder != "." {
+				p = folder + "/" + p
+			}
 			if wanted(p) {
 				if err := f.visit(dir, p, d, visit); err != nil {
 					return err

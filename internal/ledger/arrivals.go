@@ -136,6 +136,26 @@ func move(tx *gorm.DB, id int64, from []State, to State, more map[string]any) ([
 	return arrivalEvents(&a), touchSlots(tx, []Arrival{a})
 }
 
+// Awaited is a file that is to be loaded, as it was recorded.
+type Awaited struct {
+	ID         int64
+	Path       string
+	Size       int64
+	Modified   time.Time
+	Inode      int64
+	AwayTo     string
+	Generation int
+}
+
+// Pending gives the arrivals of a feed that were noticed and not begun to be
+// loaded, with numbers above after, oldest first.
+func (l *Ledger) Pending(ctx context.Context, feed string, after int64, most int) ([]Awaited, error) {
+	var out []Awaited
+	err := l.with(ctx).Raw(`SELECT id, path, size, modified, inode, away_to, generation FROM arrival
+		WHERE feed = ? AND state IN ('noticed', 'settling', 'ready') AND id > ? ORDER BY id LIMIT ?`, feed, after, most).Scan(&out).Error
+	return out, err
+}
+
 // Still is a file that was still long enough, as it was then.
 type Still struct {
 	ID       int64     `json:"id"` // of the arrival

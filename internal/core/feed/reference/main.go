@@ -70,9 +70,10 @@ const tail = `
   these texts. ` + "`{name}`" + ` captures text, ` + "`{name:%Y%m%d}`" + ` a time, ` + "`{name:#}`" + ` a whole number. ` + "`{slot}`" + ` is the capture that
   order looks at: arrivals load in the order of slot, then modified time, then name. A name with an impossible time,
   such as 31 February, does not belong. Dot-files and names that end in .tmp, .part or .filepart never do.
-- **What is new.** A path that the ledger does not have, or has with another size, time or inode. The same bytes under
-  the same path are skipped; under another name they are a copy, if the captured values are the same too and the first
-  is still what is loaded. Files that name a slot are told apart by their captures, others by their path.
+- **New, whole, late, missing.** [new-whole-late-missing.md](new-whole-late-missing.md) says how that is decided.
+- **Paths.** ` + "`whole_when`" + `, ` + "`put_away`" + ` and ` + "`quarantine`" + ` are made of ` + "`{path}`" + `, ` + "`{stem}`" + ` (the path without its last extension), ` + "`{name}`" + `
+  (without folders) and the captures, times with a form: ` + "`done/{slot:%Y/%m}/{catchment}`" + `. Where neither ` + "`{name}`" + ` nor ` + "`{path}`" + `
+  stands in the folder of ` + "`put_away`" + ` or ` + "`quarantine`" + `, the file keeps its name in it.
 - **Types.** string → text (format binary → bytea, uuid → uuid), integer → bigint, number → numeric, boolean →
   boolean, datetime → timestamp with time zone, date → date, time → time, year → bigint, yearmonth → date (its first
   day), duration → interval, geopoint → point (longitude, latitude), object, array, list and geojson → jsonb, any → text.

@@ -149,7 +149,7 @@ type Delivered struct {
 // SlotView is a slot with what its files would be called.
 type SlotView struct {
 	ledger.Slot
-	Expected string `json:"expected" doc:"The name that is expected; * where any text may stand"`
+	Expected string `json:"expected" doc:"The name that is expected, of a slot that is not complete; * where any text may stand"`
 	Say      string `json:"say"`
 }
 

@@ -173,6 +173,7 @@ func (w *worker) silence(ctx context.Context, now time.Time) (next time.Time, er
 // link finds the slots of files that came. A file that nobody expected gets a
 // slot of its own, which is surplus.
 func (w *worker) link(ctx context.Context, after int64, from, now time.Time) error {
+	found := map[string]int64{} // slots by time and captures: most files share theirs with others
 	for {
 		arrivals, err := w.e.Ledger.Unlinked(ctx, w.feed.Name, after, slotsAtOnce)
 		if err != nil || len(arrivals) == 0 {
@@ -185,7 +186,7 @@ func (w *worker) link(ctx context.Context, after int64, from, now time.Time) err
 			if a.State == ledger.Gone || a.Backlog {
 				continue
 			}
-			slot, err := w.slotFor(ctx, a, from, now)
+			slot, err := w.slotFor(ctx, a, from, now, found)
 			if err != nil {
 				return err
 			}
@@ -199,7 +200,7 @@ func (w *worker) link(ctx context.Context, after int64, from, now time.Time) err
 	}
 }
 
-func (w *worker) slotFor(ctx context.Context, a *ledger.Arrival, from, now time.Time) (int64, error) {
+func (w *worker) slotFor(ctx context.Context, a *ledger.Arrival, from, now time.Time, known map[string]int64) (int64, error) {
 	s, expected := w.feed.Due.SlotOf(cameOf(a))
 	if w.feed.Due.Times == nil {
 		return w.silenceEnded(ctx, s)
@@ -211,6 +212,10 @@ func (w *worker) slotFor(ctx context.Context, a *ledger.Arrival, from, now time.
 	if !expected {
 		slot.State, slot.Files = due.Surplus, 0
 	}
+	key := s.At.UTC().Format(time.RFC3339Nano) + due.Key(s.Per)
+	if id, ok := known[key]; ok {
+		return id, nil
+	}
 	found, err := w.e.Ledger.SlotAt(ctx, w.feed.Name, slot.DueAt, slot.Per)
 	if errors.Is(err, ledger.ErrNotFound) {
 		if err := w.e.Ledger.MakeSlots(ctx, []ledger.Slot{slot}); err != nil {
@@ -218,6 +223,7 @@ func (w *worker) slotFor(ctx context.Context, a *ledger.Arrival, from, now time.
 		}
 		found, err = w.e.Ledger.SlotAt(ctx, w.feed.Name, slot.DueAt, slot.Per)
 	}
+	known[key] = found.ID
 	return found.ID, err
 }
 

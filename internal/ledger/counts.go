@@ -105,10 +105,11 @@ func (l *Ledger) Marks(ctx context.Context, since time.Time, span time.Duration)
 		Feed string
 		Mark
 	}
-	err := l.with(ctx).Raw(`SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count, sum((balance->>'read')::bigint) AS rows,
-			(array_agg(path ORDER BY id DESC))[1] AS path
-		FROM arrival WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND noticed_at >= ?
-		GROUP BY feed, state, floor(extract(epoch FROM coalesce(came_at, noticed_at)) / ?) ORDER BY 4`, since, span.Seconds()).Scan(&rows).Error
+	err := l.with(ctx).Raw(`SELECT m.*, a.path FROM (
+			SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count, sum((balance->>'read')::bigint) AS rows
+			FROM arrival WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND noticed_at >= ?
+			GROUP BY feed, state, date_bin(? * interval '1 second', coalesce(came_at, noticed_at), 'epoch')) m
+		JOIN arrival a ON a.id = m.arrival ORDER BY m.at`, since, span.Seconds()).Scan(&rows).Error
 	out := map[string][]Mark{}
 	for _, r := range rows {
 		out[r.Feed] = append(out[r.Feed], r.Mark)

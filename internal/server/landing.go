@@ -165,7 +165,7 @@ func (s *Server) slotViews(ctx context.Context, list []ledger.Slot) ([]api.SlotV
 		out[i].Slot = list[i]
 		if f != nil && f.Due != nil {
 			out[i].Say = f.Due.Say
-			if list[i].Files > 0 {
+			if list[i].Files > 0 && list[i].CompleteAt == nil { // of others, what came is known
 				out[i].Expected = engine.Expected(f, &list[i])
 			}
 		}

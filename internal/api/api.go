@@ -6,7 +6,6 @@ package api
 import (
 	"time"
 
-	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
@@ -159,6 +158,11 @@ type SlotList struct {
 	More  bool       `json:"more" doc:"There are more; ask for a shorter span"`
 }
 
+// SlotCountList is counts of slots, in order of time.
+type SlotCountList struct {
+	Items []ledger.SlotCount `json:"items" nullable:"false"`
+}
+
 // SlotDetail is a slot, what came for it, and what people decided.
 type SlotDetail struct {
 	SlotView
@@ -226,12 +230,5 @@ type DayLine struct {
 // DayMark is an arrival on the ruler, or several of a few minutes.
 type DayMark = ledger.Mark
 
-// DaySlot is a slot on the ruler, or all slots that are due at a time.
-type DaySlot struct {
-	At      time.Time `json:"at"`
-	Missing time.Time `json:"missing_at"`
-	State   due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus" doc:"The worst of them"`
-	Slots   int       `json:"slots"`
-	Good    int       `json:"good" doc:"Of which came in time, or came at all"`
-	Ahead   bool      `json:"ahead" doc:"It is still to come"`
-}
+// DaySlot is what is due at a time, on the ruler.
+type DaySlot = ledger.DaySlot

@@ -143,7 +143,7 @@ func BenchmarkPages(b *testing.B) {
 			generate_series(now() - interval '30 days', now(), interval '15 minutes') t`)
 	h.exec("ANALYZE")
 	h.quiet()
-	month := fmt.Sprintf("/slots?feed=gauges&limit=20000&from=%s&to=%s", time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"), time.Now().UTC().Format("2006-01-02T15:04:05Z"))
+	month := fmt.Sprintf("/feeds/gauges/slot-counts?from=%s&to=%s", time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"), time.Now().UTC().Format("2006-01-02T15:04:05Z"))
 	pages := map[string]func(before int64) string{
 		"status":          func(int64) string { return "/status" },
 		"day":             func(int64) string { return "/day" },

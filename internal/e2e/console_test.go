@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/demo"
+	"mullein/internal/ledger"
 )
 
 func shell(t *testing.T, line string) {

@@ -149,7 +149,8 @@ func TestDecisionsAndSlotsThroughTheAPI(t *testing.T) {
 		}
 	}
 	for path, want := range map[string]int{"/slots": 200, "/slots/4711": 404, "/feeds/gauge-readings/files": 200, "/feeds/nowhere/files": 404, "/arrivals/1/decisions": 200, "/arrivals/4711/decisions": 404,
-		"/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z": 200, "/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2036-07-02T00:00:00Z": 422} {
+		"/feeds/gauge-readings/slot-counts?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z": 200,
+		"/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z":        200, "/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2036-07-02T00:00:00Z": 422} {
 		status, _ := s.ask("GET", path, "")
 		assert.Equal(t, want, status, path)
 	}

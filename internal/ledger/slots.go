@@ -87,6 +87,50 @@ func (l *Ledger) SlotsBetween(ctx context.Context, feed string, from, to time.Ti
 	return out, err
 }
 
+// DaySlot is all slots of a feed that are due at a time.
+type DaySlot struct {
+	At      time.Time `json:"at"`
+	Missing time.Time `json:"missing_at"`
+	State   due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus" doc:"The worst of them"`
+	Slots   int       `json:"slots"`
+	Good    int       `json:"good" doc:"Of which came, or are excused"`
+	Ahead   bool      `json:"ahead" gorm:"-" doc:"It is still to come"`
+}
+
+// DaySlots gives what was due in a span, by feed and time, in order.
+func (l *Ledger) DaySlots(ctx context.Context, from, to time.Time) (map[string][]DaySlot, error) {
+	var rows []struct {
+		Feed string
+		DaySlot
+	}
+	err := l.with(ctx).Raw(`SELECT feed, due_at AS at, max(missing_at) AS missing, count(*) AS slots,
+			count(*) FILTER (WHERE complete_at IS NOT NULL OR state = 'excused') AS good,
+			(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'])[max(array_position(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'], state))] AS state
+		FROM slot WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
+		GROUP BY feed, due_at ORDER BY due_at`, from, to).Scan(&rows).Error
+	out := map[string][]DaySlot{}
+	for _, r := range rows {
+		out[r.Feed] = append(out[r.Feed], r.DaySlot)
+	}
+	return out, err
+}
+
+// SlotCount is how many slots of a quarter of an hour are in a state.
+type SlotCount struct {
+	At    time.Time `json:"at" doc:"Where the quarter of an hour begins"`
+	State due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus"`
+	N     int       `json:"n"`
+}
+
+// SlotCounts counts the slots of a feed that were due in a span, in order. A
+// quarter of an hour is what the days of all time zones are made of.
+func (l *Ledger) SlotCounts(ctx context.Context, feed string, from, to time.Time) ([]SlotCount, error) {
+	out := []SlotCount{}
+	err := l.with(ctx).Raw(`SELECT date_bin('15 minutes', due_at, 'epoch') AS at, state, count(*) AS n FROM slot
+		WHERE feed = ? AND due_at >= ? AND due_at < ? GROUP BY 1, 2 ORDER BY 1`, feed, from, to).Scan(&out).Error
+	return out, err
+}
+
 // WrongSlots gives slots of the last seven days that need a person: missing,
 // refused, or late and not here yet; the newest first.
 func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot, error) {

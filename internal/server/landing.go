@@ -144,6 +144,19 @@ func (s *Server) slots(ctx context.Context, in *slotsInput) (*body[api.SlotList]
 	return give(api.SlotList{Items: views, More: more}, err)
 }
 
+type slotCountsInput = planInput
+
+func (s *Server) slotCounts(ctx context.Context, in *slotCountsInput) (*body[api.SlotCountList], error) {
+	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	if in.To.Sub(in.From) > maxPlan {
+		return nil, huma.Error422UnprocessableEntity("a span of up to 400 days")
+	}
+	list, err := s.ledger.SlotCounts(ctx, in.Feed, in.From, in.To)
+	return give(api.SlotCountList{Items: list}, err)
+}
+
 // wrong gives the slots that need a person.
 func (s *Server) wrong(ctx context.Context, feed string) ([]api.SlotView, error) {
 	list, err := s.ledger.WrongSlots(ctx, feed, needsShown)

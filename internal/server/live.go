@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strconv"
 	"time"
 
@@ -126,7 +125,6 @@ const (
 	markSpan   = 5 * time.Minute
 	timesAhead = 500
 	needsShown = 50
-	slotsShown = 20_000
 )
 
 func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
@@ -140,12 +138,13 @@ func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 	if err != nil {
 		return nil, answer(err)
 	}
-	slots, err := s.ledger.SlotsBetween(ctx, "", out.From, out.To, slotsShown)
+	slots, err := s.ledger.DaySlots(ctx, out.From, out.To)
 	if err != nil {
 		return nil, answer(err)
 	}
 	for _, record := range feeds {
-		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}, Slots: daySlots(record.Name, slots)}
+		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}, Slots: []api.DaySlot{}}
+		line.Slots = append(line.Slots, slots[record.Name]...)
 		line.Marks = append(line.Marks, marks[record.Name]...)
 		f, err := s.definition(ctx, record)
 		if err == nil && f.When.Times != nil {
@@ -162,31 +161,6 @@ func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 	}
 	out.Wrong, err = s.wrong(ctx, "")
 	return give(out, err)
-}
-
-// worst orders the states of slots, the worst last.
-var worst = []due.State{due.Surplus, due.OnTime, due.Excused, due.Open, due.Late, due.Refused, due.Missing}
-
-// daySlots puts the slots of a feed together that are due at the same time.
-func daySlots(feed string, slots []ledger.Slot) []api.DaySlot {
-	out := []api.DaySlot{}
-	for _, slot := range slots {
-		if slot.Feed != feed || slot.State == due.Surplus {
-			continue
-		}
-		if n := len(out); n == 0 || !out[n-1].At.Equal(slot.DueAt) {
-			out = append(out, api.DaySlot{At: slot.DueAt, Missing: slot.MissingAt, State: due.Surplus})
-		}
-		at := &out[len(out)-1]
-		at.Slots++
-		if slot.CompleteAt != nil || slot.State == due.Excused {
-			at.Good++
-		}
-		if slices.Index(worst, slot.State) > slices.Index(worst, at.State) {
-			at.State = slot.State
-		}
-	}
-	return out
 }
 
 // ahead gives the slots that are still to come.

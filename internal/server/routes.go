@@ -51,6 +51,7 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("slot", "/slots/{id}", "One expected delivery"), s.slot)
 	huma.Register(s.api, do(http.MethodPost, "accept", "/slots/{id}/accept", "Take a file for a slot although its name does not fit"), s.accept)
 	huma.Register(s.api, do(http.MethodPost, "excuse", "/slots/{id}/excuse", "Say that a slot need not be filled"), s.excuse)
+	huma.Register(s.api, get("slot-counts", "/feeds/{feed}/slot-counts", "How many slots were in which state, by quarters of an hour"), s.slotCounts)
 	huma.Register(s.api, get("plan", "/feeds/{feed}/plan", "What the feed's calendar will have in a span"), s.plan)
 	huma.Register(s.api, do(http.MethodPost, "reconcile", "/feeds/{feed}/reconcile", "Hold the ledger and the target's markers against each other"), s.reconcile)
 	huma.Register(s.api, get("feed-rows", "/feeds/{feed}/rows", "Rows of the target, the greatest keys first"), s.feedRows)

@@ -28,10 +28,22 @@ const after = computed(() => new Date(first.value.getFullYear(), first.value.get
 const step = (n: number) => go({ month: dayName(new Date(first.value.getFullYear(), first.value.getMonth() + n, 1)).slice(0, 7), day: undefined })
 const title = computed(() => first.value.toLocaleString('en', { month: 'long', year: 'numeric' }))
 
-const { data: slots, error } = useQuery({
-  queryKey: ['slots', feed, month],
-  queryFn: () => got(api.GET('/api/v1/slots', { params: { query: { feed: feed.value, from: first.value.toISOString(), to: after.value.toISOString(), limit: 20000 } } })),
+const { data: counts, error } = useQuery({
+  queryKey: ['slot-counts', feed, month],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/slot-counts', { params: { path: { feed: feed.value ?? '' }, query: { from: first.value.toISOString(), to: after.value.toISOString() } } })),
   enabled: computed(() => !!feed.value),
+})
+const today = dayName(new Date())
+const chosen = computed(() => (route.query.day ? String(route.query.day) : month.value === today.slice(0, 7) ? today : undefined))
+const { data: slots } = useQuery({
+  queryKey: ['slots', feed, chosen],
+  queryFn: () => {
+    const begin = new Date(`${chosen.value}T00:00`)
+    const end = new Date(begin)
+    end.setDate(end.getDate() + 1)
+    return got(api.GET('/api/v1/slots', { params: { query: { feed: feed.value, from: begin.toISOString(), to: end.toISOString(), limit: 2000 } } }))
+  },
+  enabled: computed(() => !!feed.value && !!chosen.value),
 })
 const { data: plan } = useQuery({
   queryKey: ['plan', feed, month],
@@ -44,7 +56,6 @@ const order: SlotState[] = ['missing', 'refused', 'late', 'open', 'on time', 'ex
 interface Cell {
   day: string
   date: number
-  slots: Slot[]
   states: { state: SlotState; n: number }[]
   ahead: number
 }
@@ -52,24 +63,27 @@ const weeks = computed(() => {
   const byDay = new Map<string, Cell>()
   const days: (Cell | undefined)[] = Array<undefined>((first.value.getDay() + 6) % 7).fill(undefined)
   for (const d = new Date(first.value); d < after.value; d.setDate(d.getDate() + 1)) {
-    const cell: Cell = { day: dayName(d), date: d.getDate(), slots: [], states: [], ahead: 0 }
+    const cell: Cell = { day: dayName(d), date: d.getDate(), states: [], ahead: 0 }
     byDay.set(cell.day, cell)
     days.push(cell)
   }
-  for (const s of slots.value?.items ?? []) byDay.get(dayName(new Date(s.due_at)))?.slots.push(s)
+  for (const c of counts.value?.items ?? []) {
+    const states = byDay.get(dayName(new Date(c.at)))?.states
+    const same = states?.find((s) => s.state === c.state)
+    if (same) same.n += c.n
+    else states?.push({ state: c.state, n: c.n })
+  }
   for (const p of plan.value?.items ?? []) {
     const cell = byDay.get(dayName(new Date(p.due_at)))
     if (cell) cell.ahead++
   }
-  for (const cell of byDay.values()) cell.states = order.map((state) => ({ state, n: cell.slots.filter((s) => s.state === state).length })).filter((x) => x.n)
+  for (const cell of byDay.values()) cell.states.sort((a, b) => order.indexOf(a.state) - order.indexOf(b.state))
   const out: (Cell | undefined)[][] = []
   for (let i = 0; i < days.length; i += 7) out.push(days.slice(i, i + 7))
   return out
 })
-const today = dayName(new Date())
-const chosen = computed(() => (route.query.day ? String(route.query.day) : month.value === today.slice(0, 7) ? today : undefined))
 const shown = computed(() => {
-  const all = (slots.value?.items ?? []).filter((s) => dayName(new Date(s.due_at)) === chosen.value)
+  const all = slots.value?.items ?? []
   const rank = (s: Slot) => (s.state === 'late' && s.complete_at ? 3.5 : order.indexOf(s.state))
   return [...all].sort((a, b) => rank(a) - rank(b) || +new Date(b.due_at) - +new Date(a.due_at))
 })

@@ -177,7 +177,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 		const d = new DataTransfer()
 		d.items.add(new File(["Station;Time;Level;Flow;Quality;Revised\nSR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n"], "GAUGE_K1_20260701T1200.csv"))
 		d.items.add(new File(["x"], "strange.csv"))
-		document.querySelector('.page').dispatchEvent(new DragEvent('drop', { dataTransfer: d, bubbles: true, cancelable: true }))
+		document.querySelector('main .page').dispatchEvent(new DragEvent('drop', { dataTransfer: d, bubbles: true, cancelable: true }))
 	}`))
 	b.sees("GAUGE_K1_20260701T1200.csv lies at the landing.", "strange.csv would not be taken")
 	require.Eventually(t, func() bool {

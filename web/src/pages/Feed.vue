@@ -61,7 +61,8 @@ async function act(what: Promise<unknown>, said: string) {
 const over = ref(false)
 async function drop(e: DragEvent) {
   over.value = false
-  for (const file of e.dataTransfer?.files ?? []) {
+  const files = [...(e.dataTransfer?.files ?? [])] // the event forgets them when it is over
+  for (const file of files) {
     const q = new URLSearchParams({ path: file.name })
     const answer = await fetch(`/api/v1/feeds/${name.value}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
     if (answer.ok) message.success(`${file.name} lies at the landing.`)

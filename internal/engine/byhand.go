@@ -30,9 +30,8 @@ type Seen struct {
 // errEnough ends a listing that has found as much as was asked for.
 var errEnough = errors.New("enough")
 
-// Which lists the files at a feed's landing after a path, in no order that
-// matters to the landing but the listing's own, and says of each whether it is
-// taken. more tells that there are others.
+// Which lists up to most files at a feed's landing, by name, and says of each
+// whether it is taken. more tells that there are others.
 func (e *Engine) Which(ctx context.Context, f *feed.Feed, most int) (list []Seen, more bool, err error) {
 	folder, err := landing.Open(e.Roots, f.Landing.At)
 	if err != nil {

@@ -24,9 +24,6 @@ const (
 	Surplus State = "surplus" // files that nobody expected
 )
 
-// States lists them all.
-func States() []State { return []State{Open, OnTime, Late, Missing, Refused, Excused, Surplus} }
-
 // Unit is how finely names tell slots apart.
 type Unit string
 

@@ -532,3 +532,39 @@ func TestWhichAndDeliver(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, more)
 }
+
+// TestACopyWaitsForItsOriginal has two copies in one group, in a run that
+// somebody asked for.
+func TestACopyWaitsForItsOriginal(t *testing.T) {
+	t.Parallel()
+	manual := func(text string) string {
+		return strings.Replace(text, "when: {arrival: true", "when: {arrival: false", 1)
+	}
+	const first, second = "a/G_K1_20260701T1200.csv", "b/G_K1_20260701T1200.csv"
+	for name, rewritten := range map[string]bool{"the original is loaded": false, "the original is rewritten just then": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHouse(t, manual(with("")))
+			done := !rewritten
+			h.onStep = func(_ string, _ int64, s Step) {
+				if s == StepStaged && !done {
+					done = true
+					h.drop(first, header+row(2, "2"))
+				}
+			}
+			h.drop(first, header+row(1, "1"))
+			h.drop(second, header+row(1, "1"))
+			h.start()
+			run := h.run(ledger.Wanted{})
+			copied := h.arrival(second)
+			if !rewritten {
+				assert.Equal(t, ledger.Skipped, copied.State, "it was looked at again in the same run")
+				assert.EqualValues(t, 1, run.Loaded)
+				return
+			}
+			assert.Equal(t, ledger.Loaded, copied.State, copied.Reason)
+			h.run(ledger.Wanted{})
+			assert.Equal(t, "2", h.count("river.gauge"))
+		})
+	}
+}

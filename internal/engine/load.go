@@ -42,6 +42,7 @@ type part struct {
 	replaces   []int64 // arrivals whose rows it undoes
 	balance    balance.Balance
 	trouble    error // why it could not be decoded
+	original   *part // in the same load, of which it is a copy
 	ended      bool  // the ledger knows what became of it
 	committed  bool
 }
@@ -68,6 +69,7 @@ type loading struct {
 	before  *loading // that was on its way into the target when this began
 	blocked bool     // one of it is tried again, and blocks those behind it
 	handed  bool     // the files are closed by whoever goes on with them
+	copies  []*part  // of files of this load; what becomes of them depends on those
 }
 
 // load brings arrivals to an end, or to their next attempt. What is wrong with
@@ -273,9 +275,14 @@ func (l *loading) decide(ctx context.Context, parts []*part) ([]*part, error) {
 	var read []ledger.Reading
 	inGroup := map[string]*part{}
 	for _, p := range parts {
-		ending, err := l.decideOne(ctx, p, earlier, inGroup)
+		ending, err := l.decideOne(ctx, p, earlier)
 		if err != nil {
 			return nil, err
+		}
+		if first := inGroup[p.digest]; ending == nil && p.copies(first) && l.w.skipsCopies(p.arrival) {
+			p.original = first
+			l.copies = append(l.copies, p)
+			continue
 		}
 		if ending == nil {
 			out = append(out, p)
@@ -301,7 +308,7 @@ func (l *loading) decide(ctx context.Context, parts []*part) ([]*part, error) {
 // what is loaded for them; or it is another version of what is loaded, and the
 // feed does not take those. A return to an earlier content (A, B, A again) is
 // no copy. For those that are to be loaded, it says what they replace.
-func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier, inGroup map[string]*part) (*ledger.Ending, error) {
+func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier) (*ledger.Ending, error) {
 	a, land := p.arrival, &l.w.feed.Landing
 	p.generation = max(a.Generation, 1)
 	if a.Generation == 0 && p.digest != "" {
@@ -329,7 +336,7 @@ func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier
 		}
 		return nil, nil
 	}
-	if land.LoadCopies || a.Forced || p.digest == "" {
+	if !l.w.skipsCopies(a) || p.digest == "" {
 		return nil, nil
 	}
 	for i := range earlier.ByDigest {
@@ -344,13 +351,22 @@ func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier
 			return nil, err
 		}
 		if still != nil && still.SHA256 == p.digest {
-			return l.skip(a, &first.ID, fmt.Sprintf("a copy of arrival %d, %s", first.ID, first.Path)), nil
+			return l.skipCopy(a, first), nil
 		}
 	}
-	if first := inGroup[p.digest]; first != nil && sameCaptures(a, first.arrival) {
-		return l.skip(a, &first.arrival.ID, fmt.Sprintf("a copy of arrival %d, %s", first.arrival.ID, first.arrival.Path)), nil
-	}
 	return nil, nil
+}
+
+// copies tells whether p, whose digest is that of first, is a copy of it. Of
+// the same path it would be another version.
+func (p *part) copies(first *part) bool {
+	return first != nil && p.digest != "" && sameCaptures(p.arrival, first.arrival)
+}
+
+func (w *worker) skipsCopies(a *ledger.Arrival) bool { return !w.feed.Landing.LoadCopies && !a.Forced }
+
+func (l *loading) skipCopy(a, first *ledger.Arrival) *ledger.Ending {
+	return l.skip(a, &first.ID, fmt.Sprintf("a copy of arrival %d, %s", first.ID, first.Path))
 }
 
 func (l *loading) skip(a *ledger.Arrival, copyOf *int64, reason string) *ledger.Ending {
@@ -413,30 +429,39 @@ func (l *loading) delivery(ctx context.Context, parts []*part, n next) error {
 			loaded = loaded && p.committed
 		}
 	}
+	for _, p := range l.copies {
+		err := l.after(ctx, p, p.original)
+		if err != nil {
+			return err
+		}
+	}
 	if list == nil {
 		return nil
 	}
 	if !loaded { // they wait for another attempt, or were refused
-		return l.listAfter(ctx, list, files)
+		return l.after(ctx, list, files[0])
 	}
 	return l.w.e.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Loaded, Away: l.w.awayFor(ledger.Loaded), Reason: fmt.Sprintf("a list of %d files", len(n.sums))})
 }
 
-// listAfter brings the list of a delivery that was not loaded to the state of
-// its files.
-func (l *loading) listAfter(ctx context.Context, list *part, files []*part) error {
-	first, err := l.w.e.Ledger.Arrival(ctx, files[0].arrival.ID)
+// after brings a part that is not loaded itself, the list of a delivery or a
+// copy, to where the file has come that it belongs to.
+func (l *loading) after(ctx context.Context, p, first *part) error {
+	if first.committed {
+		return l.w.e.Ledger.Finish(ctx, *l.skipCopy(p.arrival, first.arrival))
+	}
+	a, err := l.w.e.Ledger.Arrival(ctx, first.arrival.ID)
 	if err != nil {
 		return err
 	}
-	switch first.State {
+	switch a.State {
 	case ledger.Refused:
-		return l.w.e.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Refused, Reason: first.Reason, Away: l.w.awayFor(ledger.Refused)})
+		return l.w.e.Ledger.Finish(ctx, ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: a.Reason, Away: l.w.awayFor(ledger.Refused)})
 	case ledger.Failed:
-		return l.w.e.Ledger.Move(ctx, list.arrival.ID, []ledger.State{ledger.Loading}, ledger.Failed, map[string]any{
-			"reason": first.Reason, "try_after": first.TryAfter, "finished_at": time.Now().UTC()})
+		return l.w.e.Ledger.Move(ctx, p.arrival.ID, []ledger.State{ledger.Loading}, ledger.Failed, map[string]any{
+			"reason": a.Reason, "try_after": a.TryAfter, "finished_at": time.Now().UTC()})
 	}
-	return l.back(ctx, list, ledger.Ready, "its files settle anew")
+	return l.back(ctx, p, ledger.Ready, "")
 }
 
 // stream loads files that are read while they are staged, as one delivery.
@@ -842,6 +867,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	if err != nil {
 		return errors.Join(whole, l.failed(ctx, read, err))
 	}
+	whole = errors.Join(whole, l.giveBack(ctx, l.copies, nil)) // they are looked at again when the originals have ended
 	var good []*part
 	for _, p := range chosen {
 		if p.trouble != nil {

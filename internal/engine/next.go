@@ -38,11 +38,11 @@ func (n next) arrivals() []*ledger.Arrival {
 
 // without leaves out what was tried. Nothing goes ahead of what was tried and
 // still waits.
-func (n next) without(tried map[int64]bool) next {
-	if i := slices.IndexFunc(n.alone, func(a *ledger.Arrival) bool { return tried[a.ID] }); i >= 0 {
+func (n next) without(tried func(*ledger.Arrival) bool) next {
+	if i := slices.IndexFunc(n.alone, tried); i >= 0 {
 		n.alone = n.alone[:i]
 	}
-	if n.list != nil && tried[n.list.ID] || slices.ContainsFunc(n.together, func(a *ledger.Arrival) bool { return tried[a.ID] }) {
+	if n.list != nil && tried(n.list) || slices.ContainsFunc(n.together, tried) {
 		return next{}
 	}
 	return n

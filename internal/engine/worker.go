@@ -459,7 +459,7 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 		}
 		err = errors.Join(err, last)
 	}()
-	tried := map[int64]bool{}
+	took := map[int64]*taken{}
 	for {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -475,13 +475,16 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 		if err != nil {
 			return err
 		}
-		next = next.without(tried) // but tries each arrival once only
+		next = next.without(func(a *ledger.Arrival) bool { return took[a.ID].tried(a) }) // but tries each arrival once only
 		all := next.arrivals()
 		if len(all) == 0 {
 			return nil
 		}
 		for _, a := range all {
-			tried[a.ID] = true
+			if took[a.ID] == nil {
+				took[a.ID] = &taken{attempts: a.Attempts}
+			}
+			took[a.ID].times++
 		}
 		if w.fitted == nil {
 			if err := w.fit(limited); err != nil {
@@ -513,6 +516,22 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			return errors.New("the connection to the target's database was lost")
 		}
 	}
+}
+
+// taken says how often a run took an arrival.
+type taken struct {
+	times    int
+	attempts int // before the first time
+}
+
+// mostTaken is how often a run takes an arrival that is put back each time for
+// something that is not its fault.
+const mostTaken = 10
+
+// tried tells whether a run is done with an arrival that it took before. One
+// that was put back has as many attempts as before.
+func (t *taken) tried(a *ledger.Arrival) bool {
+	return t != nil && (a.Attempts > t.attempts || t.times >= mostTaken)
 }
 
 // meanwhile does something while the next files are read. Nothing else may be

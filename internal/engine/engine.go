@@ -392,5 +392,7 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	for _, d := range f.Derive {
 		own = append(own, target.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
 	}
-	return target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, target.Lineage(f.Target.Lineage)), nil
+	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, target.Lineage(f.Target.Lineage))
+	t.Deletes = f.DeleteWhen != ""
+	return t, nil
 }

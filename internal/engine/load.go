@@ -34,6 +34,7 @@ type part struct {
 	digest     string // of its bytes; "" until it is known
 	content    []byte // of a small file
 	reading    *reading
+	results    []check.Result
 	piece      target.Piece
 	marker     check.Marker
 	wantSum    string // that a list gives
@@ -501,13 +502,13 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 		}
 		p.digest = p.reading.digest()
 	}
-	if err := l.judge(ctx, load, parts); err != nil {
+	if err := l.judge(ctx, load, parts, true); err != nil {
 		return err
 	}
 	return l.commit(ctx, load, parts)
 }
 
-func (p *part) rewound() (io.Reader, error) { return p.file, p.file.Rewind() }
+func (p *part) rewound() (content, error) { return p.file, p.file.Rewind() }
 
 func (l *loading) opened(ctx context.Context, parts []*part) error {
 	arrivals := make([]*ledger.Arrival, len(parts))
@@ -521,31 +522,19 @@ func (l *loading) opened(ctx context.Context, parts []*part) error {
 	return nil
 }
 
-// judge finds what the database had to be asked for, and refuses the delivery
-// if too much is wrong with it: its files are judged as one.
-func (l *loading) judge(ctx context.Context, load *target.Load, parts []*part) error {
-	w := l.w
-	if err := w.dropNotUnique(ctx, load, parts); err != nil {
-		return err
+// told is what reading the file told.
+func (p *part) told() ledger.Reading {
+	return ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Columns: p.reading.header, Rejects: p.reading.rejects, Checks: p.results}
+}
+
+// from is the file that rows came from. Mended rows came from the file that
+// they were rejected of.
+func (p *part) from() string {
+	if p.arrival.Mends != nil {
+		path, _, _ := strings.Cut(p.arrival.Path, mendedMark)
+		return path
 	}
-	var read, rejected int64
-	for _, p := range parts {
-		if !p.file.Unchanged() {
-			return &culpritError{p, errChanged}
-		}
-		reason, err := p.refusal()
-		if err != nil {
-			return err
-		}
-		if reason != "" {
-			return &culpritError{p, &decode.FileError{Reason: reason}}
-		}
-		read, rejected = read+p.reading.read, rejected+p.reading.rejected
-	}
-	if reason := w.feed.Tolerate.Refuse(read, rejected); reason != "" {
-		return &culpritError{parts[0], &decode.FileError{Reason: reason}}
-	}
-	return nil
+	return p.arrival.Path
 }
 
 // refusal gives the reason to refuse a file that was read, other than its
@@ -599,11 +588,12 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 			}
 			p.generation = 1 + earlier.Generations[ledger.GenerationKey(p.arrival.Path, p.digest)]
 		}
-		readings[i] = ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Generation: p.generation, Rejects: p.reading.rejects}
+		readings[i] = p.told()
+		readings[i].Generation = p.generation
 	}
 	// What a group's files told is on record when they end; before that, the
-	// markers know it. Only rejects could not be told again.
-	if l.streamed(parts) || slices.ContainsFunc(readings, func(r ledger.Reading) bool { return len(r.Rejects) > 0 }) {
+	// markers know it. Only rejects and checks could not be told again.
+	if l.streamed(parts) || slices.ContainsFunc(readings, func(r ledger.Reading) bool { return len(r.Rejects) > 0 || len(r.Checks) > 0 }) {
 		if err := w.e.Ledger.Staged(ctx, readings); err != nil {
 			return err
 		}
@@ -615,7 +605,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	l.step(parts, StepLocked)
 	files := make([]target.Part, l.n)
 	for _, p := range parts {
-		files[p.n] = target.Part{File: p.arrival.Path, Arrival: p.arrival.ID, Replaces: p.replaces}
+		files[p.n] = target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
 	}
 	counts, err := load.Merge(ctx, l.run.ID, files)
 	if err != nil {
@@ -625,7 +615,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	markers := make([]target.Marker, len(parts))
 	for i, p := range parts {
 		p.balance = counts[p.n]
-		p.balance.Read, p.balance.Rejected = p.reading.read, p.reading.rejected
+		p.balance.Read, p.balance.Rejected, p.balance.LeftOut = p.reading.read, p.reading.rejected, p.reading.leftOut
 		if err := p.balance.Err(); err != nil {
 			return err
 		}
@@ -669,7 +659,7 @@ func (l *loading) finish(ctx context.Context, parts []*part) error {
 
 // loaded is how an arrival ends that was loaded.
 func (w *worker) loaded(a *ledger.Arrival, b balance.Balance) ledger.Ending {
-	return ledger.Ending{ID: a.ID, State: ledger.Loaded, Balance: b, Away: w.awayFor(ledger.Loaded), Replaces: w.feed.Landing.Reissue == feed.ReissueReplace}
+	return ledger.Ending{ID: a.ID, State: ledger.Loaded, Balance: b, Away: w.away(a, ledger.Loaded), Replaces: w.feed.Landing.Reissue == feed.ReissueReplace}
 }
 
 // failed sorts out what went wrong with parts of a load: those that were
@@ -678,6 +668,10 @@ func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	reason := target.Refusal(err)
+	var refused *verdict
+	if errors.As(err, &refused) {
+		reason = refused.reason
+	}
 	var fileError *decode.FileError
 	if errors.As(err, &fileError) {
 		reason = fileError.Error()
@@ -685,7 +679,7 @@ func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	var culprit *culpritError
 	errors.As(err, &culprit)
 	if reason != "" && ctx.Err() == nil {
-		return l.refuse(after, parts, culprit, reason)
+		return l.refuse(after, parts, culprit, reason, refused != nil && refused.waivable)
 	}
 	var already *target.AlreadyLoadedError
 	errors.As(err, &already)
@@ -771,7 +765,7 @@ func (l *loading) stays(ctx context.Context, p *part, reason string) error {
 }
 
 // refuse ends all parts of a delivery, with what was counted up to then.
-func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritError, reason string) error {
+func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritError, reason string, waivable bool) error {
 	var endings []ledger.Ending
 	var readings []ledger.Reading
 	var whole error
@@ -788,13 +782,14 @@ func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 			continue
 		}
 		r := ledger.Reading{ID: p.arrival.ID, SHA256: p.digest}
-		e := ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: said, Away: l.w.awayFor(ledger.Refused)}
+		e := ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: said, Away: l.w.away(p.arrival, ledger.Refused), Waivable: waivable}
 		if p.reading != nil && p.reading.bytes != nil {
 			if err := p.reading.finish(); err != nil {
 				return err
 			}
-			r.SHA256, r.Rejects = p.reading.digest(), p.reading.rejects
-			e.Balance = balance.Refuse(p.reading.read, p.reading.rejected, 0)
+			p.digest = p.reading.digest()
+			r = p.told()
+			e.Balance = balance.Refuse(p.reading.read, p.reading.rejected, p.reading.leftOut)
 		}
 		p.ended = true
 		readings, endings = append(readings, r), append(endings, e)
@@ -828,7 +823,7 @@ func (w *worker) dropNotUnique(ctx context.Context, load *target.Load, parts []*
 			p.reading.rejected += counts[n]
 		}
 		for _, r := range repeats {
-			byN[r.Part].reading.keep(ledger.Reject{Line: r.Line, ColumnName: field.Name, Reason: "the value stands in an earlier row too, and the column is unique", Value: r.Value})
+			byN[r.Part].reading.keep(ledger.Reject{Line: r.Line, ColumnName: field.Name, Rule: "unique", Reason: "the value stands in an earlier row too, and the column is unique", Value: r.Value})
 		}
 	}
 	for _, p := range parts {
@@ -883,7 +878,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	l.w.meanwhile(func() error {
 		defer l.over()
 		defer l.close(parts)
-		for _, group := range groups(good, l.w.fitted.Bytewise()) {
+		for _, group := range groups(good, l.w.fitted.Bytewise(), l.w.compiled.asksThePast()) {
 			if err := l.group(ctx, group); err != nil || l.blocked {
 				return l.giveBack(ctx, good, err)
 			}
@@ -923,7 +918,7 @@ func (l *loading) readSmall(ctx context.Context, p *part) error {
 // decodeSmall turns a small file into rows that are ready to be staged.
 func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 	p.reading = newReading(l.w, l.p, l.run, p.arrival, p.digest)
-	again := func() (io.Reader, error) { return bytes.NewReader(p.content), nil }
+	again := func() (content, error) { return bytes.NewReader(p.content), nil }
 	if err := p.reading.begin(p.file.Entry, bytes.NewReader(p.content), again); err != nil {
 		return err
 	}
@@ -942,13 +937,14 @@ func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 	}
 }
 
-// groups puts files together, in order, as long as no key stands in two.
-func groups(parts []*part, bytewise bool) [][]*part {
+// groups puts files together, in order, as long as no key stands in two. past
+// says that each is judged by the load before it.
+func groups(parts []*part, bytewise, past bool) [][]*part {
 	var out [][]*part
 	keys := map[uint64]bool{}
 	closed := true
 	for _, p := range parts {
-		lonely := !bytewise || len(p.replaces) > 0
+		lonely := !bytewise || len(p.replaces) > 0 || past
 		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
 			out = append(out, nil)
 			clear(keys)
@@ -1000,23 +996,8 @@ func (l *loading) tryGroup(ctx context.Context, parts []*part) error {
 	for _, p := range parts {
 		p.reading.toMark()
 	}
-	if err := l.w.dropNotUnique(ctx, load, parts); err != nil {
+	if err := l.judge(ctx, load, parts, false); err != nil {
 		return err
-	}
-	for _, p := range parts {
-		if !p.file.Unchanged() {
-			return &culpritError{p, errChanged}
-		}
-		reason, err := p.refusal()
-		if err == nil && reason == "" {
-			reason = l.w.feed.Tolerate.Refuse(p.reading.read, p.reading.rejected)
-		}
-		if err != nil {
-			return &culpritError{p, err}
-		}
-		if reason != "" {
-			return &culpritError{p, &decode.FileError{Reason: reason}}
-		}
 	}
 	return l.commit(ctx, load, parts)
 }
@@ -1050,6 +1031,15 @@ func (u *untilDone) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	return u.r.Read(p)
+}
+
+// away tells whether an arrival's file is to be put away. Mended rows lie apart
+// already.
+func (w *worker) away(a *ledger.Arrival, s ledger.State) ledger.Away {
+	if a.Mends != nil {
+		return ledger.AwayNot
+	}
+	return w.awayFor(s)
 }
 
 // awayFor tells whether a file is to be put away when its arrival ends so.

@@ -12,8 +12,8 @@ import (
 	"sort"
 	"strings"
 	"time"
-	"unicode/utf8"
 
+	"mullein/internal/core/check"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/feed"
@@ -58,24 +58,44 @@ type reading struct {
 	w        *worker
 	p        *progress
 	entry    landing.Entry
-	again    func() (io.Reader, error) // the file from its beginning, once more
+	again    func() (content, error) // the file from its beginning, once more
 	bytes    *hasher
-	csv      *decode.CSV
+	rows     decode.Rows
 	columns  []*tabular.Column
 	position []int // of each column's cell in a record; -1 where the file has none
 	cells    int   // that a record must have
 	values   []tabular.Value
 	derived  []derivation
+	leaveOut *expression.Program // nil for none
+	deletes  *expression.Program // nil for none
+	checks   []rowCheck
+	trailer  *check.Trailer            // nil for none
 	names    map[string]*tabular.Value // what expressions may read
 	digested []int                     // values that the digest covers, in the order of their names
+	lines    []int64                   // of mended rows: where each stood in its file
+	header   []string                  // the names of the file's columns
 	scratch  []byte
 
-	read, rejected int64
-	rejects        []ledger.Reject // the first of them
-	marked         struct {
+	read, rejected, leftOut int64
+	rejects                 []ledger.Reject // the first of them
+	marked                  struct {
 		rejected int64
 		rejects  []ledger.Reject
 	}
+}
+
+// content is the bytes of a file, in order and from anywhere.
+type content interface {
+	io.Reader
+	io.ReaderAt
+}
+
+// rowCheck is a check of rows and what it saw.
+type rowCheck struct {
+	check.Check
+	program *expression.Program
+	failed  int64
+	first   int64 // line that broke it
 }
 
 // derivation computes a derived column.
@@ -86,7 +106,7 @@ type derivation struct {
 }
 
 func newReading(w *worker, p *progress, run *ledger.Run, a *ledger.Arrival, digest string) *reading {
-	r := &reading{w: w, p: p, names: map[string]*tabular.Value{}}
+	r := &reading{w: w, p: p, names: map[string]*tabular.Value{}, lines: a.MendedLines}
 	text := func(s string) *tabular.Value { return &tabular.Value{Kind: tabular.Text, B: []byte(s)} }
 	whole := func(n int64) *tabular.Value { return &tabular.Value{Kind: tabular.Integer, I: n} }
 	at := func(t time.Time) *tabular.Value { return &tabular.Value{Kind: tabular.Instant, I: t.UnixMicro()} }
@@ -113,25 +133,24 @@ func newReading(w *worker, p *progress, run *ledger.Run, a *ledger.Arrival, dige
 // Lookup makes a reading what its expressions read from.
 func (r *reading) Lookup(name string) *tabular.Value { return r.names[name] }
 
-// begin unpacks the file and holds its header against the schema.
-func (r *reading) begin(entry landing.Entry, bytes io.Reader, again func() (io.Reader, error)) error {
+// begin unpacks the file and holds its columns against the schema.
+func (r *reading) begin(entry landing.Entry, bytes content, again func() (content, error)) error {
 	f := r.w.feed
 	r.entry, r.again, r.bytes = entry, again, newHasher(bytes, string(r.names["file.digest"].B))
 	if entry.Size == 0 {
 		return &decode.FileError{Reason: "the file is empty"}
 	}
-	limits := decode.DefaultLimits
-	limits.Size = entry.Size
-	plain, err := decode.Unpack(entry.Path, r.bytes, limits)
-	if err != nil {
+	var err error
+	if r.rows, err = r.open(bytes); err != nil {
 		return err
 	}
-	r.csv = decode.NewCSV(plain, f.Dialect)
 	compiled, err := r.w.compile()
 	if err != nil {
 		return err
 	}
-	r.columns = compiled.columns
+	r.columns, r.leaveOut, r.deletes = compiled.columns, compiled.leaveOut, compiled.deletes
+	r.checks = slices.Clone(compiled.checks)
+	r.trailer = check.NewTrailer(f.Checks.Trailer)
 	r.values = make([]tabular.Value, len(r.columns)+len(f.Derive))
 	for i, c := range r.columns {
 		r.names["row."+c.Field.Name] = &r.values[i]
@@ -140,47 +159,70 @@ func (r *reading) begin(entry landing.Entry, bytes io.Reader, again func() (io.R
 		return err
 	}
 	r.digested = compiled.digested
-	return r.header()
+	return r.match()
 }
 
-func (r *reading) header() error {
+// open begins to read rows. Bytes that are read in order go through the digest.
+func (r *reading) open(bytes content) (decode.Rows, error) {
+	how := r.w.feed.How()
+	if r.lines != nil {
+		how = mendedHow(r.w.feed)
+	}
+	return decode.Open(decode.Source{Name: r.entry.Path, Bytes: r.bytes, File: bytes, Size: r.entry.Size}, how)
+}
+
+// match holds the columns of the file against the schema.
+func (r *reading) match() error {
 	schema := &r.w.feed.Schema
+	names, err := r.rows.Header()
+	if err != nil {
+		return err
+	}
+	r.header = names
 	r.cells = len(schema.Fields)
-	if !r.w.feed.Dialect.Header {
+	if selector, ok := r.rows.(decode.Selector); ok {
+		return r.selectFrom(selector, names)
+	}
+	if names == nil {
 		for i := range schema.Fields {
 			r.position = append(r.position, i)
 		}
 		return nil
 	}
-	first, err := r.csv.Next()
-	if err == io.EOF {
-		return &decode.FileError{Reason: "the file has no header and no rows"}
-	}
-	if err != nil {
-		return err
-	}
-	if first.Problem != "" {
-		return &decode.FileError{Line: first.Line, Reason: "the header cannot be read: " + first.Problem}
-	}
-	names := make([]string, len(first.Cells))
-	for i, cell := range first.Cells {
-		if !utf8.Valid(cell) {
-			return &decode.FileError{Line: first.Line, Reason: fmt.Sprintf("the header's column %d is not valid UTF-8", i+1)}
-		}
-		names[i] = string(cell)
-	}
 	r.cells = len(names)
 	if r.position, err = schema.MatchHeader(names); err != nil {
-		return &decode.FileError{Line: first.Line, Reason: err.Error()}
+		return &decode.FileError{Reason: err.Error()}
 	}
 	return nil
 }
 
+func (r *reading) selectFrom(rows decode.Selector, keys []string) error {
+	f := r.w.feed
+	var sources, tops, also []string
+	for i := range f.Schema.Fields {
+		source := f.Schema.Fields[i].SourceName()
+		sources, tops = append(sources, source), append(tops, decode.Top(source))
+		r.position = append(r.position, i)
+	}
+	if f.Each != "" {
+		also = append(also, decode.Top(f.Each))
+	}
+	if _, err := f.Schema.MatchKeys(keys, tops, also); err != nil {
+		return &decode.FileError{Reason: err.Error()}
+	}
+	return rows.Select(sources)
+}
+
 // compiled is what reading takes from the feed, made once for all its files.
 type compiled struct {
-	columns  []*tabular.Column
-	derived  []*expression.Program
-	digested []int // values that the digest covers
+	columns   []*tabular.Column
+	derived   []*expression.Program
+	leaveOut  *expression.Program
+	deletes   *expression.Program
+	checks    []rowCheck
+	delivery  []*check.Program
+	questions []check.Question // of the checks of deliveries
+	digested  []int            // values that the digest covers
 }
 
 func (w *worker) compile() (*compiled, error) {
@@ -202,6 +244,27 @@ func (w *worker) compile() (*compiled, error) {
 			return nil, fmt.Errorf("derive.%s: %w", d.Name, err)
 		}
 		c.derived = append(c.derived, program)
+	}
+	for _, e := range []struct {
+		source string
+		to     **expression.Program
+	}{{w.feed.LeaveOut, &c.leaveOut}, {w.feed.DeleteWhen, &c.deletes}} {
+		if e.source == "" {
+			continue
+		}
+		if *e.to, err = scope.Compile(e.source); err != nil {
+			return nil, err
+		}
+	}
+	for _, k := range w.feed.Checks.Row {
+		program, err := scope.Compile(k.Must)
+		if err != nil {
+			return nil, fmt.Errorf("check %s: %w", k.Name, err)
+		}
+		c.checks = append(c.checks, rowCheck{Check: k, program: program})
+	}
+	if err := w.compileDelivery(c); err != nil {
+		return nil, err
 	}
 	c.digested = digested(w.feed, len(c.columns))
 	w.compiled = c
@@ -243,48 +306,152 @@ func mentionsRun(source string) bool {
 
 // Fill hands the next rows to the staging table.
 func (r *reading) Fill(b *target.Batch, size int) error {
-	var digest [tabular.DigestSize]byte
+	var space [tabular.DigestSize]byte
 	for b.Len() < size {
-		rec, err := r.csv.Next()
+		rec, err := r.rows.Next()
 		if err != nil {
 			r.p.rows.Store(r.read)
 			r.p.bytes.Store(r.bytes.n)
 			return err
 		}
-		r.read++
-		if !r.convert(rec) {
+		if r.trailer != nil && r.trailer.Take(rec.Raw, rec.Line) {
 			continue
 		}
-		r.scratch = r.scratch[:0]
-		for _, i := range r.digested {
-			r.scratch = r.values[i].AppendCanonical(r.scratch)
+		r.read++
+		if r.lines != nil {
+			rec.Line = r.lines[min(int(r.read), len(r.lines))-1]
 		}
-		b.Add(r.values, rec.Line, tabular.AppendDigest(digest[:0], r.scratch))
+		if r.trailer != nil && r.trailer.Seen() > 0 {
+			return &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("a row after the trailer in line %d; are two files in one?", r.trailer.Seen())}
+		}
+		digest, ok, err := r.row(rec, space[:0])
+		if err != nil {
+			return err
+		}
+		if ok {
+			b.Add(r.values, rec.Line, rec.Element, digest)
+		}
 	}
 	r.p.rows.Store(r.read)
 	r.p.bytes.Store(r.bytes.n)
 	return nil
 }
 
+// row makes a typed row of a record, or a reject, or leaves it out. It gives
+// the row's digest.
+func (r *reading) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
+	if !r.convert(rec) {
+		return nil, false, nil
+	}
+	if r.trailer != nil {
+		for i, c := range r.columns {
+			r.trailer.Add(c.Field.Name, &r.values[i])
+		}
+	}
+	out, ok := r.isTrue(rec, r.leaveOut, "leave_out")
+	if out {
+		r.leftOut++
+	}
+	if out || !ok {
+		return nil, false, nil
+	}
+	gone, ok := r.isTrue(rec, r.deletes, "delete_when")
+	if gone {
+		return target.Gone, true, nil
+	}
+	if !ok {
+		return nil, false, nil
+	}
+	if ok, err := r.check(rec); !ok || err != nil {
+		return nil, false, err
+	}
+	r.scratch = r.scratch[:0]
+	for _, i := range r.digested {
+		r.scratch = r.values[i].AppendCanonical(r.scratch)
+	}
+	return tabular.AppendDigest(digest, r.scratch), true, nil
+}
+
+// isTrue evaluates an expression over the row. Where a column that it cannot do
+// without is null, it is not true. ok is false for a row that became a reject.
+func (r *reading) isTrue(rec *decode.Record, program *expression.Program, as string) (yes, ok bool) {
+	if program == nil {
+		return false, true
+	}
+	var v tabular.Value
+	err := program.Eval(r, &v)
+	if err != nil && !errors.Is(err, expression.ErrNull) {
+		return false, r.reject(rec, "", as, err.Error(), nil)
+	}
+	return err == nil && v.I != 0, true
+}
+
+// check holds the row against the feed's checks of rows.
+func (r *reading) check(rec *decode.Record) (bool, error) {
+	for i := range r.checks {
+		c := &r.checks[i]
+		var v tabular.Value
+		err := c.program.Eval(r, &v)
+		if errors.Is(err, expression.ErrNull) || err == nil && v.I != 0 {
+			continue
+		}
+		if err != nil {
+			return r.reject(rec, "", c.Name, err.Error(), nil), nil
+		}
+		if c.failed++; c.failed == 1 {
+			c.first = rec.Line
+		}
+		switch c.Else {
+		case check.Reject:
+			return r.reject(rec, "", c.Name, "breaks "+c.Must, nil), nil
+		case check.Refuse:
+			return false, &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("check %s: this row breaks %s", c.Name, c.Must)}
+		}
+	}
+	return true, nil
+}
+
+// results says what the checks of rows saw.
+func (r *reading) results() []check.Result {
+	var out []check.Result
+	for _, c := range r.checks {
+		x := float64(c.failed)
+		saw := fmt.Sprintf("all %d rows hold", r.read)
+		if c.failed > 0 {
+			saw = fmt.Sprintf("%d of %d rows break %s; the first in line %d", c.failed, r.read, c.Must, c.first)
+		}
+		out = append(out, check.Result{Name: c.Name, Scope: check.OfRow, Else: c.Else, Held: c.failed == 0, Saw: saw, Value: &x, Failed: c.failed})
+	}
+	return out
+}
+
 // convert fills values from a record, or makes a reject of it.
 func (r *reading) convert(rec *decode.Record) bool {
 	if rec.Problem != "" {
-		return r.reject(rec, "", rec.Problem, nil)
+		return r.reject(rec, "", "reading", rec.Problem, nil)
 	}
-	if len(rec.Cells) != r.cells {
-		return r.reject(rec, "", fmt.Sprintf("%d cells where %d are expected", len(rec.Cells), r.cells), nil)
+	typed := rec.Values != nil
+	if n := len(rec.Cells); !typed && n != r.cells && !r.mayBeRagged(n) {
+		return r.reject(rec, "", "cells", fmt.Sprintf("%d cells where %d are expected", n, r.cells), nil)
 	}
 	for i, c := range r.columns {
 		var err error
 		var cell []byte
-		if at := r.position[i]; at >= 0 {
+		at := r.position[i]
+		switch {
+		case at >= 0 && typed && at < len(rec.Values):
+			err = c.Take(&rec.Values[at], &r.values[i])
+		case at >= 0 && at < len(rec.Cells):
 			cell = rec.Cells[at]
 			err = c.Convert(cell, &r.values[i])
-		} else {
+		default:
 			err = c.Absent(&r.values[i])
 		}
 		if err != nil {
-			return r.reject(rec, c.Field.Name, err.Error(), cell)
+			if typed && at >= 0 && at < len(rec.Values) {
+				cell = []byte(rec.Values[at].String())
+			}
+			return r.reject(rec, c.Field.Name, "constraints", err.Error(), cell)
 		}
 	}
 	for _, d := range r.derived {
@@ -293,10 +460,24 @@ func (r *reading) convert(rec *decode.Record) bool {
 		if errors.Is(err, expression.ErrNull) {
 			*v = tabular.Value{}
 		} else if err != nil {
-			return r.reject(rec, d.name, err.Error(), nil)
+			return r.reject(rec, d.name, "derive", err.Error(), nil)
 		}
 	}
 	return true
+}
+
+// mayBeRagged tells whether a row may have another number of cells than the
+// header, as fieldsMatch says: fewer are padded, more are passed over.
+func (r *reading) mayBeRagged(cells int) bool {
+	switch r.w.feed.Schema.FieldsMatch {
+	case tabular.MatchPartial:
+		return true
+	case tabular.MatchSuperset:
+		return cells < r.cells
+	case tabular.MatchSubset:
+		return cells > r.cells
+	}
+	return false
 }
 
 const (
@@ -304,10 +485,53 @@ const (
 	originalKept = 2000
 )
 
-func (r *reading) reject(rec *decode.Record, column, reason string, value []byte) bool {
+// reject counts a row that is left out for what is wrong with it. rule is what
+// it broke, by which rejects are grouped.
+func (r *reading) reject(rec *decode.Record, column, rule, reason string, value []byte) bool {
 	r.rejected++
-	r.keep(ledger.Reject{Line: rec.Line, ColumnName: column, Reason: reason, Value: printable(value, valueKept), Original: printable(rec.Raw, originalKept)})
+	if len(r.rejects) >= ledger.MaxRejects {
+		return false
+	}
+	out := ledger.Reject{Line: rec.Line, ColumnName: column, Rule: rule, Reason: reason, Value: printable(value, valueKept), Original: printable(rec.Raw, originalKept), Cell: r.cellOf(rec, column)}
+	if private := r.w.feed.Private; len(private) > 0 {
+		out.Original, out.Masked = r.masked(rec), true
+		if slices.Contains(private, column) {
+			out.Value = hidden
+		}
+	}
+	r.keep(out)
 	return false
+}
+
+// hidden stands where a private value stood.
+const hidden = "\u2022\u2022\u2022"
+
+// cellOf gives the place of a column's cell in the row, from 1; 0 where there
+// is none.
+func (r *reading) cellOf(rec *decode.Record, column string) int {
+	for i, c := range r.columns {
+		if c.Field.Name == column && rec.Cells != nil {
+			return r.position[i] + 1
+		}
+	}
+	return 0
+}
+
+// masked gives a row for people without its private values.
+func (r *reading) masked(rec *decode.Record) string {
+	if rec.Cells == nil || rec.Problem != "" {
+		return hidden
+	}
+	cells := make([]string, len(rec.Cells))
+	for i, cell := range rec.Cells {
+		cells[i] = printable(cell, valueKept)
+	}
+	for i, c := range r.columns {
+		if at := r.position[i]; at >= 0 && at < len(cells) && slices.Contains(r.w.feed.Private, c.Field.Name) {
+			cells[at] = hidden
+		}
+	}
+	return printable([]byte(strings.Join(cells, r.w.feed.Dialect.Delimiter)), originalKept)
 }
 
 func (r *reading) keep(reject ledger.Reject) {
@@ -370,11 +594,18 @@ func (r *reading) originals() error {
 		if err != nil {
 			return err
 		}
-		plain, err := decode.Unpack(r.entry.Path, file, decode.DefaultLimits)
+		again, err := decode.Open(decode.Source{Name: r.entry.Path, Bytes: file, File: file, Size: r.entry.Size}, r.w.feed.How())
 		if err != nil {
 			return err
 		}
-		again := decode.NewCSV(plain, r.w.feed.Dialect)
+		if selector, ok := again.(decode.Selector); ok {
+			err = selector.Select(nil)
+		} else {
+			_, err = again.Header()
+		}
+		if err != nil {
+			return err
+		}
 		for len(wanted) > 0 {
 			rec, err := again.Next()
 			if err != nil {
@@ -382,6 +613,9 @@ func (r *reading) originals() error {
 			}
 			if reject := wanted[rec.Line]; reject != nil {
 				reject.Original = printable(rec.Raw, originalKept)
+				if len(r.w.feed.Private) > 0 {
+					reject.Original, reject.Masked = r.masked(rec), true
+				}
 				delete(wanted, rec.Line)
 			}
 		}

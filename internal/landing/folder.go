@@ -221,6 +221,9 @@ type File struct {
 // Read reads the file's bytes.
 func (f *File) Read(p []byte) (int, error) { return f.file.Read(p) }
 
+// ReadAt reads bytes from anywhere in the file.
+func (f *File) ReadAt(p []byte, at int64) (int, error) { return f.file.ReadAt(p, at) }
+
 // Rewind goes back to the beginning.
 func (f *File) Rewind() error {
 	_, err := f.file.Seek(0, io.SeekStart)

@@ -167,9 +167,14 @@ func (f *Folder) write(to string, from io.Reader, mode fs.FileMode) error {
 	return nil
 }
 
-// Note leaves a small text below the landing's root, beside a file that was
-// put away.
-func (f *Folder) Note(at, text string) error { return f.write(at, strings.NewReader(text), 0o644) }
+// Note leaves a small text below the landing's root, such as beside a file that
+// was put away.
+func (f *Folder) Note(at, text string) error {
+	if err := f.above.MkdirAll(filepath.FromSlash(path.Dir(at)), 0o755); err != nil {
+		return fmt.Errorf("write %s: %w", at, cause(err))
+	}
+	return f.write(at, strings.NewReader(text), 0o644)
+}
 
 // ErrTaken says that a file cannot be delivered because its name is taken.
 var ErrTaken = errors.New("a file of that name lies there already")

@@ -37,7 +37,7 @@ var verbs = map[Verb]struct {
 	Redo:    {[]State{Loaded, Refused, Failed, Skipped, Held, Recalled, Gone, Ready}, Ready},
 	Skip:    {[]State{Noticed, Settling, Ready, Failed, Held, Refused}, Skipped},
 	Hold:    {[]State{Noticed, Settling, Ready, Failed}, Held},
-	Release: {[]State{Held}, Ready},
+	Release: {[]State{Held, Refused}, Ready},
 }
 
 // Takes gives the states of arrivals to which a verb can be done.
@@ -61,11 +61,19 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		if err := allIn(list, of, v, verb.from); err != nil {
 			return nil, err
 		}
+		if v == Release {
+			if err := releasable(list); err != nil {
+				return nil, err
+			}
+		}
 		reason := fmt.Sprintf("%s by %s: %s", map[Verb]string{Redo: "to be loaded again", Skip: "skipped", Hold: "held", Release: "released"}[v], who, because)
 		values := map[string]any{"state": verb.to, "reason": reason, "attempts": 0, "try_after": nil}
 		switch v {
 		case Redo, Release:
 			values["forced"], values["finished_at"], values["ready_at"] = true, nil, gorm.Expr("coalesce(ready_at, now())")
+			if v == Release {
+				values["waived"] = gorm.Expr("waived OR state = 'refused'")
+			}
 		case Skip, Hold:
 			values["finished_at"] = gorm.Expr("now()")
 		}
@@ -93,6 +101,17 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		return events, touchSlots(tx, list)
 	})
 	return list, err
+}
+
+// releasable tells whether arrivals may be let in: held ones, and refused ones
+// against which only the tolerance or a check of the delivery stood.
+func releasable(list []Arrival) error {
+	for _, a := range list {
+		if a.State == Refused && !a.Waivable {
+			return &ConflictError{fmt.Sprintf("arrival %d cannot be released: %s. Only what was refused for its rejects or for a check of the delivery can be; have the file sent again", a.ID, a.Reason)}
+		}
+	}
+	return nil
 }
 
 func allIn(list []Arrival, of []int64, v Verb, from []State) error {

@@ -31,39 +31,44 @@ func States() []State {
 
 // Arrival is one version of one file at a landing.
 type Arrival struct {
-	ID         int64           `json:"id" gorm:"primaryKey"`
-	Feed       string          `json:"feed"`
-	Path       string          `json:"path" doc:"Below the landing"`
-	Size       int64           `json:"size" doc:"Bytes"`
-	Modified   time.Time       `json:"modified" doc:"The file's own time"`
-	Inode      int64           `json:"-"`
-	SHA256     string          `json:"sha256" gorm:"column:sha256" doc:"Of the file's bytes, hexadecimal; empty until it was read"`
-	State      State           `json:"state" enum:"noticed,settling,ready,loading,loaded,refused,failed,skipped,held,gone,recalled"`
-	Reason     string          `json:"reason" doc:"Why it is in this state, for people"`
-	Captures   map[string]any  `json:"captures" gorm:"serializer:json" doc:"What the name says"`
-	Slot       *time.Time      `json:"slot"`
-	SlotNumber *int64          `json:"slot_number" doc:"Where names count instead of telling a time"`
-	Delivery   string          `json:"delivery" doc:"What it belongs to: a list or a slot; empty when it stands alone"`
-	IsList     bool            `json:"is_list" doc:"It lists the files of a delivery, and holds no rows"`
-	Forced     bool            `json:"forced" doc:"A person wants it loaded: it is no copy and no reissue"`
-	Backlog    bool            `json:"backlog" doc:"It lay there before the feed"`
-	CameAt     *time.Time      `json:"came_at" doc:"When it came, as far as is known: where nobody looked for a while, by the file's own time"`
-	DueSlot    *int64          `json:"due_slot" doc:"The slot that it fills"`
-	Away       Away            `json:"away" enum:",wanted,done,failed" doc:"Whether it was moved from the landing, or deleted"`
-	AwayTo     string          `json:"away_to" doc:"Where it lies now, below the landing's root; empty when it was deleted"`
-	Version    int             `json:"version" doc:"Of the feed, when it was worked; 0 before"`
-	Generation int             `json:"generation" doc:"1 for the first load of these bytes under this path, then 2"`
-	RunID      *int64          `json:"run"`
-	CopyOf     *int64          `json:"copy_of" doc:"The arrival that this one is a copy of"`
-	Attempts   int             `json:"attempts"`
-	TryAfter   *time.Time      `json:"try_after" doc:"When a failed load is tried again"`
-	NoticedAt  time.Time       `json:"noticed_at" gorm:"default:now()"`
-	SettlingAt *time.Time      `json:"settling_at"`
-	ReadyAt    *time.Time      `json:"ready_at"`
-	OpenedAt   *time.Time      `json:"opened_at"`
-	StagedAt   *time.Time      `json:"staged_at" doc:"When all rows were read"`
-	FinishedAt *time.Time      `json:"finished_at"`
-	Balance    balance.Balance `json:"balance" gorm:"serializer:json"`
+	ID          int64           `json:"id" gorm:"primaryKey"`
+	Feed        string          `json:"feed"`
+	Path        string          `json:"path" doc:"Below the landing"`
+	Size        int64           `json:"size" doc:"Bytes"`
+	Modified    time.Time       `json:"modified" doc:"The file's own time"`
+	Inode       int64           `json:"-"`
+	SHA256      string          `json:"sha256" gorm:"column:sha256" doc:"Of the file's bytes, hexadecimal; empty until it was read"`
+	State       State           `json:"state" enum:"noticed,settling,ready,loading,loaded,refused,failed,skipped,held,gone,recalled"`
+	Reason      string          `json:"reason" doc:"Why it is in this state, for people"`
+	Captures    map[string]any  `json:"captures" gorm:"serializer:json" doc:"What the name says"`
+	Slot        *time.Time      `json:"slot"`
+	SlotNumber  *int64          `json:"slot_number" doc:"Where names count instead of telling a time"`
+	Delivery    string          `json:"delivery" doc:"What it belongs to: a list or a slot; empty when it stands alone"`
+	IsList      bool            `json:"is_list" doc:"It lists the files of a delivery, and holds no rows"`
+	Forced      bool            `json:"forced" doc:"A person wants it loaded: it is no copy and no reissue"`
+	Backlog     bool            `json:"backlog" doc:"It lay there before the feed"`
+	Waivable    bool            `json:"waivable" doc:"It was refused only for its rejects or a check of the delivery: a person may release it"`
+	Waived      bool            `json:"waived" doc:"A person released it: its rejects and the checks of the delivery do not stand against it"`
+	Mends       *int64          `json:"mends" doc:"The arrival of which it holds mended rejects"`
+	MendedLines []int64         `json:"-" gorm:"serializer:json"`
+	Columns     []string        `json:"-" gorm:"serializer:json"`
+	CameAt      *time.Time      `json:"came_at" doc:"When it came, as far as is known: where nobody looked for a while, by the file's own time"`
+	DueSlot     *int64          `json:"due_slot" doc:"The slot that it fills"`
+	Away        Away            `json:"away" enum:",wanted,done,failed" doc:"Whether it was moved from the landing, or deleted"`
+	AwayTo      string          `json:"away_to" doc:"Where it lies now, below the landing's root; empty when it was deleted"`
+	Version     int             `json:"version" doc:"Of the feed, when it was worked; 0 before"`
+	Generation  int             `json:"generation" doc:"1 for the first load of these bytes under this path, then 2"`
+	RunID       *int64          `json:"run"`
+	CopyOf      *int64          `json:"copy_of" doc:"The arrival that this one is a copy of"`
+	Attempts    int             `json:"attempts"`
+	TryAfter    *time.Time      `json:"try_after" doc:"When a failed load is tried again"`
+	NoticedAt   time.Time       `json:"noticed_at" gorm:"default:now()"`
+	SettlingAt  *time.Time      `json:"settling_at"`
+	ReadyAt     *time.Time      `json:"ready_at"`
+	OpenedAt    *time.Time      `json:"opened_at"`
+	StagedAt    *time.Time      `json:"staged_at" doc:"When all rows were read"`
+	FinishedAt  *time.Time      `json:"finished_at"`
+	Balance     balance.Balance `json:"balance" gorm:"serializer:json"`
 }
 
 // Away says whether a file was put away.
@@ -167,6 +172,25 @@ type Reject struct {
 	Reason     string `json:"reason"`
 	Value      string `json:"value" doc:"The cell, shortened"`
 	Original   string `json:"original" doc:"The row as it stands in the file, shortened"`
+	Rule       string `json:"rule" doc:"What it broke: reading, cells, constraints, unique, derive, or the name of a check"`
+	Cell       int    `json:"cell" doc:"The place of the column's cell in the row, from 1; 0 where it is not known"`
+	Masked     bool   `json:"masked" doc:"Its private values are not kept"`
+	MendedIn   *int64 `json:"mended_in" doc:"The arrival in which it was handed in again"`
+}
+
+// CheckResult is what a check saw of an arrival.
+type CheckResult struct {
+	ID        int64     `json:"id" gorm:"primaryKey"`
+	Feed      string    `json:"feed"`
+	ArrivalID int64     `json:"arrival"`
+	Name      string    `json:"check"`
+	Scope     string    `json:"scope" enum:"file,row,delivery"`
+	Otherwise string    `json:"else" enum:"reject,refuse,warn"`
+	Held      bool      `json:"held"`
+	Saw       string    `json:"saw" doc:"What it looked at and found"`
+	Value     *float64  `json:"value" doc:"The number behind it, for its history; null where there is none"`
+	Failed    int64     `json:"failed" doc:"Rows that broke it"`
+	At        time.Time `json:"at" gorm:"default:now()"`
 }
 
 // Event tells that something changed. Followers read the record for the rest.
@@ -212,3 +236,6 @@ func (Reject) TableName() string { return "reject" }
 
 // TableName keeps GORM from making plurals.
 func (Event) TableName() string { return "event" }
+
+// TableName keeps GORM from making plurals.
+func (CheckResult) TableName() string { return "check_result" }

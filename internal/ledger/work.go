@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/check"
 )
 
 // inOrder is the order in which a feed's deliveries load: by slot, then by the
@@ -169,7 +170,10 @@ type Reading struct {
 	ID         int64    `json:"id"` // of the arrival
 	SHA256     string   `json:"sha256"`
 	Generation int      `json:"generation"`
+	Columns    []string `json:"columns"` // the names in its header
 	Rejects    []Reject `json:"-"`
+
+	Checks []check.Result `json:"-"`
 }
 
 // Staged records what reading files told: their digests, which generations
@@ -180,8 +184,8 @@ func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
 		if err != nil {
 			return err
 		}
-		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, staged_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer) WHERE a.id = r.id`, string(text)).Error
+		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, columns = r.columns, staged_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer, columns jsonb) WHERE a.id = r.id`, string(text)).Error
 		if err != nil {
 			return err
 		}
@@ -194,10 +198,15 @@ func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
 			}
 			rejects = append(rejects, r.Rejects...)
 		}
-		if err := tx.Where("arrival_id IN ?", of).Delete(&Reject{}).Error; err != nil || len(rejects) == 0 {
+		if err := tx.Where("arrival_id IN ?", of).Delete(&Reject{}).Error; err != nil {
 			return err
 		}
-		return tx.CreateInBatches(rejects, 500).Error
+		if len(rejects) > 0 {
+			if err := tx.CreateInBatches(rejects, 500).Error; err != nil {
+				return err
+			}
+		}
+		return keepChecks(tx, of, readings)
 	})
 }
 
@@ -209,6 +218,7 @@ type Ending struct {
 	Balance  balance.Balance `json:"balance"`
 	CopyOf   *int64          `json:"copy_of"`
 	Away     Away            `json:"away"`
+	Waivable bool            `json:"waivable"` // a person may let it in all the same
 	Replaces bool            `json:"replaces"` // what was loaded under its path before is undone
 
 	SHA256     string `json:"sha256"`     // if it is not on record yet
@@ -227,21 +237,21 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 		// statement: readers and tallies see both or neither.
 		var done []Arrival
 		err := tx.Raw(`WITH e AS (
-				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, replaces boolean, sha256 text, generation integer)
+				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
 			), ends AS (
 				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND a.state = 'loading'
 			), old AS (
 				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON o.feed = n.feed AND o.path = n.path
 				WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
 			), c AS (
-				SELECT id, state, reason, balance, copy_of, away, sha256, generation, false AS was FROM ends
-				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, '', 0, true FROM old
+				SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
+				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, '', 0, true FROM old
 			)
 			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance), copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
 				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END, finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
 				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END, generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
-				forced = a.forced AND c.state NOT IN ('loaded', 'refused')
+				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
 			FROM c WHERE a.id = c.id RETURNING a.*`, string(text)).Scan(&done).Error
 		if err != nil {
 			return nil, err

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
+	"golang.org/x/sync/errgroup"
 
 	"mullein/internal/api"
 	"mullein/internal/core/due"
@@ -127,19 +128,20 @@ const (
 	needsShown = 50
 )
 
+// day says what came and what was due within the last day.
 func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 	now := time.Now().UTC()
 	out := api.Day{From: now.Add(-dayBack), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Needs: []ledger.Arrival{}}
-	feeds, err := s.ledger.Feeds(ctx)
-	if err != nil {
-		return nil, answer(err)
-	}
-	marks, err := s.ledger.Marks(ctx, out.From, markSpan)
-	if err != nil {
-		return nil, answer(err)
-	}
-	slots, err := s.ledger.DaySlots(ctx, out.From, out.To)
-	if err != nil {
+	var feeds []ledger.Feed
+	var marks map[string][]ledger.Mark
+	var slots map[string][]ledger.DaySlot
+	questions, asked := errgroup.WithContext(ctx) // each takes the database a while
+	questions.Go(func() (err error) { feeds, err = s.ledger.Feeds(asked); return err })
+	questions.Go(func() (err error) { marks, err = s.ledger.Marks(asked, out.From, markSpan); return err })
+	questions.Go(func() (err error) { slots, err = s.ledger.DaySlots(asked, out.From, out.To); return err })
+	questions.Go(func() (err error) { out.Needs, err = s.ledger.Needs(asked, needsShown); return err })
+	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })
+	if err := questions.Wait(); err != nil {
 		return nil, answer(err)
 	}
 	for _, record := range feeds {
@@ -156,11 +158,7 @@ func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
 		}
 		out.Feeds = append(out.Feeds, line)
 	}
-	if out.Needs, err = s.ledger.Needs(ctx, needsShown); err != nil {
-		return nil, answer(err)
-	}
-	out.Wrong, err = s.wrong(ctx, "")
-	return give(out, err)
+	return give(out, nil)
 }
 
 // ahead gives the slots that are still to come.

@@ -36,12 +36,25 @@ type Batch struct {
 	keep   bool
 }
 
-// Rows of several files may be staged together, so a staged row's place is the
-// number of its file in the load, and its line in the file below.
+// Rows of several files may be staged together, and one record may hold several
+// rows, so a staged row's place is the number of its file in the load, then its
+// line in the file, then its number within the line.
 const (
-	placeShift = 40
-	lineMask   = 1<<placeShift - 1
+	elementBits = 17
+	lineBits    = 32
+	lineShift   = elementBits
+	placeShift  = lineBits + elementBits
+	lineMask    = 1<<lineBits - 1
 )
+
+// lineOf is the SQL of the line of a staged row.
+const lineOf = "((s.place >> 17) & 4294967295)"
+
+// Gone, in place of a digest, marks a row that says that its key is to be
+// deleted.
+var Gone = []byte{0}
+
+const isGone = `s.digest = '\x00'::bytea`
 
 // Piece is the rows of one file, ready to be staged, and the hashes of their
 // keys.
@@ -96,14 +109,15 @@ func (b *Batch) Reset() { b.buf = b.buf[:0] }
 func (b *Batch) Len() int { return len(b.buf) }
 
 // Add puts a row at the end. values stand in the order of [Table.Own]; line
-// says where in the file the row is; digest is its digest.
-func (b *Batch) Add(values []tabular.Value, line int64, digest []byte) {
+// and element say where in the file the row is; digest is its digest, or
+// [Gone].
+func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []byte) {
 	b.buf = binary.BigEndian.AppendUint16(b.buf, uint16(len(values)+3))
 	for i := range values {
 		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
 	}
 	b.buf = binary.BigEndian.AppendUint32(b.buf, 8)
-	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(b.part)<<placeShift|uint64(line))
+	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(b.part)<<placeShift|uint64(line)<<lineShift|uint64(element))
 	b.buf = binary.BigEndian.AppendUint32(b.buf, uint32(len(digest)))
 	b.buf = append(b.buf, digest...)
 	suspect := b.all

@@ -205,7 +205,7 @@ func (l *Load) DropNotUnique(ctx context.Context, column string, most int) ([]in
 			SELECT s.ctid AS sid, `+value+`::text AS value, row_number() OVER (PARTITION BY `+value+`, s.place >> `+shift+` ORDER BY s.place) AS nth
 			FROM `+l.stage+` s WHERE `+value+` IS NOT NULL
 		) r WHERE d.ctid = r.sid AND r.nth > 1 RETURNING d.place, r.value)
-		SELECT * FROM (SELECT place >> `+shift+`, place & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
+		SELECT * FROM (SELECT place >> `+shift+`, (place >> `+strconv.Itoa(lineShift)+`) & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
 			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1 ORDER BY 1, 2`, most)
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
@@ -283,7 +283,7 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 			for part := range counts {
 				c := &counts[part]
 				c.Duplicate = l.counts[part].Duplicate
-				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Duplicate; n != l.staged[part] {
+				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Deleted + c.Duplicate; n != l.staged[part] {
 					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table, l.staged[part], parts[part].File, n)
 				}
 			}
@@ -453,7 +453,8 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) 
 
 // merge classifies the rows against the target, then updates and inserts. The
 // counts of the statements must agree. The classes: i to insert, o outdated, u
-// to update, l unchanged but of a replaced arrival, so its lineage changes.
+// to update, l unchanged but of a replaced arrival, so its lineage changes; d to
+// delete, n to delete where nothing is.
 func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
 	replaced, others := from.replaced()
 	if len(replaced) == 0 {
@@ -482,8 +483,13 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 	}
 	key := "t." + quote(l.table.Key[0])
 	differs := l.differs()
+	deletes := ""
+	if l.table.Deletes {
+		differs = "(" + differs + " OR " + isGone + ")"
+		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
+	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan (sid, class)
-			SELECT s.ctid, CASE WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
+			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
 			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
@@ -505,6 +511,12 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 			return nil, orMoved(err)
 		}
 	}
+	if planned := classes["d"]; planned > 0 {
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameKey())
+		if err != nil || tag.RowsAffected() != planned {
+			return nil, orMoved(err)
+		}
+	}
 	if planned := classes["i"]; planned > 0 {
 		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
 		if err != nil || n != planned {
@@ -520,11 +532,11 @@ const fewRows = 1000
 // insertAll inserts all rows without looking for their keys first, when a
 // sample of them says that all are new. counts is nil when they are not.
 func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
-	if l.rows() < fewRows {
+	if l.rows() < fewRows || l.table.Deletes {
 		return nil, nil
 	}
 	var known bool
-	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE (s.place & "+strconv.Itoa(lineMask)+") % 97 = 2)").Scan(&known)
+	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+lineOf+" % 97 = 2)").Scan(&known)
 	if err != nil || known {
 		return nil, err
 	}
@@ -569,6 +581,8 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 			c.Updated += n
 		case "o":
 			c.Outdated += n
+		case "d", "n":
+			c.Deleted += n
 		}
 		c.Unchanged -= n
 		return nil
@@ -662,11 +676,11 @@ func (l *Load) written(from origin) (columns, values []string, args []any) {
 		}
 		nth := "[(s.place >> " + shift + ")::integer + 1]"
 		add(g.FromFile, "text[]"+nth, files)
-		add(g.FromLine, "s.place & "+strconv.Itoa(lineMask))
+		add(g.FromLine, lineOf)
 		add(g.FromArrival, "bigint[]"+nth, arrivals)
 	} else {
 		add(g.FromFile, "text", from.parts[0].File)
-		add(g.FromLine, "s.place")
+		add(g.FromLine, lineOf)
 		add(g.FromArrival, "bigint", from.parts[0].Arrival)
 	}
 	add(g.LoadedRun, "bigint", from.run)

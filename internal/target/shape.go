@@ -35,6 +35,7 @@ type Table struct {
 	Key          []string
 	Newest       string // "" for the order of the file
 	Lineage      Lineage
+	Deletes      bool // some rows say that their key is to be deleted
 }
 
 func (t *Table) String() string { return t.Schema + "." + t.Name }

@@ -88,7 +88,7 @@ func (r *rows) Fill(b *Batch, _ int) error {
 		for j := range values {
 			canonical = values[j].AppendCanonical(canonical)
 		}
-		b.Add(values, int64(i+2), tabular.AppendDigest(nil, canonical))
+		b.Add(values, int64(i+2), 0, tabular.AppendDigest(nil, canonical))
 	}
 	return io.EOF
 }
@@ -271,7 +271,7 @@ func (c cellSource) Fill(b *Batch, _ int) error {
 		if err := c.columns[1].Convert([]byte(p[0]), &values[1]); err != nil {
 			return fmt.Errorf("%s: %w", p[0], err)
 		}
-		b.Add(values, int64(i), []byte("digest"))
+		b.Add(values, int64(i), 0, []byte("digest"))
 	}
 	return io.EOF
 }

@@ -4,33 +4,21 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
+	"unicode/utf8"
 
 	"mullein/internal/core/tabular"
 )
 
-// Record is one row of delimited text. Its slices are overwritten by the next
-// call of [CSV.Next].
-type Record struct {
-	Line    int64    // of its first byte, from 1
-	Cells   [][]byte // unquoted
-	Raw     []byte   // as it stands in the file, without the line end
-	Problem string   // why its cells cannot be trusted; "" when they can
-}
-
-// MaxRecord is the length in bytes from which a record is not kept. It is then
-// passed over up to its end and handed out with a Problem and its beginning.
-const MaxRecord = 4 << 20
-
-const rawKept = 4 << 10
-
-// CSV reads delimited text by RFC 4180 and a Table Dialect:
+// Delimited reads delimited text by RFC 4180 and a Table Dialect:
 //
 //   - a record ends at LF or CRLF outside of quotes; the last needs no line end;
 //   - a cell that begins with the quote character ends at the next single one;
 //     doubled, it stands for itself;
 //   - empty lines and lines that begin with commentChar are no records;
+//   - a file without a single LF has CR as its line end;
 //   - a quote that is open at the end of the file makes the file unreadable.
-type CSV struct {
+type Delimited struct {
 	r       io.Reader
 	dialect tabular.Dialect
 	buf     []byte
@@ -40,6 +28,13 @@ type CSV struct {
 	line    int64 // of start
 	rec     Record
 	unquote []byte
+	row     int    // of the record at hand, counting empty ones and comments
+	odd     bool   // the dialect needs more than single bytes
+	delim   byte   // otherwise
+	newline []byte // of an odd dialect; nil for LF and CRLF
+	charset string // that the text was in, if it was not UTF-8
+	looked  bool   // for what ends its lines
+	whole   bool   // a line is one cell
 }
 
 // A reader begins with a small buffer, since many files are small, and has the
@@ -50,13 +45,62 @@ const (
 )
 
 // NewCSV reads from r, which must hold UTF-8 without a byte order mark.
-func NewCSV(r io.Reader, dialect tabular.Dialect) *CSV {
-	return &CSV{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1}
+func NewCSV(r io.Reader, dialect tabular.Dialect) *Delimited {
+	c := &Delimited{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1, odd: !dialect.Plain(), delim: dialect.Delimiter[0]}
+	if t := dialect.LineTerminator; t != "" && t != "\n" && t != "\r\n" {
+		c.newline = []byte(t)
+	}
+	return c
+}
+
+// Header gives the names of the columns; nil where the dialect has none.
+func (c *Delimited) Header() ([]string, error) {
+	if !c.dialect.Header {
+		return nil, nil
+	}
+	rows := c.dialect.HeaderRows
+	var names []string
+	for {
+		rec, err := c.Next()
+		if err == io.EOF && names == nil {
+			return nil, &FileError{Reason: "the file has no header and no rows"}
+		}
+		if err == io.EOF {
+			return names, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if rows != nil && !slices.Contains(rows, c.row) {
+			if c.row < slices.Max(rows) {
+				continue // a title above the header
+			}
+			return nil, &FileError{Line: rec.Line, Reason: fmt.Sprintf("dialect.headerRows names row %d, which holds nothing", slices.Max(rows))}
+		}
+		if rec.Problem != "" {
+			return nil, &FileError{Line: rec.Line, Reason: "the header cannot be read: " + rec.Problem}
+		}
+		for i, cell := range rec.Cells {
+			if !utf8.Valid(cell) {
+				return nil, &FileError{Line: rec.Line, Reason: fmt.Sprintf("the header's column %d is not valid UTF-8; is the feed's encoding right?", i+1)}
+			}
+			if i >= len(names) {
+				names = append(names, "")
+			}
+			if names[i] != "" && len(cell) > 0 {
+				names[i] += c.dialect.HeaderJoin
+			}
+			names[i] += string(cell)
+		}
+		if rows == nil || c.row >= slices.Max(rows) {
+			return names, nil
+		}
+	}
 }
 
 // Next gives the next record, or io.EOF after the last. Other errors are
 // [*FileError], or what the reader returned.
-func (c *CSV) Next() (*Record, error) {
+func (c *Delimited) Next() (*Record, error) {
 	for {
 		window := c.buf[c.start:c.end]
 		if len(window) == 0 && c.eof {
@@ -79,8 +123,18 @@ func (c *CSV) Next() (*Record, error) {
 			continue
 		}
 		c.rec.Line = c.line
-		c.line += int64(bytes.Count(window[:n], lf))
+		c.line += int64(bytes.Count(window[:n], c.lineEnd()))
+		if c.line > MaxLine {
+			return nil, &FileError{Line: c.line, Reason: "more lines than can be counted"}
+		}
 		c.start += n
+		c.row++
+		if c.charset != "" && c.rec.Problem == "" && bytes.Contains(c.rec.Raw, replacement) {
+			c.rec.Problem = "holds bytes that are no characters of " + c.charset
+		}
+		if c.dialect.CommentRows != nil && slices.Contains(c.dialect.CommentRows, c.row) {
+			continue
+		}
 		if len(c.rec.Raw) == 0 || (c.dialect.CommentChar != 0 && c.rec.Raw[0] == c.dialect.CommentChar) {
 			continue
 		}
@@ -88,11 +142,30 @@ func (c *CSV) Next() (*Record, error) {
 	}
 }
 
-var lf = []byte{'\n'}
+var (
+	lf          = []byte{'\n'}
+	replacement = []byte("\uFFFD") // what stands for bytes that a charset does not have
+)
+
+func (c *Delimited) lineEnd() []byte {
+	if c.newline != nil {
+		return c.newline
+	}
+	return lf
+}
 
 // record parses one record at the beginning of window and returns its length
 // with the line end; 0 means that the window does not hold all of it.
-func (c *CSV) record(window []byte) (int, error) {
+func (c *Delimited) record(window []byte) (int, error) {
+	if !c.looked && (c.eof || len(window) > 0 && len(window) >= firstBuffer-1) {
+		c.looked = true
+		if c.dialect.LineTerminator == "" && bytes.IndexByte(window, '\n') < 0 && bytes.IndexByte(window, '\r') >= 0 {
+			c.newline, c.odd = []byte{'\r'}, true
+		}
+	}
+	if c.odd {
+		return c.oddRecord(window), nil
+	}
 	lineEnd := bytes.IndexByte(window, '\n')
 	n := lineEnd + 1
 	if lineEnd < 0 {
@@ -117,12 +190,12 @@ func trimCR(line []byte) []byte {
 	return line
 }
 
-func (c *CSV) split(line []byte) {
+func (c *Delimited) split(line []byte) {
 	c.rec.Raw, c.rec.Problem = line, ""
 	cells := c.rec.Cells[:0]
 	for {
-		i := bytes.IndexByte(line, c.dialect.Delimiter)
-		if i < 0 {
+		i := bytes.IndexByte(line, c.delim)
+		if i < 0 || c.whole {
 			break
 		}
 		cells = append(cells, line[:i])
@@ -144,7 +217,7 @@ const (
 
 // step moves a scan over one byte. A quote inside an unquoted cell, and text
 // after a closing quote, stay in unquoted; the caller looks out for them.
-func (c *CSV) step(s state, b byte) state {
+func (c *Delimited) step(s state, b byte) state {
 	switch {
 	case s == inQuotes:
 		if b == c.dialect.QuoteChar {
@@ -153,7 +226,7 @@ func (c *CSV) step(s state, b byte) state {
 		return inQuotes
 	case b == '\n':
 		return recordEnd
-	case b == c.dialect.Delimiter:
+	case b == c.delim:
 		return cellStart
 	case b == c.dialect.QuoteChar && (s == cellStart || s == afterQuote):
 		return inQuotes
@@ -164,7 +237,7 @@ func (c *CSV) step(s state, b byte) state {
 }
 
 // quoted parses a record that has quotes in it.
-func (c *CSV) quoted(window []byte) int {
+func (c *Delimited) quoted(window []byte) int {
 	c.unquote = c.unquote[:0]
 	c.rec.Problem = ""
 	cells := c.rec.Cells[:0]
@@ -209,8 +282,104 @@ func (c *CSV) quoted(window []byte) int {
 	return n
 }
 
+// oddRecord parses one record of a dialect with a delimiter or a line end of
+// several bytes, with escapes, without doubled quotes, or with spaces before
+// its cells.
+func (c *Delimited) oddRecord(window []byte) int {
+	d := &c.dialect
+	c.unquote, c.rec.Problem = c.unquote[:0], ""
+	cells := c.rec.Cells[:0]
+	from, n := 0, 0
+	cell := func() {
+		cells = append(cells, c.unquote[from:len(c.unquote):len(c.unquote)])
+		from = len(c.unquote)
+	}
+	comment := d.CommentChar != 0 && len(window) > 0 && window[0] == d.CommentChar
+	s := cellStart
+	end := -1 // of the record without its line end
+	for end < 0 {
+		rest := window[n:]
+		if len(rest) < maxSequence && !c.eof {
+			return 0
+		}
+		if len(rest) == 0 {
+			if s == inQuotes {
+				return 0
+			}
+			end = n
+			break
+		}
+		length := c.newlineAt(rest)
+		switch {
+		case s == inQuotes && d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1:
+			c.unquote = append(c.unquote, rest[1])
+			n += 2
+		case s == inQuotes && rest[0] == d.QuoteChar && d.DoubleQuote && len(rest) > 1 && rest[1] == d.QuoteChar:
+			c.unquote = append(c.unquote, d.QuoteChar)
+			n += 2
+		case s == inQuotes && rest[0] == d.QuoteChar:
+			s = afterQuote
+			n++
+		case s == inQuotes:
+			c.unquote = append(c.unquote, rest[0])
+			n++
+		case length > 0:
+			end = n
+			n += length
+		case comment:
+			n++
+		case bytes.HasPrefix(rest, []byte(d.Delimiter)):
+			cell()
+			s = cellStart
+			n += len(d.Delimiter)
+		case s == cellStart && d.SkipInitialSpace && rest[0] == ' ':
+			n++
+		case s == cellStart && d.QuoteChar != 0 && rest[0] == d.QuoteChar:
+			s = inQuotes
+			n++
+		case d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1:
+			c.unquote = append(c.unquote, rest[1])
+			s = unquoted
+			n += 2
+		case s == afterQuote && rest[0] == ' ' && d.SkipInitialSpace:
+			n++
+		default:
+			if s == afterQuote {
+				c.rec.Problem = "text after a closing quote"
+			}
+			if d.QuoteChar != 0 && rest[0] == d.QuoteChar {
+				c.rec.Problem = "a quote inside a cell that does not begin with one"
+			}
+			c.unquote = append(c.unquote, rest[0])
+			s = unquoted
+			n++
+		}
+	}
+	cell()
+	c.rec.Cells, c.rec.Raw = cells, window[:end]
+	return n
+}
+
+// maxSequence is more than the length of any delimiter or line end.
+const maxSequence = 10
+
+// newlineAt gives the length of the line end that stands at the beginning.
+func (c *Delimited) newlineAt(rest []byte) int {
+	switch {
+	case c.newline != nil && bytes.HasPrefix(rest, c.newline):
+		return len(c.newline)
+	case c.newline != nil:
+		return 0
+	case rest[0] == '\n':
+		return 1
+	case rest[0] == '\r' && len(rest) > 1 && rest[1] == '\n':
+		return 2
+	}
+	return 0
+}
+
 // fill makes room and reads more.
-func (c *CSV) fill() error {
+func (c *Delimited) fill() error {
 	if c.start > 0 {
 		copy(c.buf, c.buf[c.start:c.end])
 		c.end -= c.start
@@ -222,7 +391,7 @@ func (c *CSV) fill() error {
 	return c.read()
 }
 
-func (c *CSV) read() error {
+func (c *Delimited) read() error {
 	for tries := 0; tries < 100; tries++ {
 		n, err := c.r.Read(c.buf[c.end:])
 		c.end += n
@@ -238,8 +407,11 @@ func (c *CSV) read() error {
 }
 
 // skip passes over a record that is longer than MaxRecord, in bounded memory.
-func (c *CSV) skip() (*Record, error) {
+func (c *Delimited) skip() (*Record, error) {
 	first := c.line
+	if c.odd {
+		return nil, &FileError{Line: first, Reason: fmt.Sprintf("a record longer than %d MiB", MaxRecord>>20)}
+	}
 	raw := bytes.Clone(c.buf[c.start:min(c.start+rawKept, c.end)])
 	s := cellStart
 	for s != recordEnd {

@@ -3,12 +3,14 @@ package decode
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/base64"
 	"encoding/csv"
 	"errors"
 	"io"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -42,7 +44,7 @@ func readAll(t testing.TB, r io.Reader, d tabular.Dialect) ([]row, error) {
 }
 
 func TestRecords(t *testing.T) {
-	semicolon := tabular.Dialect{Delimiter: ';', QuoteChar: '"', CommentChar: '#'}
+	semicolon := tabular.Dialect{Delimiter: ";", DoubleQuote: true, QuoteChar: '"', CommentChar: '#'}
 	for name, c := range map[string]struct {
 		text string
 		want []row
@@ -81,7 +83,7 @@ func (o *oneByte) Read(p []byte) (int, error) {
 
 func TestAnUnclosedQuoteMakesTheFileUnreadable(t *testing.T) {
 	for _, tail := range []string{"x;y\n", strings.Repeat("x;y\n", 2<<20)} {
-		rows, err := readAll(t, strings.NewReader("a;b\n\"1;2\n"+tail), tabular.Dialect{Delimiter: ';', QuoteChar: '"'})
+		rows, err := readAll(t, strings.NewReader("a;b\n\"1;2\n"+tail), tabular.Dialect{Delimiter: ";", DoubleQuote: true, QuoteChar: '"'})
 		var fileError *FileError
 		require.ErrorAs(t, err, &fileError)
 		assert.Equal(t, int64(2), fileError.Line)
@@ -108,7 +110,7 @@ func TestARecordTooLongIsPassedOverInBoundedMemory(t *testing.T) {
 	}
 }
 
-func zip(t testing.TB, plain []byte) []byte {
+func pack(t testing.TB, plain []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
@@ -118,30 +120,51 @@ func zip(t testing.TB, plain []byte) []byte {
 	return b.Bytes()
 }
 
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
 func TestUnpack(t *testing.T) {
-	packed := zip(t, []byte("a,b\n1,2\n"))
+	packed := pack(t, []byte("a,b\n1,2\n"))
 	for name, c := range map[string]struct {
-		file  string
-		bytes []byte
-		want  string
-		err   string
+		file    string
+		bytes   []byte
+		want    string
+		err     string
+		charset string
 	}{
-		"plain":             {"x.csv", []byte("a,b\n"), "a,b\n", ""},
-		"byte order mark":   {"x.csv", []byte("\xEF\xBB\xBFa,b\n"), "a,b\n", ""},
-		"gzip":              {"x.csv.gz", packed, "a,b\n1,2\n", ""},
-		"gzip by its bytes": {"x.csv", packed, "a,b\n1,2\n", ""},
-		"gzip cut short":    {"x.csv.gz", packed[:len(packed)-6], "", "cut short"},
-		"gzip cut at once":  {"x.csv.gz", packed[:4], "", "cut short"},
-		"gzip damaged":      {"x.csv.gz", append(packed[:len(packed)-8:len(packed)-8], 1, 2, 3, 4, 5, 6, 7, 8), "", "damaged"},
-		"not gzip":          {"x.csv.gz", []byte("a,b\n"), "", "not gzip"},
-		"utf-16":            {"x.csv", []byte("\xFF\xFEa\x00"), "", "UTF-16"},
-		"bomb":              {"x.gz", zip(t, make([]byte, 40<<20)), "", "gzip bomb"},
-		"empty":             {"x.csv", nil, "", ""},
+		"plain":             {"x.csv", []byte("a,b\n"), "a,b\n", "", ""},
+		"byte order mark":   {"x.csv", []byte("\xEF\xBB\xBFa,b\n"), "a,b\n", "", ""},
+		"gzip":              {"x.csv.gz", packed, "a,b\n1,2\n", "", ""},
+		"gzip by its bytes": {"x.csv", packed, "a,b\n1,2\n", "", ""},
+		"gzip cut short":    {"x.csv.gz", packed[:len(packed)-6], "", "cut short", ""},
+		"gzip cut at once":  {"x.csv.gz", packed[:4], "", "cut short", ""},
+		"gzip damaged":      {"x.csv.gz", append(packed[:len(packed)-8:len(packed)-8], 1, 2, 3, 4, 5, 6, 7, 8), "", "damaged", ""},
+		"not gzip":          {"x.csv.gz", []byte("a,b\n"), "", "not gzip", ""},
+		"utf-16":            {"x.csv", []byte("\xFF\xFEa\x00"), "", "UTF-16", ""},
+		"bomb":              {"x.gz", pack(t, make([]byte, 40<<20)), "", "gzip bomb", ""},
+		"empty":             {"x.csv", nil, "", "", ""},
+		"bzip2":             {"x.csv.bz2", must(base64.StdEncoding.DecodeString("QlpoOTFBWSZTWb+HQH8AAANZAAAQAAQwADAAIAAwwAhpsogjJ4u5IpwoSF/DoD+A")), "a,b\n1,2\n", "", ""},
+		"zstd":              {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll([]byte("a,b\n1,2\n"), nil), "a,b\n1,2\n", "", ""},
+		"zstd cut short":    {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(bytes.Repeat([]byte("abc\n"), 9000), nil)[:20], "", "cut short", ""},
+		"not zstd":          {"x.csv.zst", []byte("a,b"), "", "not zstd", ""},
+		"zstd bomb":         {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(make([]byte, 40<<20), nil), "", "zstd bomb", ""},
+		"latin-1":           {"x.csv", []byte("caf\xe9"), "café", "", "latin-1"},
+		"windows-1252":      {"x.csv", []byte("\x80\x81"), "€\uFFFD", "", "windows-1252"},
+		"utf-16 le":         {"x.csv", []byte("\xFF\xFEa\x00;\x00"), "a;", "", "utf-16"},
+		"utf-16 be":         {"x.csv", []byte("\xFE\xFF\x00a\x00;"), "a;", "", "utf-16"},
+		"mark disagrees":    {"x.csv", []byte("\xEF\xBB\xBFa"), "", "by its byte order mark", "iso-8859-1"},
 	} {
 		r, err := Unpack(c.file, bytes.NewReader(c.bytes), DefaultLimits)
 		var got []byte
 		if err == nil {
-			got, err = io.ReadAll(r)
+			var text io.Reader
+			if text, err = toUTF8(r, c.charset); err == nil {
+				got, err = io.ReadAll(text)
+			}
 		}
 		if c.err == "" {
 			require.NoError(t, err, name)
@@ -178,7 +201,7 @@ func FuzzCSV(f *testing.F) {
 }
 
 func FuzzUnpack(f *testing.F) {
-	f.Add("x.gz", zip(f, []byte("a,b\n1,2\n")))
+	f.Add("x.gz", pack(f, []byte("a,b\n1,2\n")))
 	f.Fuzz(func(t *testing.T, name string, b []byte) {
 		r, err := Unpack(name, bytes.NewReader(b), DefaultLimits)
 		if err == nil {
@@ -195,7 +218,7 @@ func BenchmarkCSV(b *testing.B) {
 	text := strings.Repeat("SR0001;01.07.2026 12:00;2,451;103,2;G;\n", 100_000)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		c := NewCSV(strings.NewReader(text), tabular.Dialect{Delimiter: ';', QuoteChar: '"'})
+		c := NewCSV(strings.NewReader(text), tabular.Dialect{Delimiter: ";", DoubleQuote: true, QuoteChar: '"'})
 		for {
 			if _, err := c.Next(); err != nil {
 				break

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/checker"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
@@ -29,7 +30,7 @@ type Scope struct {
 // NewScope declares names such as "row.level_m". Those that begin with "row."
 // may be null.
 func NewScope(kinds map[string]tabular.Kind) (*Scope, error) {
-	options := []cel.EnvOption{}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
 	for name, kind := range kinds {
 		t := celType(kind)
 		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType || t == cel.BoolType || t == cel.TimestampType || t == cel.DurationType) {
@@ -115,12 +116,34 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	}
 	sort.Strings(p.reads)
 	p.Row = len(p.reads) > 0
+	cost, err := s.env.EstimateCost(ast, sizes{})
+	if err != nil || cost.Max > maxCost {
+		return nil, &SyntaxError{1, 1, fmt.Sprintf("may take more than %d steps a row; make it simpler", maxCost)}
+	}
 	program, err := s.env.Program(ast, cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, &SyntaxError{1, 1, err.Error()}
 	}
 	p.program = program
 	return p, nil
+}
+
+// maxCost bounds what an expression may take for one row, in CEL's own steps.
+const maxCost = 1_000_000
+
+// sizes tells the estimate how long texts are.
+type sizes struct{}
+
+var _ checker.CostEstimator = sizes{}
+
+// EstimateSize gives the length of a text of a row.
+func (sizes) EstimateSize(checker.AstNode) *checker.SizeEstimate {
+	return &checker.SizeEstimate{Min: 0, Max: 10_000}
+}
+
+// EstimateCallCost leaves the cost of functions to the library.
+func (sizes) EstimateCallCost(string, string, *checker.AstNode, []checker.AstNode) *checker.CallEstimate {
+	return nil
 }
 
 func isType(t, want *cel.Type) bool {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"mullein/internal/core/check"
+	"mullein/internal/core/decode"
 	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
@@ -58,7 +60,11 @@ func (r *reader) feed(root *node) *Feed {
 		r.failAt(root.get("feed"), "%q cannot be a feed's name; use a-z, 0-9 and -, up to 63 characters", f.Name)
 	}
 	f.Landing = r.landing(root.get("landing"))
-	f.Dialect = r.dialect(root.get("dialect"))
+	f.Format = decode.Format(root.str("format", string(decode.CSV)))
+	f.Encoding = r.encoding(root, f.Format)
+	r.nullSequence = root.get("dialect").str("nullSequence", "")
+	f.Dialect = r.dialect(root.get("dialect"), f.Format)
+	f.Each = r.each(root.get("each"), f.Format)
 	f.Schema = r.schema(root.get("schema"), f)
 	if t := root.get("tolerate").get("rejects"); t != nil {
 		f.Tolerate, _ = parseShare(t.text) // the walk has checked it
@@ -72,8 +78,15 @@ func (r *reader) feed(root *node) *Feed {
 	if f.Landing.Reissue == ReissueReplace && f.Target.Lineage.FromArrival == "" {
 		r.failAt(root.get("landing").get("reissue"), "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
 	}
+	f.Private = r.private(root.get("private"), f)
 	if len(r.problems) == 0 {
-		f.Derive = r.derive(root.get("derive"), f)
+		scope, err := f.Scope()
+		if err != nil {
+			r.failAt(root, "%v", err)
+			return f
+		}
+		f.Derive = r.derive(root.get("derive"), scope)
+		r.checks(root, f, scope)
 	}
 	r.columns(root, f)
 	return f
@@ -242,19 +255,85 @@ func (r *reader) pattern(n *node, fold bool) *filename.Pattern {
 	return p
 }
 
-func (r *reader) dialect(n *node) tabular.Dialect {
+func (r *reader) dialect(n *node, format decode.Format) tabular.Dialect {
 	d := tabular.DefaultDialect()
+	d.Header = format != decode.Fixed
 	if n == nil {
 		return d
 	}
-	d.Delimiter = n.char("delimiter", d.Delimiter)
+	d.Delimiter = n.str("delimiter", d.Delimiter)
 	d.QuoteChar = n.char("quoteChar", d.QuoteChar)
-	d.CommentChar = n.char("commentChar", 0)
-	d.Header = n.flag("header", true)
+	d.CommentChar, d.EscapeChar = n.char("commentChar", 0), n.char("escapeChar", 0)
+	d.Header, d.DoubleQuote, d.SkipInitialSpace = n.flag("header", d.Header), n.flag("doubleQuote", true), n.flag("skipInitialSpace", false)
+	d.LineTerminator, d.HeaderJoin = n.str("lineTerminator", ""), n.str("headerJoin", d.HeaderJoin)
+	d.HeaderRows, d.CommentRows = n.get("headerRows").counts(), n.get("commentRows").counts()
+	d.Property, d.ItemType, d.ItemKeys = n.str("property", ""), n.str("itemType", ""), n.texts("itemKeys")
+	d.SheetName, d.SheetNumber = n.str("sheetName", ""), n.count("sheetNumber")
 	if err := d.Check(); err != nil {
 		r.failAt(n, "dialect: %v", err)
 	}
+	r.dialectFits(n, format)
 	return d
+}
+
+// dialectOf says which keys of a dialect mean something for which formats.
+var dialectOf = map[string][]decode.Format{
+	"delimiter": {decode.CSV}, "quoteChar": {decode.CSV}, "doubleQuote": {decode.CSV}, "escapeChar": {decode.CSV}, "skipInitialSpace": {decode.CSV},
+	"lineTerminator": {decode.CSV, decode.Fixed}, "nullSequence": {decode.CSV, decode.Fixed, decode.XLSX},
+	"header": {decode.CSV, decode.Fixed, decode.XLSX, decode.JSON, decode.Lines}, "headerRows": {decode.CSV, decode.Fixed, decode.XLSX},
+	"headerJoin": {decode.CSV, decode.XLSX}, "commentRows": {decode.CSV, decode.Fixed, decode.XLSX}, "commentChar": {decode.CSV, decode.Fixed, decode.XLSX},
+	"property": {decode.JSON}, "itemType": {decode.JSON, decode.Lines}, "itemKeys": {decode.JSON, decode.Lines},
+	"sheetNumber": {decode.XLSX}, "sheetName": {decode.XLSX},
+}
+
+// dialectFits refuses keys that mean nothing for the format.
+func (r *reader) dialectFits(n *node, format decode.Format) {
+	for _, f := range n.fields {
+		formats := dialectOf[f.name]
+		if !slices.Contains(formats, format) {
+			var names []string
+			for _, of := range formats {
+				names = append(names, string(of))
+			}
+			r.fail(f.line, f.column, "dialect.%s is for %s, not for %s", f.name, strings.Join(names, ", "), format)
+		}
+	}
+}
+
+func (n *node) counts() []int {
+	var out []int
+	for _, item := range n.list() {
+		c, _ := strconv.Atoi(item.text) // the walk has checked it
+		out = append(out, c)
+	}
+	return out
+}
+
+func (r *reader) encoding(root *node, format decode.Format) string {
+	n := root.get("encoding")
+	if n == nil {
+		return ""
+	}
+	if _, err := decode.Charset(n.text); err != nil {
+		r.failAt(n, "encoding: %v", err)
+	}
+	if format == decode.Parquet || format == decode.Avro || format == decode.XLSX {
+		r.failAt(n, "encoding is for text; %s says itself how its texts are written", format)
+	}
+	return n.text
+}
+
+func (r *reader) each(n *node, format decode.Format) string {
+	if n == nil {
+		return ""
+	}
+	if !format.Trees() {
+		r.failAt(n, "each is for json, jsonl, parquet and avro, whose records hold arrays; not for %s", format)
+	}
+	if n.text == "" || n.text == "*" {
+		r.failAt(n, "each is the path of an array within a record, such as results")
+	}
+	return n.text
 }
 
 func (n *node) char(name string, byDefault byte) byte {
@@ -283,6 +362,10 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	if s.MissingValues == nil {
 		s.MissingValues = []string{""}
 	}
+	null := r.nullSequence
+	if null != "" {
+		s.MissingValues = append(s.MissingValues, null)
+	}
 	items := n.get("fields").items
 	if len(items) == 0 || len(items) > maxFields {
 		r.failAt(n.get("fields"), "schema.fields: from 1 to %d fields, not %d", maxFields, len(items))
@@ -290,6 +373,9 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	sources := map[string]bool{}
 	for _, item := range items {
 		field := readField(item)
+		if field.MissingValues != nil && null != "" {
+			field.MissingValues = append(field.MissingValues, null)
+		}
 		s.Fields = append(s.Fields, field)
 		if source := field.SourceName(); sources[source] {
 			r.failAt(item, "two fields read the column %q of the file", source)
@@ -302,13 +388,30 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 			r.failAt(item, "field %s: %v", s.Fields[i].Name, err)
 		}
 		r.fieldOptions(item, &s.Fields[i])
+		r.source(item, &s.Fields[i], f)
 	}
-	if f.Dialect.Header || s.FieldsMatch == tabular.MatchExact {
+	if f.Dialect.Header && f.Format != decode.Fixed || f.Format.Trees() || s.FieldsMatch == tabular.MatchExact {
 		r.primaryKey(n, &s)
 		return s
 	}
 	r.failAt(n.get("fieldsMatch"), "schema.fieldsMatch: %s needs a header; without one, columns are taken by position: exact", s.FieldsMatch)
 	return s
+}
+
+// source holds a field's source against the format.
+func (r *reader) source(n *node, field *tabular.Field, f *Feed) {
+	switch {
+	case f.Format == decode.Fixed:
+		w, err := decode.ParseWidth(field.Source)
+		if err != nil {
+			r.failAt(n, "field %s: %v", field.Name, err)
+		}
+		f.Widths = append(f.Widths, w)
+	case f.Format.Trees():
+		if err := decode.CheckSource(field.SourceName()); err != nil {
+			r.failAt(n, "field %s: %v", field.Name, err)
+		}
+	}
 }
 
 func readField(n *node) tabular.Field {
@@ -513,31 +616,148 @@ func (r *reader) due(n *node, f *Feed) *due.Calendar {
 	return c
 }
 
-func (r *reader) derive(n *node, f *Feed) []Derived {
+func (r *reader) derive(n *node, scope *expression.Scope) []Derived {
 	if n == nil {
-		return nil
-	}
-	scope, err := f.Scope()
-	if err != nil {
-		r.failAt(n, "derive: %v", err)
 		return nil
 	}
 	var out []Derived
 	for _, d := range n.fields {
-		p, err := scope.Compile(d.value.text)
-		var syntax *expression.SyntaxError
-		if errors.As(err, &syntax) {
-			column := d.value.column
-			if syntax.Line == 1 {
-				column += syntax.Column - 1
-				if d.value.quoted {
-					column++
-				}
-			}
-			r.fail(d.value.line+syntax.Line-1, column, "derive.%s: %s", d.name, syntax.Problem)
+		if p := r.expression(d.value, scope, "derive."+d.name); p != nil {
+			out = append(out, Derived{d.name, d.value.text, p.Kind})
+		}
+	}
+	return out
+}
+
+// expression compiles one; nil when something is wrong with it.
+func (r *reader) expression(n *node, scope *expression.Scope, as string) *expression.Program {
+	if n == nil {
+		return nil
+	}
+	p, err := scope.Compile(n.text)
+	if err != nil {
+		r.expressionError(n, as, err)
+		return nil
+	}
+	return p
+}
+
+func (r *reader) expressionError(n *node, as string, err error) {
+	var syntax *expression.SyntaxError
+	if !errors.As(err, &syntax) {
+		r.failAt(n, "%s: %v", as, err)
+		return
+	}
+	column := n.column
+	if syntax.Line == 1 {
+		column += syntax.Column - 1
+		if n.quoted {
+			column++
+		}
+	}
+	r.fail(n.line+syntax.Line-1, column, "%s: %s", as, syntax.Problem)
+}
+
+// truth compiles an expression that must be true or false and gives its text.
+func (r *reader) truth(n *node, scope *expression.Scope, as string) string {
+	p := r.expression(n, scope, as)
+	if p == nil {
+		return ""
+	}
+	if p.Kind != tabular.Boolean {
+		r.failAt(n, "%s must be true or false; this gives %s", as, p.Kind)
+	}
+	return n.text
+}
+
+var checkName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
+
+// checks reads all that stands under checks, leave_out and delete_when.
+func (r *reader) checks(root *node, f *Feed, scope *expression.Scope) {
+	f.LeaveOut = r.truth(root.get("leave_out"), scope, "leave_out")
+	f.DeleteWhen = r.truth(root.get("delete_when"), scope, "delete_when")
+	n := root.get("checks")
+	file := n.get("file")
+	c := &f.Checks
+	c.RowsFrom, c.RowsTo = int64(file.get("rows").count("from")), int64(file.get("rows").count("to"))
+	if c.RowsTo > 0 && c.RowsTo < c.RowsFrom {
+		r.failAt(file.get("rows"), "checks.file.rows: from is more than to")
+	}
+	c.Checksum = r.template(file.get("checksum"), &f.Landing)
+	if line := file.get("trailer").get("line"); line != nil {
+		c.Trailer = r.trailer(line, f)
+	}
+	taken := []string{"rows", "checksum", "trailer"}
+	named := func(item *node, byDefault check.Else) check.Check {
+		k := check.Check{Name: item.str("name", ""), Must: item.str("must", ""), Else: check.Else(item.str("else", string(byDefault)))}
+		if !checkName.MatchString(k.Name) {
+			r.failAt(item.get("name"), "%q cannot be a check's name; use a-z, 0-9 and _", k.Name)
+		}
+		if slices.Contains(taken, k.Name) {
+			r.failAt(item.get("name"), "two checks are called %q", k.Name)
+		}
+		taken = append(taken, k.Name)
+		return k
+	}
+	for _, item := range n.get("row").list() {
+		k := named(item, check.Reject)
+		r.truth(item.get("must"), scope, "checks.row."+k.Name)
+		c.Row = append(c.Row, k)
+	}
+	kinds, err := f.ColumnKinds()
+	if err != nil {
+		return
+	}
+	for _, item := range n.get("delivery").list() {
+		k := named(item, check.Refuse)
+		if _, err := check.Compile(k, kinds, taken); err != nil {
+			r.expressionError(item.get("must"), "checks.delivery."+k.Name, err)
+		}
+		c.Delivery = append(c.Delivery, k)
+	}
+	if len(c.Row)+len(c.Delivery) > maxChecks {
+		r.failAt(n, "checks: %d of rows and deliveries; %d are the most", len(c.Row)+len(c.Delivery), maxChecks)
+	}
+}
+
+const maxChecks = 200
+
+func (r *reader) trailer(n *node, f *Feed) *regexp.Regexp {
+	re, err := regexp.Compile(n.text)
+	if err != nil {
+		r.failAt(n, "checks.file.trailer.line: %v", err)
+		return nil
+	}
+	if f.Format != decode.CSV && f.Format != decode.Fixed && f.Format != decode.Lines {
+		r.failAt(n, "checks.file.trailer is for files made of lines, not for %s", f.Format)
+	}
+	groups := 0
+	for _, g := range re.SubexpNames() {
+		if g == "" {
 			continue
 		}
-		out = append(out, Derived{d.name, d.value.text, p.Kind})
+		groups++
+		if field := f.Schema.Field(g); g != "rows" && (field == nil || field.Type != "number" && field.Type != "integer") {
+			r.failAt(n, "checks.file.trailer.line: the group %q is neither rows nor a field of numbers", g)
+		}
+	}
+	if groups == 0 {
+		r.failAt(n, "checks.file.trailer.line has no group; write (?P<rows>[0-9]+) where the number of rows stands")
+	}
+	return re
+}
+
+func (r *reader) private(n *node, f *Feed) []string {
+	var out []string
+	for _, item := range n.list() {
+		if f.Schema.Field(item.text) == nil {
+			var names []string
+			for i := range f.Schema.Fields {
+				names = append(names, f.Schema.Fields[i].Name)
+			}
+			r.failAt(item, "private: no field %q%s", item.text, suggestion(item.text, names))
+		}
+		out = append(out, item.text)
 	}
 	return out
 }

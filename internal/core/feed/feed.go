@@ -2,10 +2,12 @@ package feed
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
 	"mullein/internal/core/check"
+	"mullein/internal/core/decode"
 	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
@@ -21,14 +23,24 @@ type Feed struct {
 	Owner    string
 	Supplier Supplier
 	Landing  Landing
+	Format   decode.Format
+	Encoding string // an IANA name; "" is UTF-8
 	Dialect  tabular.Dialect
+	Each     string         // the path of the elements that are rows; "" for none
+	Widths   []decode.Width // of the fields of a fixed-width file
 	Schema   tabular.Schema
 	Zone     *time.Location // of times in the data that carry none
 	Derive   []Derived
-	Tolerate check.Tolerance
-	Target   Target
-	When     When
-	Due      *due.Calendar // nil when nothing is expected at any time
+	LeaveOut string // an expression; "" for none
+	// DeleteWhen is an expression that says which rows delete their key; "" for
+	// none.
+	DeleteWhen string
+	Checks     Checks
+	Private    []string // fields whose values are never kept or shown in rejects
+	Tolerate   check.Tolerance
+	Target     Target
+	When       When
+	Due        *due.Calendar // nil when nothing is expected at any time
 }
 
 // Supplier is who sends the files.
@@ -83,6 +95,19 @@ type Derived struct {
 	Name       string
 	Expression string
 	Kind       tabular.Kind
+}
+
+// Checks are what must be true beyond the constraints of fields.
+type Checks struct {
+	RowsFrom, RowsTo int64              // of a file; RowsTo 0 is no limit
+	Checksum         *filename.Template // the file that holds a file's checksum; nil for none
+	Trailer          *regexp.Regexp     // the last line, which is no row; nil for none
+	Row, Delivery    []check.Check
+}
+
+// How says how to read the feed's files.
+func (f *Feed) How() decode.How {
+	return decode.How{Format: f.Format, Charset: f.Encoding, Dialect: f.Dialect, Each: f.Each, Widths: f.Widths, Limits: decode.DefaultLimits}
 }
 
 // Target is the table that rows end in.
@@ -199,6 +224,23 @@ func (f *Feed) Scope() (*expression.Scope, error) {
 		kinds["file.captures."+name] = map[byte]tabular.Kind{'t': tabular.Text, '#': tabular.Integer, '%': tabular.Instant}[kind]
 	}
 	return expression.NewScope(kinds)
+}
+
+// ColumnKinds gives the kinds of the columns of a row: the fields and the
+// derived ones.
+func (f *Feed) ColumnKinds() (map[string]tabular.Kind, error) {
+	columns, err := f.Schema.Compile(f.Zone)
+	if err != nil {
+		return nil, err
+	}
+	kinds := map[string]tabular.Kind{}
+	for _, c := range columns {
+		kinds[c.Field.Name] = c.Kind
+	}
+	for _, d := range f.Derive {
+		kinds[d.Name] = d.Kind
+	}
+	return kinds, nil
 }
 
 // OwnColumns are the names of the columns of the target that are not lineage:

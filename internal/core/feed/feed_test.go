@@ -28,7 +28,7 @@ func TestParseFillsInEverything(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "gauge-readings", f.Name)
 	assert.Equal(t, time.Second, f.Landing.Settle)
-	assert.Equal(t, tabular.Dialect{Delimiter: ';', Header: true, QuoteChar: '"', CommentChar: '#'}, f.Dialect)
+	assert.Equal(t, tabular.Dialect{Delimiter: ";", DoubleQuote: true, HeaderJoin: " ", Header: true, QuoteChar: '"', CommentChar: '#'}, f.Dialect)
 	assert.Equal(t, tabular.MatchExact, f.Schema.FieldsMatch)
 	assert.Equal(t, []string{"station_id", "observed_at"}, f.Schema.PrimaryKey)
 	assert.Equal(t, []Derived{{"catchment", "file.captures.catchment", tabular.Text}, {"flood", "row.level_m > 4.5", tabular.Boolean}}, f.Derive)
@@ -53,7 +53,7 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"landing:\n", "landng:\n", `:6:1: unknown key "landng"; did you mean "landing"?`},
 		{"  at: landing/gauges\n", "", `:7:3: key "at" is missing in landing, as in`},
 		{"settle: 1s", "settle: 1 second", `:11:11: landing.settle: "1 second" is not a duration; write 3s`},
-		{"tolerate:", "leave_out: row.flow_m3s > 1.0\ntolerate:", "leave_out: not yet; this version"},
+		{"tolerate:", "leave_out: row.flow_m3s + 1.0\ntolerate:", "leave_out must be true or false; this gives float"},
 		{"settle: 1s", "settle: 1s\n  delivery: list", "landing.delivery: list needs listed_in"},
 		{"settle: 1s", "settle: 1s\n  delivery: slot", "landing.delivery: slot needs due"},
 		{"settle: 1s", "settle: 1s\n  listed_in: \"*.lst\"", "listed_in is for delivery: list"},
@@ -69,7 +69,22 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"tolerate:", "due: {cron: \"0 6 * * *\", except_days: [\"25.12.2026\"]}\ntolerate:", "is no day"},
 		{"arrival: true", "after: {all: [gauge-readings]}", "a feed cannot come after itself"},
 		{"arrival: true", "after: {}", "when.after names no feed"},
-		{"format: csv", "format: parquet", "format: parquet: not yet; this version of Mullein takes csv"},
+		{"format: csv", "format: parquet", "dialect.delimiter is for csv, not for parquet"},
+		{"format: csv", "format: cvs", `unknown value "cvs"; did you mean "csv"?`},
+		{"format: csv", "format: csv\nencoding: latin-42", `unknown charset "latin-42"`},
+		{"format: csv", "format: csv\neach: results", "each is for json"},
+		{"tolerate:", "private: [sation_id]\ntolerate:", `did you mean "station_id"?`},
+		{"tolerate:", "checks: {row: [{name: a, must: row.flow_m3s}]}\ntolerate:", "checks.row.a must be true or false"},
+		{"tolerate:", "checks: {row: [{name: a, must: row.nothing > 1}]}\ntolerate:", `unknown name "row.nothing"`},
+		{"tolerate:", "checks: {row: [{name: a, must: true, else: reject}, {name: a, must: true}]}\ntolerate:", `two checks are called "a"`},
+		{"tolerate:", "checks: {delivery: [{name: a, must: true, else: reject}]}\ntolerate:", `unknown value "reject"`},
+		{"tolerate:", "checks: {delivery: [{name: a, must: blank_share('lvl_m') < 0.5}]}\ntolerate:", `no column "lvl_m"; did you mean "level_m"?`},
+		{"tolerate:", "checks: {delivery: [{name: a, must: sum('station_id') < 0.5}]}\ntolerate:", "sum is for numbers; station_id holds text"},
+		{"tolerate:", "checks: {delivery: [{name: a, must: rows > 'x'}]}\ntolerate:", "no matching overload"},
+		{"tolerate:", "checks: {delivery: [{name: a, must: \"all_in('station_id', 'station', 'id')\"}]}\ntolerate:", "as schema.table"},
+		{"tolerate:", "checks: {delivery: [{name: a, must: \"last('b') > 1.0\"}]}\ntolerate:", `there is no check "b"`},
+		{"tolerate:", "checks: {file: {trailer: {line: '^TOTAL;(?P<quality>.*)$'}}}\ntolerate:", "neither rows nor a field of numbers"},
+		{"tolerate:", "checks: {file: {rows: {from: 3, to: 2}}}\ntolerate:", "from is more than to"},
 		{"format: csv", "format: cvs", `unknown value "cvs"; did you mean "csv"?`},
 		{"at: landing/gauges", "at: ../secrets", "without \"..\""},
 		{"at: landing/gauges", "at: /etc", "plain path below a landing root"},

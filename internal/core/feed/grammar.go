@@ -1,5 +1,7 @@
 package feed
 
+import "mullein/internal/core/decode"
+
 // key is one key of the feed file. The grammar is a tree of keys; walk.go
 // checks YAML against it, jsonschema.go prints it for editors, and the test of
 // docs/feed-file.md demands that each of them is described there.
@@ -70,34 +72,35 @@ func grammar() *key {
 		text("owner", "Who is told when something is wrong: an e-mail address."),
 		group("supplier", "Who sends the files.", text("name", "Their name."), text("contact", "Where to reach them.")),
 		landingKeys(),
-		choice("format", "How the file is written.", "csv").soon("json", "jsonl", "parquet", "avro", "xlsx", "fixed"),
-		choice("encoding", "The charset of text files.", "utf-8").soon("latin-1", "utf-16", "windows-1252"),
-		group("dialect", "Table Dialect: how delimited text is laid out.",
-			char("delimiter", "Between cells. Default: a comma."),
-			flag("header", "Whether the first line names the columns. false maps them by position. Default: true."),
+		choice("format", "How the file is written: csv (all delimited text), json, jsonl (JSON Lines), parquet, avro, xlsx (spreadsheets), fixed (fixed-width text). gzip, zstd and bzip2 are unpacked by themselves. Default: csv.", decode.Formats()...),
+		text("encoding", "The charset of text files, by its IANA name. Default: utf-8.").eg("windows-1252"),
+		group("dialect", "Table Dialect: how the file is laid out.",
+			text("delimiter", "Between cells, one character or several. Default: a comma."),
+			flag("header", "Whether the first row names the columns. false maps them by position. Default: true; for fixed: false."),
 			char("quoteChar", "Around cells that hold delimiters or line ends. Default: a double quote. \"\" for none."),
 			char("commentChar", "Lines that begin with it are passed over. Default: none."),
-			flag("doubleQuote", "Whether a doubled quote inside quotes stands for one.").wait(),
-			char("escapeChar", "Before a character that is to be taken as it is.").wait(),
-			text("lineTerminator", "The end of a line.").wait(),
-			text("nullSequence", "A text that stands for no value.").wait(),
-			flag("skipInitialSpace", "Whether spaces after a delimiter are passed over.").wait(),
-			list("headerRows", "The lines that make the header.", count("", "")).wait(),
-			text("headerJoin", "Between the parts of a header of several lines.").wait(),
-			list("commentRows", "Lines to pass over.", count("", "")).wait(),
-			text("property", "Where the rows are in a JSON file.").wait(),
-			choice("itemType", "What a row is in a JSON file.", "array", "object").wait(),
-			list("itemKeys", "The names of columns in a JSON file.", text("", "")).wait(),
-			count("sheetNumber", "The sheet of a spreadsheet, from 1.").wait(),
-			text("sheetName", "The sheet of a spreadsheet, by name.").wait(),
+			flag("doubleQuote", "Whether a doubled quote inside quotes stands for one. Default: true."),
+			char("escapeChar", "Before a character that is to be taken as it is. Default: none.").eg("'\\'"),
+			text("lineTerminator", "The end of a line. Default: LF and CRLF, and CR where there is neither."),
+			text("nullSequence", "A text that stands for no value, besides the schema's missingValues.").eg("'\\N'"),
+			flag("skipInitialSpace", "Whether spaces at the beginning of a cell are passed over. Default: false."),
+			list("headerRows", "The rows that make the header, from 1; those above it are passed over. Default: the first that is neither empty nor a comment.", count("", "")).eg("[2, 3]"),
+			text("headerJoin", "Between the parts of a header of several rows. Default: a space."),
+			list("commentRows", "Rows to pass over, from 1.", count("", "")).eg("[1]"),
+			text("property", "json: the path of the array of records. Default: the top.").eg("data.samples"),
+			choice("itemType", "json: what a record is. Default: what stands there.", "array", "object"),
+			list("itemKeys", "json: the names of the items, where records are arrays. Default: the first record names them.", text("", "")),
+			count("sheetNumber", "xlsx: the sheet, from 1. Default: the first."),
+			text("sheetName", "xlsx: the sheet, by name."),
 		),
-		text("each", "Nested formats: a row for each element under this path.").wait(),
+		text("each", "json, jsonl, parquet, avro: a row for each element of the array under this path; what stands outside of it is repeated.").eg("results"),
 		schemaKeys().must(),
 		text("zone", "The time zone of times in the data that carry none. Default: UTC.").eg("Atlantic/Azores"),
 		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.", text("", "")),
-		text("leave_out", "Rows for which this CEL expression is true are left out.").wait(),
-		text("delete_when", "Rows for which this CEL expression is true delete their key.").wait(),
-		checkKeys().wait(),
+		text("leave_out", "Rows for which this CEL expression is true are left out.").eg("row.station_id.startsWith(\"TEST\")"),
+		text("delete_when", "Rows for which this CEL expression is true delete their key.").eg("row.status == \"withdrawn\""),
+		checkKeys(),
+		texts("private", "Columns whose values are never kept or shown in rejects; the original line is masked there too.").eg("[observer]"),
 		group("tolerate", "How much may be wrong before the arrival is refused.",
 			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.", kind: kShare, example: "0.5%"}),
 		targetKeys().must(),
@@ -131,7 +134,7 @@ func schemaKeys() *key {
 	field := group("", "A column of the file.",
 		text("name", "The column's name in the target.").must(),
 		choice("type", "Its type, as Table Schema says. Default: string.", "string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"),
-		text("source", "Its name in the file. Default: its name."),
+		text("source", "Its name in the file. In json, jsonl, parquet and avro a path, such as sample.site.id or /sample/site/id, or * for the whole record; in fixed the first and last character, such as 1-8. Default: its name."),
 		text("format", "How it is written: a POSIX strftime pattern for times; default, email, uri, binary or uuid for strings; default, array or object for geopoints."),
 		text("title", "A name for people; becomes part of the column's comment."),
 		text("description", "What it means; becomes the column's comment."),
@@ -172,19 +175,20 @@ func schemaKeys() *key {
 }
 
 func checkKeys() *key {
-	row := func(about string) *key {
-		return list("", about, group("", "A check.",
-			text("name", "What a failure is called."), text("must", "A CEL expression."),
-			choice("else", "What a failure does.", "reject", "refuse", "warn")))
+	checks := func(name, about string, otherwise ...string) *key {
+		return list(name, about, group("", "A check.",
+			text("name", "What it is called: a-z, 0-9 and _.").must(),
+			text("must", "A CEL expression that must be true.").must(),
+			choice("else", "What becomes of the rows, or of the delivery, when it is not. Default: "+otherwise[0]+".", otherwise...)))
 	}
-	named := func(name string, k *key) *key { k.name = name; return k }
-	return group("checks", "What must be true beyond the constraints.",
-		group("file", "Of the file as a whole.",
+	return group("checks", "What must be true beyond the constraints. Every check says what it saw, also when it holds.",
+		group("file", "Of the file as a whole; a file that breaks one is refused.",
 			group("rows", "How many rows.", count("from", "At least."), count("to", "At most.")),
-			text("checksum", "A file beside it that holds its checksum."),
-			group("trailer", "A last line that counts the rows.", text("line", "A regular expression with a group rows."))),
-		named("row", row("Of each row.")),
-		named("delivery", row("Of a delivery.")),
+			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and captures.").eg("\"{path}.sha256\""),
+			group("trailer", "A last line that is no row: it counts the rows, or sums columns.",
+				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),
+		checks("row", "Of each row. Where a column is null that the expression cannot do without, the check holds.", "reject", "refuse", "warn"),
+		checks("delivery", "Of a delivery as a whole, in CEL over rows, last_rows, usual_rows, blank_share('c'), distinct_count('c'), sum('c'), smallest('c'), greatest('c'), newest_age('c'), all_in('c', 'schema.table', 'c') and last('check').", "refuse", "warn"),
 	)
 }
 

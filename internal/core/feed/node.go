@@ -62,6 +62,8 @@ type reader struct {
 	file     string
 	problems Problems
 	nodes    int
+	// nullSequence is the dialect's; it belongs to the missing values.
+	nullSequence string
 }
 
 func (r *reader) fail(line, column int, what string, args ...any) {

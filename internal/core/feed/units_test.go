@@ -80,7 +80,7 @@ func TestWhatDoesNotGoTogether(t *testing.T) {
 		{"  fields:", "  fieldsMatch: subset\n  fields:", ""},
 		{"schema:\n", "dialect: {header: false}\nschema:\n  fieldsMatch: subset\n", "needs a header"},
 		{"landing:", "dialect: {delimiter: \"\\\"\"}\nlanding:", "delimiter and quoteChar are both"},
-		{"landing:", "dialect: {delimiter: \";;\"}\nlanding:", "takes one ASCII character"},
+		{"landing:", "dialect: {delimiter: \";;;;;;;;;\"}\nlanding:", "from 1 to 8 bytes"},
 		{"landing:", "dialect: {delimiter: \"\"}\nlanding:", "a delimiter is needed"},
 		{"[{name: id, type: integer}]", "[]", "from 1 to 1000 fields, not 0"},
 		{"[{name: id, type: integer}]", "[{name: id}, {name: id, source: other}]", `column "id" is both a field and a field`},

@@ -26,7 +26,9 @@ type Column struct {
 	Field Field
 	Kind  Kind // of every value that is not null
 
+	zone     *time.Location
 	missing  []string
+	blanks   []Value // the missing values that are numbers
 	read     func(cell []byte, v *Value) error
 	required bool
 	min, max bound
@@ -70,6 +72,14 @@ func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
 	}
 	if err := c.setReader(zone); err != nil {
 		return nil, err
+	}
+	c.zone = zone
+	for _, text := range c.missing {
+		var v Value
+		if parseDecimal([]byte(text), '.', &v) == nil {
+			v.Kind = Decimal
+			c.blanks = append(c.blanks, v)
+		}
 	}
 	k := f.Constraints
 	c.required = k.Required || slices.Contains(s.PrimaryKey, f.Name)

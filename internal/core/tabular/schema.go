@@ -140,6 +140,43 @@ func (s *Schema) MatchHeader(header []string) ([]int, error) {
 	return positions, s.judge(header, positions, missing, extra)
 }
 
+// MatchKeys holds the keys at the top of records, which are trees, against the
+// schema. tops are the keys that the fields reach into, "" for the whole
+// record; also are keys that are known besides. Their order says nothing. It
+// gives which fields may have a value.
+func (s *Schema) MatchKeys(keys, tops, also []string) ([]bool, error) {
+	there := map[string]bool{}
+	for _, k := range keys {
+		there[k] = true
+	}
+	known := map[string]bool{}
+	for _, k := range also {
+		known[k] = true
+	}
+	has := make([]bool, len(tops))
+	var missing, extra []string
+	found, whole := 0, false
+	for i, top := range tops {
+		has[i] = top == "" || there[top]
+		whole = whole || top == ""
+		if has[i] {
+			found++
+		} else if !known[top] {
+			missing = append(missing, top)
+		}
+		known[top] = true
+	}
+	for _, k := range keys {
+		if !known[k] && !whole { // who keeps the whole record misses nothing
+			extra = append(extra, k)
+		}
+	}
+	if found == 0 {
+		return nil, fmt.Errorf("none of the schema's columns is in the records; they have %s", quoteList(keys))
+	}
+	return has, s.judge(keys, nil, missing, extra)
+}
+
 func (s *Schema) judge(header []string, positions []int, missing, extra []string) error {
 	match := s.FieldsMatch
 	var says []string
@@ -176,7 +213,7 @@ func (s *Schema) judge(header []string, positions []int, missing, extra []string
 func (s *Schema) required(source string) bool {
 	for i := range s.Fields {
 		f := &s.Fields[i]
-		if f.SourceName() == source {
+		if f.SourceName() == source || strings.HasPrefix(f.SourceName(), source+".") {
 			return f.Constraints.Required || slices.Contains(s.PrimaryKey, f.Name)
 		}
 	}

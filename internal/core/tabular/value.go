@@ -32,9 +32,10 @@ const (
 	JSON         // B, compact JSON text
 	Binary       // B
 	UUID         // B, 16 bytes
+	Wall         // I, microseconds since 1970-01-01 on a clock whose zone is not known; no column has it
 )
 
-var kindNames = [...]string{"null", "text", "integer", "number", "float", "boolean", "datetime", "date", "time", "duration", "geopoint", "json", "binary", "uuid"}
+var kindNames = [...]string{"null", "text", "integer", "number", "float", "boolean", "datetime", "date", "time", "duration", "geopoint", "json", "binary", "uuid", "local datetime"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -102,6 +103,8 @@ func (v *Value) String() string {
 		return strconv.FormatBool(v.I != 0)
 	case Instant:
 		return time.UnixMicro(v.I).UTC().Format("2006-01-02T15:04:05.999999Z07:00")
+	case Wall:
+		return time.UnixMicro(v.I).UTC().Format("2006-01-02T15:04:05.999999")
 	case Day:
 		return time.Unix(v.I*86400, 0).UTC().Format("2006-01-02")
 	case Clock:

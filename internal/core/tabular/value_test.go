@@ -54,9 +54,9 @@ func TestDialectsThatCannotWork(t *testing.T) {
 	require.NoError(t, DefaultDialect().Check())
 	for want, d := range map[string]Dialect{
 		"a delimiter is needed":                      {},
-		"delimiter and quoteChar are both":           {Delimiter: ';', QuoteChar: ';'},
-		"commentChar '\"' already has another use":   {Delimiter: ';', QuoteChar: '"', CommentChar: '"'},
-		"quoteChar must be one ASCII character, and": {Delimiter: ';', QuoteChar: '\n'},
+		"delimiter and quoteChar are both":           {Delimiter: ";", QuoteChar: ';'},
+		"commentChar '\"' already has another use":   {Delimiter: ";", QuoteChar: '"', CommentChar: '"'},
+		"quoteChar must be one ASCII character, and": {Delimiter: ";", QuoteChar: '\n'},
 	} {
 		assert.ErrorContains(t, d.Check(), want)
 	}

@@ -1,0 +1,671 @@
+package decode
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/deprecated"
+	"github.com/parquet-go/parquet-go/format"
+
+	"mullein/internal/core/tabular"
+)
+
+// parquetFile reads Apache Parquet column by column, and only the columns that
+// are wanted, one row at a time. Lists and groups become JSON.
+type parquetFile struct {
+	file   *parquet.File
+	root   *parquetNode
+	leaves []*parquetNode
+	each   string
+
+	groups  []parquet.RowGroup // still to come
+	left    int64              // rows of the group at hand
+	count   int64
+	columns []*parquetColumn // by leaf; nil where it is not wanted
+	takes   []parquetTake
+	nests   bool // some of takes are lists or groups
+	values  []tabular.Value
+	space   []byte
+	queue   elements
+	rec     Record
+}
+
+// parquetNode is an element of the file's schema.
+type parquetNode struct {
+	name               string
+	optional, repeated bool
+	def, rep           int // the highest levels here
+	leaf               int // index among the leaves; -1 for a group
+	first              int // the first leaf below
+	children           []*parquetNode
+	read               func(v parquet.Value, out *tabular.Value) error
+}
+
+// parquetTake is what is wanted of a row.
+type parquetTake struct {
+	node *parquetNode
+	to   []int
+	each bool
+	flat bool // one value a row, whose node is a leaf outside of lists
+	// within says that the leaf belongs to a group that is wanted too, and is
+	// read with it.
+	within bool
+}
+
+// parquetColumn reads the values of a leaf.
+type parquetColumn struct {
+	pages  parquet.Pages
+	page   parquet.Page
+	values parquet.ValueReader
+	buf    []parquet.Value
+	at, n  int
+	row    []parquet.Value // of the row at hand, where it may hold several
+	next   int             // in row
+}
+
+const (
+	maxParquetColumns = 10_000
+	parquetAtOnce     = 512
+)
+
+func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err error) {
+	defer parquetFailure(&err)
+	file, err := parquet.OpenFile(at, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(64<<10))
+	if err != nil {
+		return nil, &FileError{Reason: fmt.Sprintf("its footer cannot be read (%v); it may be cut short", err)}
+	}
+	p := &parquetFile{file: file, groups: file.RowGroups(), each: each}
+	meta := file.Metadata()
+	for _, group := range meta.RowGroups {
+		for _, c := range group.Columns {
+			m := c.MetaData
+			if m.TotalCompressedSize < 0 || m.TotalCompressedSize > size || m.DataPageOffset < 0 || m.DataPageOffset > size || m.NumValues < 0 {
+				return nil, &FileError{Reason: fmt.Sprintf("its footer speaks of %d bytes at %d in a file of %d: it is damaged", m.TotalCompressedSize, m.DataPageOffset, size)}
+			}
+		}
+	}
+	elements := meta.Schema
+	if len(elements) > maxParquetColumns {
+		return nil, &FileError{Reason: fmt.Sprintf("more than %d columns", maxParquetColumns)}
+	}
+	at_ := 0
+	if p.root, err = p.grow(elements, &at_, 0, 0, 0); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// parquetFailure makes a refusal of a panic: the library trusts the file in
+// places where it should not.
+func parquetFailure(err *error) {
+	if r := recover(); r != nil {
+		*err = &FileError{Reason: fmt.Sprintf("it is damaged: %v", r)}
+	}
+}
+
+func (p *parquetFile) grow(elements []format.SchemaElement, at *int, def, rep, depth int) (*parquetNode, error) {
+	if *at >= len(elements) || depth > maxDepth {
+		return nil, &FileError{Reason: "its schema is damaged"}
+	}
+	e := &elements[*at]
+	*at++
+	n := &parquetNode{name: e.Name, leaf: -1, first: len(p.leaves)}
+	if depth > 0 && e.RepetitionType.Valid {
+		n.optional = e.RepetitionType.V == format.Optional
+		n.repeated = e.RepetitionType.V == format.Repeated
+	}
+	if n.optional || n.repeated {
+		def++
+	}
+	if n.repeated {
+		rep++
+	}
+	n.def, n.rep = def, rep
+	if !e.NumChildren.Valid {
+		n.leaf = len(p.leaves)
+		p.leaves = append(p.leaves, n)
+		n.read = parquetReader(e)
+		return n, nil
+	}
+	for range e.NumChildren.V {
+		child, err := p.grow(elements, at, def, rep, depth+1)
+		if err != nil {
+			return nil, err
+		}
+		n.children = append(n.children, child)
+	}
+	if len(n.children) == 0 {
+		return nil, &FileError{Reason: fmt.Sprintf("its schema has a group %s without columns", e.Name)}
+	}
+	return n, nil
+}
+
+// Header names the columns at the top.
+func (p *parquetFile) Header() ([]string, error) {
+	var names []string
+	for _, c := range p.root.children {
+		names = append(names, c.name)
+	}
+	return names, nil
+}
+
+// Select says which parts of the rows are wanted.
+func (p *parquetFile) Select(sources []string) error {
+	root, err := tree(sources, p.each)
+	if err != nil {
+		return err
+	}
+	p.values = make([]tabular.Value, len(sources))
+	if e := root.elements(); e != nil {
+		p.queue.docs = &documents{root: root, each: e, each_: e.all(), values: p.values, how: How{Each: p.each}}
+	}
+	p.columns = make([]*parquetColumn, len(p.leaves))
+	p.want(p.root, root)
+	for i := range p.takes {
+		for _, other := range p.takes {
+			p.takes[i].within = p.takes[i].within || !other.flat && p.takes[i].flat && other.node.holds(p.takes[i].node.leaf)
+		}
+		p.nests = p.nests || !p.takes[i].flat
+	}
+	return nil
+}
+
+// holds tells whether a leaf is below a node.
+func (n *parquetNode) holds(leaf int) bool {
+	if n.leaf >= 0 {
+		return n.leaf == leaf
+	}
+	for _, c := range n.children {
+		if c.holds(leaf) {
+			return true
+		}
+	}
+	return false
+}
+
+// want finds the nodes that sources name, and the leaves to read for them.
+func (p *parquetFile) want(n *parquetNode, b *branch) {
+	if b.each || len(b.wanted) > 0 {
+		p.takes = append(p.takes, parquetTake{node: n, to: b.wanted, each: b.each, flat: n.leaf >= 0 && n.rep == 0})
+		p.open(n)
+	}
+	if b.each || n.repeated {
+		return // what is below is taken from the elements, or cannot be reached
+	}
+	for _, c := range b.children {
+		for _, child := range n.children {
+			if child.name == c.key {
+				p.want(child, c)
+			}
+		}
+	}
+}
+
+func (p *parquetFile) open(n *parquetNode) {
+	if n.leaf >= 0 {
+		p.columns[n.leaf] = &parquetColumn{buf: make([]parquet.Value, parquetAtOnce)}
+		return
+	}
+	for _, c := range n.children {
+		p.open(c)
+	}
+}
+
+// Next gives the next row, or the next element of the one at hand.
+func (p *parquetFile) Next() (rec *Record, err error) {
+	defer parquetFailure(&err)
+	for {
+		if p.queue.open {
+			more, err := p.queue.docs.element()
+			if err != nil {
+				return nil, &FileError{Reason: fmt.Sprintf("row %d: %v", p.count, err)}
+			}
+			if more {
+				p.rec.Element = p.queue.docs.rec.Element
+				return &p.rec, nil
+			}
+			p.queue.open = false
+		}
+		if p.left == 0 {
+			if len(p.groups) == 0 {
+				return nil, io.EOF
+			}
+			if err := p.nextGroup(); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		p.left--
+		p.count++
+		if p.count > MaxLine {
+			return nil, &FileError{Reason: "more rows than can be counted"}
+		}
+		p.rec = Record{Line: p.count, Values: p.values}
+		if err := p.row(); err != nil {
+			return nil, p.failed(err)
+		}
+		if p.queue.docs == nil {
+			return &p.rec, nil
+		}
+		if p.queue.docs.elements.b != nil {
+			p.queue.open = true
+			p.queue.docs.rec.Element = -1
+		}
+	}
+}
+
+func (p *parquetFile) failed(err error) error {
+	var file *FileError
+	if errors.As(err, &file) {
+		return err
+	}
+	return &FileError{Reason: fmt.Sprintf("row %d cannot be read (%v): it is damaged", p.count, err)}
+}
+
+func (p *parquetFile) nextGroup() error {
+	group := p.groups[0]
+	p.groups = p.groups[1:]
+	p.left = group.NumRows()
+	chunks := group.ColumnChunks()
+	if len(chunks) != len(p.leaves) {
+		return &FileError{Reason: "a row group has not all columns: it is damaged"}
+	}
+	for i, c := range p.columns {
+		if c == nil {
+			continue
+		}
+		c.close()
+		*c = parquetColumn{buf: c.buf, row: c.row[:0], pages: chunks[i].Pages()}
+	}
+	return nil
+}
+
+func (c *parquetColumn) close() {
+	if c.page != nil {
+		parquet.Release(c.page)
+	}
+	if c.pages != nil {
+		c.pages.Close()
+	}
+}
+
+// value gives the next value without going past it.
+func (c *parquetColumn) value() (*parquet.Value, error) {
+	for c.at == c.n {
+		if c.values == nil {
+			page, err := c.pages.ReadPage()
+			if err == io.EOF {
+				return nil, io.ErrUnexpectedEOF
+			}
+			if err != nil {
+				return nil, err
+			}
+			if c.page != nil {
+				parquet.Release(c.page)
+			}
+			c.page, c.values = page, page.Values()
+		}
+		n, err := c.values.ReadValues(c.buf)
+		c.at, c.n = 0, n
+		if err == io.EOF {
+			c.values = nil
+		} else if err != nil {
+			return nil, err
+		} else if n == 0 {
+			return nil, io.ErrNoProgress
+		}
+	}
+	return &c.buf[c.at], nil
+}
+
+// rowValues collects the values of one row.
+func (c *parquetColumn) rowValues() error {
+	c.row, c.next = c.row[:0], 0
+	size := 0
+	for {
+		v, err := c.value()
+		if err == io.ErrUnexpectedEOF && len(c.row) > 0 {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if len(c.row) > 0 && v.RepetitionLevel() == 0 {
+			return nil
+		}
+		c.row = append(c.row, v.Clone())
+		c.at++
+		if size += valueSize(v); size > 4*MaxRecord {
+			return &FileError{Reason: fmt.Sprintf("a row with a list of more than %d MiB", 4*MaxRecord>>20)}
+		}
+	}
+}
+
+func valueSize(v *parquet.Value) int {
+	if v.Kind() == parquet.ByteArray || v.Kind() == parquet.FixedLenByteArray {
+		return 16 + len(v.ByteArray())
+	}
+	return 16
+}
+
+func (p *parquetFile) row() error {
+	p.space = p.space[:0]
+	if p.nests {
+		if err := p.nested(); err != nil {
+			return err
+		}
+	}
+	for i := range p.takes {
+		t := &p.takes[i]
+		if !t.flat {
+			continue
+		}
+		c := p.columns[t.node.leaf]
+		v, err := c.single(t.within)
+		if err != nil {
+			return err
+		}
+		out := &p.values[t.to[0]]
+		if v.IsNull() {
+			*out = tabular.Value{}
+		} else if err := t.node.read(*v, out); err != nil {
+			return err
+		}
+		for _, to := range t.to[1:] {
+			p.values[to] = *out
+		}
+	}
+	return nil
+}
+
+// single gives the one value of the row at hand: the next, or the one that was
+// read with a group.
+func (c *parquetColumn) single(within bool) (*parquet.Value, error) {
+	if within {
+		if len(c.row) != 1 {
+			return nil, io.ErrUnexpectedEOF
+		}
+		return &c.row[0], nil
+	}
+	v, err := c.value()
+	c.at++
+	return v, err
+}
+
+// nested assembles lists and groups as JSON.
+func (p *parquetFile) nested() error {
+	read := map[int]bool{}
+	for i := range p.takes {
+		t := &p.takes[i]
+		if t.flat {
+			continue
+		}
+		if err := p.collect(t.node, read); err != nil {
+			return err
+		}
+		from := len(p.space)
+		var null bool
+		p.space, null = p.assemble(p.space, t.node)
+		text := p.space[from:len(p.space):len(p.space)]
+		if t.each {
+			p.queue.docs.elements = jsonText{}
+			if !null {
+				if len(text) == 0 || text[0] != '[' {
+					return &FileError{Reason: p.each + " is not a list"}
+				}
+				p.queue.docs.elements.begin(bytes.Clone(text))
+				p.queue.docs.elements.open = '['
+			}
+		}
+		for _, to := range t.to {
+			p.values[to] = tabular.Value{}
+			if !null {
+				p.values[to] = tabular.Value{Kind: tabular.JSON, B: text}
+			}
+		}
+	}
+	return nil
+}
+
+func (p *parquetFile) collect(n *parquetNode, read map[int]bool) error {
+	if n.leaf >= 0 {
+		if read[n.leaf] {
+			p.columns[n.leaf].next = 0
+			return nil
+		}
+		read[n.leaf] = true
+		return p.columns[n.leaf].rowValues()
+	}
+	for _, c := range n.children {
+		if err := p.collect(c, read); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// head is the next value of the first leaf below a node.
+func (p *parquetFile) head(n *parquetNode) (parquet.Value, bool) {
+	c := p.columns[n.first]
+	if c.next >= len(c.row) {
+		return parquet.Value{}, false
+	}
+	return c.row[c.next], true
+}
+
+// pass goes past one value of each leaf below a node.
+func (p *parquetFile) pass(n *parquetNode) {
+	if n.leaf >= 0 {
+		p.columns[n.leaf].next++
+		return
+	}
+	for _, c := range n.children {
+		p.pass(c)
+	}
+}
+
+// assemble writes a node as JSON and tells whether it is null.
+func (p *parquetFile) assemble(dst []byte, n *parquetNode) ([]byte, bool) {
+	head, some := p.head(n)
+	if !n.repeated {
+		if !some || head.DefinitionLevel() < n.def {
+			p.pass(n)
+			return append(dst, "null"...), true
+		}
+		return p.one(dst, n), false
+	}
+	dst = append(dst, '[')
+	if !some || head.DefinitionLevel() < n.def {
+		p.pass(n)
+		return append(dst, ']'), false
+	}
+	for first := true; ; first = false {
+		if !first {
+			dst = append(dst, ',')
+		}
+		dst = p.one(dst, n)
+		if head, some = p.head(n); !some || head.RepetitionLevel() != n.rep {
+			return append(dst, ']'), false
+		}
+	}
+}
+
+// one writes one item of a node that is there.
+func (p *parquetFile) one(dst []byte, n *parquetNode) []byte {
+	if n.leaf >= 0 {
+		head, _ := p.head(n)
+		p.pass(n)
+		var v tabular.Value
+		if head.IsNull() || n.read(head, &v) != nil {
+			return append(dst, "null"...)
+		}
+		return appendJSONValue(dst, &v)
+	}
+	if list := n.list(); list != nil {
+		dst, _ = p.assemble(dst, list)
+		return dst
+	}
+	if n.repeated && len(n.children) == 1 && (n.name == "list" || n.name == "bag" || n.name == "array") {
+		dst, _ = p.assemble(dst, n.children[0])
+		return dst
+	}
+	dst = append(dst, '{')
+	for i, c := range n.children {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(appendText(dst, []byte(c.name)), ':')
+		dst, _ = p.assemble(dst, c)
+	}
+	return append(dst, '}')
+}
+
+// list gives what repeats in a group that stands for a list or a map: a single
+// repeated child.
+func (n *parquetNode) list() *parquetNode {
+	if len(n.children) == 1 && n.children[0].repeated {
+		return n.children[0]
+	}
+	return nil
+}
+
+// parquetReader makes the reader of a leaf's values by its type.
+func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) error {
+	of := func(kind tabular.Kind, factor, divisor int64) func(parquet.Value, *tabular.Value) error {
+		return func(v parquet.Value, out *tabular.Value) error {
+			n := v.Int64()
+			if v.Kind() == parquet.Int32 {
+				n = int64(v.Int32())
+			}
+			*out = tabular.Value{Kind: kind, I: n * factor / divisor}
+			return nil
+		}
+	}
+	scaled := func(kind tabular.Kind, u format.TimeUnit) func(parquet.Value, *tabular.Value) error {
+		switch u.Value.(type) {
+		case *format.MilliSeconds:
+			return of(kind, 1000, 1)
+		case *format.NanoSeconds:
+			return of(kind, 1, 1000)
+		}
+		return of(kind, 1, 1)
+	}
+	switch t := e.LogicalType.Value.(type) {
+	case *format.DateType:
+		return of(tabular.Day, 1, 1)
+	case *format.TimeType:
+		return scaled(tabular.Clock, t.Unit)
+	case *format.TimestampType:
+		if t.IsAdjustedToUTC {
+			return scaled(tabular.Instant, t.Unit)
+		}
+		return scaled(tabular.Wall, t.Unit)
+	case *format.DecimalType:
+		return parquetDecimal(int(t.Scale))
+	case *format.UUIDType:
+		return parquetBytes(tabular.UUID)
+	case *format.JsonType:
+		return parquetBytes(tabular.JSON)
+	case *format.StringType, *format.EnumType:
+		return parquetBytes(tabular.Text)
+	case *format.IntType:
+		return parquetInteger(t.IsSigned)
+	}
+	if e.ConvertedType.Valid {
+		switch e.ConvertedType.V {
+		case deprecated.Date:
+			return of(tabular.Day, 1, 1)
+		case deprecated.TimeMillis:
+			return of(tabular.Clock, 1000, 1)
+		case deprecated.TimeMicros:
+			return of(tabular.Clock, 1, 1)
+		case deprecated.TimestampMillis:
+			return of(tabular.Instant, 1000, 1)
+		case deprecated.TimestampMicros:
+			return of(tabular.Instant, 1, 1)
+		case deprecated.Decimal:
+			return parquetDecimal(int(e.Scale.V))
+		case deprecated.UTF8, deprecated.Enum:
+			return parquetBytes(tabular.Text)
+		case deprecated.Json:
+			return parquetBytes(tabular.JSON)
+		case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
+			return parquetInteger(false)
+		}
+	}
+	return parquetPlain
+}
+
+func parquetInteger(signed bool) func(parquet.Value, *tabular.Value) error {
+	return func(v parquet.Value, out *tabular.Value) error {
+		*out = tabular.Value{Kind: tabular.Integer}
+		switch {
+		case v.Kind() == parquet.Int32 && signed:
+			out.I = int64(v.Int32())
+		case v.Kind() == parquet.Int32:
+			out.I = int64(v.Uint32())
+		case signed || v.Int64() >= 0:
+			out.I = v.Int64()
+		default: // beyond 63 bits
+			*out = tabular.Value{Kind: tabular.Decimal, B: fmt.Appendf(nil, "%d", v.Uint64())}
+		}
+		return nil
+	}
+}
+
+func parquetBytes(kind tabular.Kind) func(parquet.Value, *tabular.Value) error {
+	return func(v parquet.Value, out *tabular.Value) error {
+		*out = tabular.Value{Kind: kind, B: v.ByteArray()}
+		return nil
+	}
+}
+
+func parquetDecimal(scale int) func(parquet.Value, *tabular.Value) error {
+	return func(v parquet.Value, out *tabular.Value) error {
+		switch v.Kind() {
+		case parquet.Int32:
+			*out = tabular.Value{Kind: tabular.Decimal, I: int64(v.Int32()), Scale: int32(scale)}
+		case parquet.Int64:
+			*out = tabular.Value{Kind: tabular.Decimal, I: v.Int64(), Scale: int32(scale)}
+		default:
+			return decimal(v.ByteArray(), scale, out)
+		}
+		if out.I >= 1e18 || out.I <= -1e18 {
+			out.B, out.I = fmt.Appendf(nil, "%d", out.I), 0
+		}
+		return nil
+	}
+}
+
+// parquetPlain reads a leaf that says nothing of its meaning.
+func parquetPlain(v parquet.Value, out *tabular.Value) error {
+	switch v.Kind() {
+	case parquet.Boolean:
+		*out = tabular.Value{Kind: tabular.Boolean}
+		if v.Boolean() {
+			out.I = 1
+		}
+	case parquet.Int32:
+		*out = tabular.Value{Kind: tabular.Integer, I: int64(v.Int32())}
+	case parquet.Int64:
+		*out = tabular.Value{Kind: tabular.Integer, I: v.Int64()}
+	case parquet.Int96: // nanoseconds of the day, and the Julian day
+		i := v.Int96()
+		var b [8]byte
+		binary.LittleEndian.PutUint32(b[:], i[0])
+		binary.LittleEndian.PutUint32(b[4:], i[1])
+		const epoch = 2440588
+		*out = tabular.Value{Kind: tabular.Instant, I: (int64(i[2])-epoch)*86400*1_000_000 + int64(binary.LittleEndian.Uint64(b[:]))/1000}
+	case parquet.Float:
+		return floatValue(float64(v.Float()), 32, out)
+	case parquet.Double:
+		*out = tabular.Value{Kind: tabular.Float, X: v.Double()}
+	default:
+		*out = tabular.Value{Kind: tabular.Binary, B: v.ByteArray()}
+	}
+	return nil
+}

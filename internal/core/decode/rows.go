@@ -1,0 +1,306 @@
+package decode
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"mullein/internal/core/tabular"
+)
+
+// Record is one row of a file. Its slices are overwritten by the next call of
+// [Rows.Next].
+type Record struct {
+	Line    int64           // of its first byte, from 1; where a format has no lines, the number of the row or record
+	Element int             // which of the elements that one record holds, from 0
+	Cells   [][]byte        // as text, by position; nil where the format has types of its own
+	Values  []tabular.Value // with the types of the format: see [Rows]
+	Raw     []byte          // as it stands in the file, without the line end
+	Problem string          // why its cells cannot be trusted; "" when they can
+}
+
+// MaxRecord is the length in bytes from which a record is not kept. It is then
+// passed over up to its end and handed out with a Problem and its beginning.
+const MaxRecord = 4 << 20
+
+const rawKept = 4 << 10
+
+// MaxLine and MaxElement bound what [Record.Line] and [Record.Element] can be.
+const (
+	MaxLine    = 1<<32 - 1
+	MaxElement = 1<<17 - 1
+)
+
+// Rows reads the rows of a file, whatever its format.
+//
+// A record has Cells, or Values, in the order of the columns that Header gave.
+// Formats whose rows are trees are a [Selector] too.
+type Rows interface {
+	// Header gives the names of the columns in order; nil where the file names
+	// none. It comes before the first call of Next, once.
+	Header() ([]string, error)
+	// Next gives the next record, or io.EOF after the last. Other errors are
+	// [*FileError], or what the reader returned.
+	Next() (*Record, error)
+}
+
+// Selector is for formats whose rows are trees. Its header names the keys at
+// the top; the records' Values are what was selected.
+type Selector interface {
+	Rows
+	// Select says which parts of a record are wanted, in this order. It comes
+	// before the first call of Next, once.
+	Select(sources []string) error
+}
+
+// Format is how a file is written.
+type Format string
+
+// The formats.
+const (
+	CSV     Format = "csv"
+	JSON    Format = "json"
+	Lines   Format = "jsonl"
+	Parquet Format = "parquet"
+	Avro    Format = "avro"
+	XLSX    Format = "xlsx"
+	Fixed   Format = "fixed"
+)
+
+// Formats lists them.
+func Formats() []string {
+	return []string{string(CSV), string(JSON), string(Lines), string(Parquet), string(Avro), string(XLSX), string(Fixed)}
+}
+
+// Texts tells whether a format is text in some charset, laid out in lines.
+func (f Format) Texts() bool { return f == CSV || f == Fixed }
+
+// Trees tells whether the rows of a format are trees: see [Selector].
+func (f Format) Trees() bool { return f == JSON || f == Lines || f == Parquet || f == Avro }
+
+// Source is the bytes of a file.
+type Source struct {
+	Name  string
+	Bytes io.Reader
+	// File is the same bytes for formats that are read from their end. It is
+	// nil where they can be had only in order.
+	File io.ReaderAt
+	Size int64 // of the file, 0 where it is not known
+}
+
+// How says how to read a file.
+type How struct {
+	Format  Format
+	Charset string // an IANA name; "" is UTF-8
+	Dialect tabular.Dialect
+	Each    string // the path of the elements that are rows; "" for none
+	Widths  []Width
+	Limits  Limits
+}
+
+// Open begins to read a file: it is unpacked, brought to UTF-8, and cut into
+// rows. Errors are [*FileError], or what the reader returned.
+func Open(s Source, how How) (Rows, error) {
+	how.Limits.Size = s.Size
+	if how.Format == Parquet || how.Format == XLSX {
+		return openWhole(s, how)
+	}
+	plain, err := Unpack(s.Name, s.Bytes, how.Limits)
+	if err != nil {
+		return nil, err
+	}
+	if how.Format == Avro {
+		return newAvro(plain, how.Each)
+	}
+	text, err := toUTF8(plain, how.Charset)
+	if err != nil {
+		return nil, err
+	}
+	switch how.Format {
+	case JSON, Lines:
+		return newJSON(text, how), nil
+	case Fixed:
+		return newFixed(text, how), nil
+	}
+	c := NewCSV(text, how.Dialect)
+	c.charset = notUTF8(how.Charset)
+	return c, nil
+}
+
+// maxWhole bounds the formats that are read from their end where the file is
+// packed, or comes from where it cannot be read so, and thus lies in memory.
+const maxWhole = 256 << 20
+
+// openWhole opens formats whose directory stands at the end of the file.
+func openWhole(s Source, how How) (Rows, error) {
+	at, size := s.File, s.Size
+	packed := false
+	for _, end := range []string{".gz", ".zst", ".bz2"} {
+		packed = packed || strings.HasSuffix(strings.ToLower(s.Name), end)
+	}
+	if at == nil || packed {
+		plain, err := Unpack(s.Name, s.Bytes, how.Limits)
+		if err != nil {
+			return nil, err
+		}
+		whole, err := io.ReadAll(io.LimitReader(plain, maxWhole+1))
+		if err != nil {
+			return nil, err
+		}
+		if len(whole) > maxWhole {
+			return nil, &FileError{Reason: fmt.Sprintf("unpacked it is larger than %d MiB, the most for a packed %s file; have it sent unpacked", maxWhole>>20, how.Format)}
+		}
+		at, size = strings.NewReader(string(whole)), int64(len(whole))
+	}
+	if how.Format == XLSX {
+		return newSheet(at, size, how)
+	}
+	return newParquet(at, size, how.Each)
+}
+
+// errWanted says that a source cannot be a path.
+var errWanted = errors.New("a path is made of names with dots between, or begins with / as a JSON Pointer (RFC 6901)")
+
+// keysOf splits a source into the keys from the top of a record: names with dots
+// between, or a JSON Pointer.
+func keysOf(source string) ([]string, error) {
+	if source == "" {
+		return nil, errWanted
+	}
+	if rest, pointer := strings.CutPrefix(source, "/"); pointer {
+		keys := strings.Split(rest, "/")
+		for i := range keys {
+			keys[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(keys[i])
+		}
+		return keys, nil
+	}
+	keys := strings.Split(source, ".")
+	for _, k := range keys {
+		if k == "" {
+			return nil, fmt.Errorf("%q: %w", source, errWanted)
+		}
+	}
+	return keys, nil
+}
+
+// CheckSource says what is wrong with the source of a field of a tree.
+func CheckSource(source string) error {
+	if source == "*" {
+		return nil
+	}
+	_, err := keysOf(source)
+	return err
+}
+
+// Top gives the key at the top of a record that a source reaches into. It is
+// "" for the whole record.
+func Top(source string) string {
+	if source == "*" {
+		return ""
+	}
+	keys, err := keysOf(source)
+	if err != nil {
+		return source
+	}
+	return keys[0]
+}
+
+// branch is a node of the tree of paths that are wanted of a record.
+type branch struct {
+	key      string
+	wanted   []int // indexes of the values to fill with what stands here
+	each     bool  // its elements are rows
+	children []*branch
+	next     int // the child that is likely to come next
+}
+
+// tree makes one of sources. The node of `each` is reached like any other;
+// paths that begin with it go on from each of its elements.
+func tree(sources []string, each string) (*branch, error) {
+	root := &branch{}
+	if each != "" {
+		b, err := root.grow(each)
+		if err != nil {
+			return nil, fmt.Errorf("each: %w", err)
+		}
+		b.each = true
+	}
+	for i, s := range sources {
+		if s == "*" {
+			root.wanted = append(root.wanted, i)
+			continue
+		}
+		b, err := root.grow(s)
+		if err != nil {
+			return nil, fmt.Errorf("source %q: %w", s, err)
+		}
+		b.wanted = append(b.wanted, i)
+	}
+	return root, nil
+}
+
+func (b *branch) grow(source string) (*branch, error) {
+	keys, err := keysOf(source)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range keys {
+		child := b.child(k)
+		if child == nil {
+			child = &branch{key: k}
+			b.children = append(b.children, child)
+		}
+		b = child
+	}
+	return b, nil
+}
+
+func (b *branch) child(key string) *branch {
+	for _, c := range b.children {
+		if c.key == key {
+			return c
+		}
+	}
+	return nil
+}
+
+// find is child for the hot path: keys mostly come in the order of last time.
+func (b *branch) find(key []byte) *branch {
+	n := len(b.children)
+	for i := range n {
+		at := b.next + i
+		if at >= n {
+			at -= n
+		}
+		if c := b.children[at]; c.key == string(key) {
+			if b.next = at + 1; b.next == n {
+				b.next = 0
+			}
+			return c
+		}
+	}
+	return nil
+}
+
+// all gives the indexes of the values that are wanted of b and what is below it.
+func (b *branch) all() []int {
+	out := append([]int(nil), b.wanted...)
+	for _, c := range b.children {
+		out = append(out, c.all()...)
+	}
+	return out
+}
+
+// elements finds the node whose elements are rows; nil for none.
+func (b *branch) elements() *branch {
+	if b.each {
+		return b
+	}
+	for _, c := range b.children {
+		if e := c.elements(); e != nil {
+			return e
+		}
+	}
+	return nil
+}

@@ -1,0 +1,234 @@
+package engine
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/ledger"
+)
+
+// saw gives what the checks of an arrival saw.
+func (h *house) saw(a ledger.Arrival) map[string]string {
+	h.t.Helper()
+	results, err := h.ledger.ChecksOf(ctx, a.ID)
+	require.NoError(h.t, err)
+	out := map[string]string{}
+	for _, r := range results {
+		out[r.Name] = fmt.Sprintf("%v %s", r.Held, r.Saw)
+	}
+	return out
+}
+
+func TestChecksOfRows(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges+`leave_out: row.station_id == "SR9999"
+delete_when: row.revised == -1
+checks:
+  row:
+    - {name: even, must: row.revised % 2 == 0}
+    - {name: low, must: row.level_m < 20, else: warn}
+    - {name: sane, must: row.level_m > -4, else: refuse}
+`)
+	h.drop("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;1;2\nSR0002;2026-07-01T12:00:00Z;25;4\nSR0003;2026-07-01T12:00:00Z;1;3\nSR9999;2026-07-01T12:00:00Z;1;3\nSR0004;2026-07-01T12:00:00Z;;\n")
+	h.start()
+	a := h.arrival("G_K1_20260701T1200.csv")
+	assert.Equal(t, balance.Balance{Read: 5, Inserted: 3, Rejected: 1, LeftOut: 1}, a.Balance, a.Reason)
+	assert.Equal(t, map[string]string{"even": "false 1 of 5 rows break row.revised % 2 == 0; the first in line 4", "low": "false 1 of 5 rows break row.level_m < 20; the first in line 3", "sane": "true all 5 rows hold"}, h.saw(a))
+	rejects, err := h.ledger.Rejects(ctx, "gauges", a.ID, 0, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, rejects, 1)
+	assert.Equal(t, "even", rejects[0].Rule)
+	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;;-1\nSR0007;2026-07-01T12:00:00Z;;-1\nSR0002;2026-07-01T12:00:00Z;3;6\n")
+	b := h.arrival("1300.csv")
+	assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Deleted: 1, Outdated: 1}, newestFirst(b.Balance), b.Reason)
+	h.drop("G_K1_20260701T1400.csv", header+"SR0008;2026-07-01T12:00:00Z;-5;2\n")
+	c := h.arrival("1400.csv")
+	assert.Equal(t, ledger.Refused, c.State)
+	assert.Contains(t, c.Reason, "line 2: check sane: this row breaks row.level_m > -4")
+	assert.False(t, c.Waivable)
+}
+
+// newestFirst is the identity; it names what the test relies on: SR0001's
+// deletion carries an older revision than the row, so that it is outdated.
+func newestFirst(b balance.Balance) balance.Balance { return b }
+
+func TestDeletions(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, ", newest: revised", "", 1)+"delete_when: row.revised == -1\n")
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "1"))
+	h.start()
+	h.arrival("1200.csv")
+	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;;-1\nSR0009;2026-07-01T12:00:00Z;;-1\n"+row(3, "1"))
+	a := h.arrival("1300.csv")
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Deleted: 2}, a.Balance, a.Reason)
+	assert.Equal(t, "2", h.count("river.gauge"))
+}
+
+func TestChecksOfFiles(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, "attempts: 3", "attempts: 1", 1)+`checks:
+  file:
+    rows: {from: 2, to: 3}
+    checksum: "{path}.md5"
+    trailer: {line: "^TOTAL;(?P<rows>[0-9]+);(?P<level_m>[0-9,]+)$"}
+`)
+	const rows = "SR0001;2026-07-01T12:00:00Z;1,5;2\nSR0002;2026-07-01T12:00:00Z;2,25;2\n"
+	write := func(name, content, sum string) {
+		if sum != "" {
+			h.drop(name+".md5", sum+"  "+name+"\n")
+		}
+		h.drop(name, content)
+	}
+	write("G_K1_20260701T1200.csv", header+rows+"TOTAL;2;3,75\n", "4c8ab44a2cbd9a39b9a3b2fa6c0cf5a4")
+	write("G_K1_20260701T1201.csv", header+rows+"TOTAL;3;3,75\n", "")
+	write("G_K1_20260701T1202.csv", header+rows, "x")
+	h.start()
+	a := h.arrival("1200.csv")
+	require.Equal(t, ledger.Refused, a.State)
+	sum := strings.Fields(a.Reason)
+	require.Contains(t, a.Reason, "gives the md5 4c8ab44a2cbd9a39b9a3b2fa6c0cf5a4; the file's is ")
+	assert.Equal(t, ledger.Failed, h.arrival("1201.csv").State, "its checksum may come yet")
+	assert.Contains(t, h.arrival("1201.csv").Reason, "G_K1_20260701T1201.csv.md5 is not there")
+	assert.Contains(t, h.arrival("1202.csv").Reason, "holds no checksum")
+	write("G_K1_20260701T1203.csv", header+rows+"TOTAL;2;3,75\n", sum[len(sum)-1])
+	b := h.arrival("1203.csv")
+	require.Equal(t, ledger.Loaded, b.State, b.Reason)
+	assert.Equal(t, map[string]string{
+		"rows": "true 2 rows; from 2 to 3 are expected", "checksum": "true the md5 of G_K1_20260701T1203.csv.md5 agrees",
+		"trailer": "true rows: the trailer says 2, the file has 2; level_m: the trailer says 3.75, the file has 3.75, line 4",
+	}, h.saw(b))
+}
+
+func TestChecksOfDeliveries(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges+`checks:
+  delivery:
+    - {name: few_blanks, must: blank_share('level_m') <= 0.5}
+    - {name: usual_size, must: rows >= 0.5 * usual_rows}
+    - {name: known, must: "all_in('station_id', 'river.known', 'id')", else: warn}
+    - {name: spread, must: "greatest('level_m') - smallest('level_m') < 10.0 && distinct_count('station_id') >= 1 && sum('level_m') > 0"}
+    - {name: steady, must: "greatest('level_m') < last('spread') + 20.0"}
+    - {name: recent, must: "newest_age('observed_at') < duration('100000h')"}
+`)
+	h.exec("CREATE SCHEMA IF NOT EXISTS river; CREATE TABLE river.known (id text); INSERT INTO river.known VALUES ('SR0001'), ('SR0002')")
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "3")+row(3, "")+row(4, "4"))
+	h.start()
+	a := h.arrival("1200.csv")
+	require.Equal(t, ledger.Loaded, a.State, a.Reason)
+	saw := h.saw(a)
+	assert.Equal(t, "true blank_share('level_m') = 0.25", saw["few_blanks"])
+	assert.Equal(t, "true rows = 4; usual_rows not known yet", saw["usual_size"])
+	assert.Equal(t, "false all_in('station_id', 'river.known', 'id') = false (2 not in river.known: SR0003, SR0004)", saw["known"])
+	assert.Equal(t, "true greatest('level_m') = 4; smallest('level_m') = 1; distinct_count('station_id') = 4; sum('level_m') = 8", saw["spread"])
+	h.drop("G_K1_20260701T1300.csv", header+row(1, "2"))
+	b := h.arrival("1300.csv")
+	require.Equal(t, ledger.Refused, b.State)
+	assert.Equal(t, "check usual_size: rows = 1; usual_rows = 4; it must be rows >= 0.5 * usual_rows", b.Reason)
+	assert.Equal(t, balance.Balance{Read: 1, Withheld: 1}, b.Balance)
+	require.True(t, b.Waivable)
+	_, err := h.ledger.Decide(ctx, ledger.Release, []int64{b.ID}, "ada", "one gauge only, said the supplier")
+	require.NoError(t, err)
+	h.engine.Changed()
+	h.wait("the released arrival", func() bool { return len(h.loaded()) == 2 })
+	assert.Equal(t, "false rows = 1; usual_rows = 4", h.saw(b)["usual_size"], "it did not hold, and was let in")
+	history, err := h.ledger.CheckHistory(ctx, "gauges", "usual_size", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, history, 2)
+	assert.Equal(t, 1.0, *history[0].Value)
+	h.drop("G_K1_20260701T1400.csv", "")
+	c := h.arrival("1400.csv")
+	_, err = h.ledger.Decide(ctx, ledger.Release, []int64{c.ID}, "ada", "let it in")
+	assert.ErrorContains(t, err, "cannot be released: the file is empty")
+}
+
+func TestRejectsAreMended(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+"SR0002;2026-07-01T12:00:00Z;high;2\nbroken;2026-07-01T12:00:00Z;1;2\n")
+	h.put(strings.Replace(gauges, "rejects: 1", "rejects: 5", 1))
+	h.start()
+	a := h.arrival("1200.csv")
+	require.Equal(t, balance.Balance{Read: 3, Inserted: 1, Rejected: 2}, a.Balance)
+	rejects, err := h.ledger.Rejects(ctx, "gauges", a.ID, 0, 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, 3, rejects[0].Cell)
+	for text, want := range map[string]string{rejects[0].Original: "is as it was", "": "an empty row"} {
+		_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: text}}, "ada", "typed wrong")
+		assert.ErrorContains(t, err, want)
+	}
+	mended, err := h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 2, Text: "SR0003;2026-07-01T12:00:00Z;1,75;2"}, {Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;2,5;2"}}, "ada", "typed wrong")
+	require.NoError(t, err)
+	b := h.arrival("(mended")
+	require.Equal(t, mended.ID, b.ID)
+	require.Equal(t, balance.Balance{Read: 2, Inserted: 2}, b.Balance, b.Reason)
+	assert.Equal(t, []string{"SR0001|G_K1_20260701T1200.csv|2|K1", "SR0002|G_K1_20260701T1200.csv|3|K1", "SR0003|G_K1_20260701T1200.csv|4|K1"},
+		h.lines("SELECT concat_ws('|', station_id, from_file, from_line, catchment) FROM river.gauge ORDER BY 1"), "they keep the file and the line that they came from")
+	assert.Equal(t, []string{fmt.Sprint(b.ID)}, h.lines("SELECT from_arrival::text FROM river.gauge WHERE station_id = 'SR0003'"))
+	decisions, err := h.ledger.Decisions(ctx, b.ID, 0)
+	require.NoError(t, err)
+	assert.Equal(t, "ada", decisions[0].By)
+	_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "x"}}, "ada", "again")
+	assert.ErrorContains(t, err, "was mended already")
+	groups, err := h.ledger.RejectGroups(ctx, "gauges", 0, a.NoticedAt)
+	require.NoError(t, err)
+	require.Len(t, groups, 2)
+	assert.Zero(t, groups[0].Open+groups[1].Open)
+}
+
+func TestPrivateColumnsAreNotKept(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges+"private: [station_id]\n")
+	h.drop("G_K1_20260701T1200.csv", header+"secret;2026-07-01T12:00:00Z;1;2\n"+row(1, "1"))
+	h.start()
+	a := h.arrival("1200.csv")
+	rejects, err := h.ledger.Rejects(ctx, "gauges", a.ID, 0, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, rejects, 1)
+	assert.Equal(t, "•••", rejects[0].Value)
+	assert.Equal(t, "•••;2026-07-01T12:00:00Z;1;2", rejects[0].Original)
+	_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;1;2"}}, "ada", "mended")
+	assert.ErrorContains(t, err, "private values")
+}
+
+const formats = `feed: %[1]s
+landing: {at: in, files: "%[1]s_*", settle: 50ms}
+format: %[2]s
+schema:
+  fieldsMatch: %[4]s
+  fields:
+    - {name: id, type: integer, source: "%[3]s"}
+    - {name: level_m, type: number}
+    - {name: tags, type: array}
+  primaryKey: [id]
+target: {table: river.%[1]s}
+`
+
+func TestFilesOfOtherFormats(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, fmt.Sprintf(formats, "lines", "jsonl\neach: rows", "rows.n", "exact"), fmt.Sprintf(formats, "docs", "json", "key.id", "superset"))
+	h.drop("lines_a", `{"rows": [{"n": 1}, {"n": 2}], "level_m": 0.1, "tags": ["x"]}`+"\n"+`{"rows": [{"n": 3}], "level_m": "many", "tags": null}`+"\n"+`{"rows": [{"n": "4"}], "level_m": 2.50, "tags": []}`+"\n")
+	h.drop("docs_a.gz", zipped(`[{"key": {"id": 7}, "level_m": 1}, {"key": {"id": 8}}]`))
+	h.drop("docs_b", `[{"key": {"id": 7}, "level": 1}]`)
+	h.start()
+	a := h.arrival("lines_a")
+	assert.Equal(t, ledger.Refused, a.State)
+	assert.Contains(t, a.Reason, "1 of 4 rows were rejected")
+	rejects, err := h.ledger.Rejects(ctx, "lines", a.ID, 0, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, rejects, 1)
+	assert.Equal(t, "many", rejects[0].Value)
+	require.NoError(t, os.Remove(filepath.Join(h.root, "in", "lines_a")))
+	h.drop("lines_b", `{"rows": [{"n": 1}, {"n": 2}], "level_m": 0.1, "tags": ["x"]}`+"\n"+`{"rows": [{"n": "4"}, {"n": 4}], "level_m": 2.50, "tags": []}`+"\n")
+	b := h.arrival("lines_b")
+	require.Equal(t, balance.Balance{Read: 4, Inserted: 3, Duplicate: 1}, b.Balance, b.Reason)
+	assert.Equal(t, []string{`1|0.1|["x"]|1`, `2|0.1|["x"]|1`, "4|2.50|[]|2"}, h.lines("SELECT concat_ws('|', id, level_m, tags, from_line) FROM river.lines ORDER BY id"))
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, h.arrival("docs_a.gz").Balance)
+	assert.Contains(t, h.arrival("docs_b").Reason, `column "level" is not in the schema`)
+}

@@ -1,0 +1,157 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+)
+
+// mendedMark stands between the path of a file and the number of what was
+// mended of it.
+const mendedMark = " (mended "
+
+// mendedHow says how mended rows are read: as the feed's files are, but always
+// UTF-8, with a header of one row, and JSON as JSON Lines.
+func mendedHow(f *feed.Feed) decode.How {
+	how := f.How()
+	how.Charset = ""
+	how.Dialect.HeaderRows, how.Dialect.CommentRows, how.Dialect.CommentChar, how.Dialect.Property = nil, nil, 0, ""
+	switch f.Format {
+	case decode.JSON:
+		how.Format = decode.Lines
+	case decode.Fixed:
+		how.Dialect.Header = false
+	}
+	return how
+}
+
+// Mend hands rejects in again that a person put right. They become an arrival
+// of their own, whose rows keep the file and the line that they came from.
+func (e *Engine) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
+	a, err := e.Ledger.Arrival(ctx, of)
+	if err != nil {
+		return a, err
+	}
+	v, err := e.Ledger.Version(ctx, a.Feed, 0)
+	if err != nil {
+		return a, err
+	}
+	f, err := feed.Parse(a.Feed, []byte(v.Definition))
+	if err != nil {
+		return a, err
+	}
+	if f.Format == decode.Parquet || f.Format == decode.Avro || f.Format == decode.XLSX {
+		return a, &ledger.ConflictError{Reason: fmt.Sprintf("rows of %s cannot be mended here; have the supplier mend the file, or deliver a mended copy", f.Format)}
+	}
+	if a.State != ledger.Loaded {
+		return a, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s: rejects are mended when the rest is loaded", a.ID, a.State)}
+	}
+	rejects, err := e.Ledger.Rejects(ctx, "", of, 0, 0, ledger.MaxRejects)
+	if err != nil {
+		return a, err
+	}
+	content, lines, err := mended(f, &a, rejects, rows)
+	if err != nil {
+		return a, err
+	}
+	return e.handIn(ctx, f, &a, content, lines, rows, who, because)
+}
+
+// mended makes a file of mended rows, in the order of their lines.
+func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, rows []ledger.MendedRow) ([]byte, []int64, error) {
+	var content bytes.Buffer
+	if f.Format == decode.CSV && f.Dialect.Header {
+		names := a.Columns
+		if len(names) == 0 {
+			return nil, nil, &ledger.ConflictError{Reason: "the header of its file is not on record; redo the arrival first"}
+		}
+		for i, n := range names {
+			if i > 0 {
+				content.WriteString(f.Dialect.Delimiter)
+			}
+			content.WriteString(quoted(n, f))
+		}
+		content.WriteByte('\n')
+	}
+	byNumber := map[int]*ledger.NotableReject{}
+	for i := range rejects {
+		byNumber[rejects[i].Number] = &rejects[i]
+	}
+	var lines []int64
+	slices.SortFunc(rows, func(a, b ledger.MendedRow) int { return a.Number - b.Number })
+	for i, row := range rows {
+		reject := byNumber[row.Number]
+		text := strings.TrimRight(row.Text, "\r\n")
+		switch {
+		case reject == nil:
+			return nil, nil, fmt.Errorf("reject %d of arrival %d: %w", row.Number, a.ID, ledger.ErrNotFound)
+		case i > 0 && rows[i-1].Number == row.Number:
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d stands twice in what is handed in", row.Number)}
+		case reject.MendedIn != nil:
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, was mended already, in arrival %d", row.Number, reject.Line, *reject.MendedIn)}
+		case reject.Masked:
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, has private values, which are not kept: have the file sent again", row.Number, reject.Line)}
+		case text == "":
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d: an empty row", row.Number, reject.Line)}
+		case text == reject.Original:
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number, reject.Line)}
+		}
+		content.WriteString(text)
+		content.WriteByte('\n')
+		lines = append(lines, reject.Line)
+	}
+	if len(lines) == 0 {
+		return nil, nil, &ledger.ConflictError{Reason: "no rows are handed in"}
+	}
+	return content.Bytes(), lines, nil
+}
+
+// quoted writes a name as a cell.
+func quoted(name string, f *feed.Feed) string {
+	q := string(f.Dialect.QuoteChar)
+	if f.Dialect.QuoteChar == 0 || !strings.ContainsAny(name, f.Dialect.Delimiter+q+"\r\n") {
+		return name
+	}
+	return q + strings.ReplaceAll(name, q, q+q) + q
+}
+
+// handIn writes the file, apart from the landing, and records its arrival.
+func (e *Engine) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival, content []byte, lines []int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
+	folder, err := landing.Open(e.Roots, f.Landing.At)
+	if err != nil {
+		return *a, err
+	}
+	defer folder.Close()
+	at := path.Join(".mended", a.Feed, fmt.Sprintf("%d-%d-%d", a.ID, rows[0].Number, time.Now().UnixMilli()))
+	if err := folder.Note(at, string(content)); err != nil {
+		return *a, err
+	}
+	file, err := folder.OpenAway(at)
+	if err != nil {
+		return *a, err
+	}
+	defer file.Close()
+	now := time.Now().UTC()
+	out := ledger.Arrival{
+		Feed: a.Feed, Path: fmt.Sprintf("%s%s%s)", a.Path, mendedMark, now.Format("2006-01-02 15:04:05.000")), Size: file.Entry.Size, Modified: file.Entry.Modified, Inode: int64(file.Entry.Inode),
+		State: ledger.Ready, Reason: fmt.Sprintf("%d mended rows of arrival %d, by %s: %s", len(rows), a.ID, who, because), Captures: a.Captures,
+		Forced: true, AwayTo: at, Mends: &a.ID, MendedLines: lines, CameAt: &now, ReadyAt: &now,
+	}
+	numbers := make([]int, len(rows))
+	for i, r := range rows {
+		numbers[i] = r.Number
+	}
+	if err := e.Ledger.Mend(ctx, &out, numbers, who, because); err != nil {
+		return *a, err
+	}
+	return out, nil
+}

@@ -1,0 +1,181 @@
+package ledger
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"mullein/internal/core/check"
+	"mullein/internal/core/tabular"
+)
+
+// keepChecks keeps what checks saw, in place of what earlier attempts did.
+func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
+	var arrivals []Arrival
+	var results []CheckResult
+	for _, r := range readings {
+		for _, c := range r.Checks {
+			results = append(results, CheckResult{ArrivalID: r.ID, Name: c.Name, Scope: string(c.Scope), Otherwise: string(c.Else), Held: c.Held, Saw: c.Saw, Value: c.Value, Failed: c.Failed})
+		}
+	}
+	if len(results) == 0 {
+		return nil
+	}
+	if err := tx.Select("id", "feed").Where("id IN ?", of).Find(&arrivals).Error; err != nil {
+		return err
+	}
+	feeds := map[int64]string{}
+	for _, a := range arrivals {
+		feeds[a.ID] = a.Feed
+	}
+	for i := range results {
+		results[i].Feed = feeds[results[i].ArrivalID]
+	}
+	if err := tx.Where("arrival_id IN ?", of).Delete(&CheckResult{}).Error; err != nil {
+		return err
+	}
+	return tx.CreateInBatches(results, 500).Error
+}
+
+// ChecksOf gives what the checks saw of an arrival.
+func (l *Ledger) ChecksOf(ctx context.Context, arrival int64) ([]CheckResult, error) {
+	out := []CheckResult{}
+	err := l.with(ctx).Where("arrival_id = ?", arrival).Order("id").Find(&out).Error
+	return out, err
+}
+
+// CheckHistory gives what a check of a feed saw, the newest first, before an
+// earlier result of a page before; 0 for the first page.
+func (l *Ledger) CheckHistory(ctx context.Context, feed, name string, before int64, most int) ([]CheckResult, error) {
+	out := []CheckResult{}
+	q := l.with(ctx).Where("feed = ? AND name = ?", feed, name)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	err := q.Order("id DESC").Limit(most).Find(&out).Error
+	return out, err
+}
+
+// LastChecks gives the newest result of each check of a feed.
+func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([]CheckResult, error) {
+	out := []CheckResult{}
+	if len(names) == 0 {
+		return out, nil
+	}
+	err := l.with(ctx).Raw(`SELECT c.* FROM unnest(string_to_array(?, ',')) n CROSS JOIN LATERAL (
+		SELECT * FROM check_result r WHERE r.feed = ? AND r.name = n ORDER BY id DESC LIMIT 1) c`, join(names), feed).Scan(&out).Error
+	return out, err
+}
+
+func join(names []string) string {
+	out := ""
+	for i, n := range names {
+		if i > 0 {
+			out += ","
+		}
+		out += n
+	}
+	return out
+}
+
+// usualLoads is of how many loads the usual number of rows is the median.
+const usualLoads = 10
+
+// Past answers a question about earlier loads of a feed. The answer is Null
+// where there are none.
+func (l *Ledger) Past(ctx context.Context, feed string, q check.Question) (check.Answer, error) {
+	var x *float64
+	var err error
+	db := l.with(ctx)
+	switch q.Ask {
+	case "last":
+		err = db.Raw(`SELECT r.value FROM check_result r JOIN arrival a ON a.id = r.arrival_id WHERE r.feed = ? AND r.name = ? AND a.state = 'loaded'
+			ORDER BY r.id DESC LIMIT 1`, feed, q.Column).Scan(&x).Error
+	default:
+		most := usualLoads
+		if q.Ask == "last_rows" {
+			most = 1
+		}
+		err = db.Raw(`SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY rows) FROM (
+			SELECT sum((balance->>'read')::bigint)::float8 AS rows, max(finished_at) AS at FROM (
+				SELECT * FROM arrival WHERE feed = ? AND state = 'loaded' AND NOT is_list AND mends IS NULL ORDER BY finished_at DESC LIMIT 1000) a
+			GROUP BY CASE WHEN delivery = '' THEN id::text ELSE delivery END ORDER BY at DESC LIMIT ?) d`, feed, most).Scan(&x).Error
+	}
+	if err != nil {
+		return check.Answer{}, fmt.Errorf("look up %s: %w", q, err)
+	}
+	if x == nil {
+		return check.Answer{}, nil
+	}
+	return check.Answer{Value: tabular.Value{Kind: tabular.Float, X: *x}}, nil
+}
+
+// RejectGroup is rejects of one kind.
+type RejectGroup struct {
+	Feed       string    `json:"feed"`
+	Rule       string    `json:"rule"`
+	ColumnName string    `json:"column"`
+	Reason     string    `json:"reason" doc:"Of one of them"`
+	Count      int64     `json:"count" doc:"Kept ones; the balance counts all"`
+	Open       int64     `json:"open" doc:"Not mended"`
+	Arrivals   int64     `json:"arrivals"`
+	Last       time.Time `json:"last" doc:"When the newest came"`
+	Example    string    `json:"example" doc:"A value"`
+}
+
+// RejectGroups groups the rejects of the newest arrivals by what they broke and
+// by column, the most frequent first. feed "" takes all feeds, arrival 0 all
+// arrivals.
+func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, since time.Time) ([]RejectGroup, error) {
+	out := []RejectGroup{}
+	q := `SELECT a.feed, r.rule, r.column_name, min(r.reason) AS reason, count(*) AS count, count(*) FILTER (WHERE r.mended_in IS NULL) AS open,
+			count(DISTINCT r.arrival_id) AS arrivals, max(a.finished_at) AS last, min(r.value) AS example
+		FROM arrival a JOIN reject r ON r.arrival_id = a.id WHERE a.state IN ('loaded', 'refused') AND a.finished_at >= ?`
+	args := []any{since}
+	if feed != "" {
+		q, args = q+" AND a.feed = ?", append(args, feed)
+	}
+	if arrival > 0 {
+		q, args = q+" AND a.id = ?", append(args, arrival)
+	}
+	const most = 200
+	err := l.with(ctx).Raw(q+` GROUP BY 1, 2, 3 ORDER BY open DESC, count DESC, a.feed, r.rule, r.column_name LIMIT ?`, append(args, most)...).Scan(&out).Error
+	return out, err
+}
+
+// DropRejects forgets the rejects of arrivals that ended before a time, a few
+// at once. It gives how many.
+func (l *Ledger) DropRejects(ctx context.Context, before time.Time, most int) (int64, error) {
+	done := l.with(ctx).Exec(`DELETE FROM reject WHERE (arrival_id, number) IN (
+		SELECT r.arrival_id, r.number FROM reject r JOIN arrival a ON a.id = r.arrival_id WHERE a.finished_at < ? ORDER BY 1, 2 LIMIT ?)`, before, most)
+	return done.RowsAffected, done.Error
+}
+
+// MendedRow is a reject that a person put right.
+type MendedRow struct {
+	Number int    `json:"number" minimum:"1" doc:"Of the reject, within its arrival"`
+	Text   string `json:"text" maxLength:"8192" doc:"The whole row as it ought to be, in the form of the file"`
+}
+
+// Mend records an arrival that holds mended rejects of another, ready to be
+// loaded.
+func (l *Ledger) Mend(ctx context.Context, mended *Arrival, numbers []int, who, because string) error {
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := tx.Create(mended).Error; err != nil {
+			return nil, err
+		}
+		done := tx.Model(&Reject{}).Where("arrival_id = ? AND number IN ? AND mended_in IS NULL", *mended.Mends, numbers).Update("mended_in", mended.ID)
+		if done.Error != nil {
+			return nil, done.Error
+		}
+		if done.RowsAffected != int64(len(numbers)) {
+			return nil, &ConflictError{"some of these rejects were mended meanwhile; look again"}
+		}
+		if err := decided(tx, []Arrival{*mended}, "mend", who, because); err != nil {
+			return nil, err
+		}
+		return []Event{arrivalEvent(mended)}, nil
+	})
+}

@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
@@ -77,6 +78,37 @@ type VersionList struct {
 type RejectList struct {
 	Items []ledger.NotableReject `json:"items" nullable:"false"`
 	More  bool                   `json:"more" doc:"There are more; ask for those after the last of these"`
+}
+
+// FeedCheck is a check of a feed, and what it saw last.
+type FeedCheck struct {
+	Name  string              `json:"check"`
+	Scope check.Scope         `json:"scope" enum:"file,row,delivery"`
+	Else  check.Else          `json:"else" enum:"reject,refuse,warn"`
+	Must  string              `json:"must"`
+	Last  *ledger.CheckResult `json:"last" doc:"null before the first load"`
+}
+
+// FeedCheckList is the checks of a feed.
+type FeedCheckList struct {
+	Items []FeedCheck `json:"items" nullable:"false"`
+}
+
+// CheckResultList is a page of what checks saw.
+type CheckResultList struct {
+	Items []ledger.CheckResult `json:"items" nullable:"false"`
+	Next  int64                `json:"next" doc:"The before of the next page; 0 when there is none"`
+}
+
+// RejectGroupList is rejects by what they broke.
+type RejectGroupList struct {
+	Items []ledger.RejectGroup `json:"items" nullable:"false"`
+}
+
+// Mend hands rejects in again that were put right.
+type Mend struct {
+	Rows    []ledger.MendedRow `json:"rows" minItems:"1" maxItems:"1000" nullable:"false"`
+	Because string             `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
 }
 
 // RunList is a page of runs.

@@ -379,36 +379,6 @@ func feedOrArrival(ctx context.Context, service *client.Client, arg string) (str
 	return arg, 0, err
 }
 
-func (c *command) rejects() *cobra.Command {
-	var most int
-	cmd := &cobra.Command{Use: "rejects FEED|ARRIVAL", Short: "Rows that were left out, and why", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		feed, arrival, err := feedOrArrival(ctx, service, args[0])
-		if err != nil {
-			return err
-		}
-		list, err := service.Rejects(ctx, feed, arrival, ledger.Reject{}, most)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			if len(list.Items) == 0 {
-				fmt.Fprintln(c.out, "No rejects.")
-				return
-			}
-			t := &table{head: []string{"ARRIVAL", "PATH", "LINE", "COLUMN", "VALUE", "WHY", "ORIGINAL"}}
-			for _, r := range list.Items {
-				t.add(id(r.ArrivalID), text(r.Path), id(r.Line), text(r.ColumnName), text(shorten(r.Value, 24)), text(shorten(r.Reason, 60)), text(shorten(r.Original, 70)))
-			}
-			t.write(c.out)
-			if list.More {
-				fmt.Fprintf(c.out, "There are more; --limit takes up to 1000.\n")
-			}
-		})
-	})}
-	cmd.Flags().IntVar(&most, "limit", 50, "how many, 1 to 1000")
-	return cmd
-}
-
 func (c *command) rows() *cobra.Command {
 	var most int
 	cmd := &cobra.Command{Use: "rows FEED|ARRIVAL", Short: "Rows of the target, with their lineage", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {

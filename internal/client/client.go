@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"mullein/internal/api"
+	"mullein/internal/engine"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
 )
@@ -292,6 +294,83 @@ func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after 
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rejects"
 	}
 	return get[api.RejectList](ctx, c, path, query("after_arrival", number(after.ArrivalID), "after", number(int64(after.Number)), "limit", strconv.Itoa(most)))
+}
+
+// RejectGroups groups the rejects of a feed, or of an arrival if that is not 0,
+// by what they broke and by column.
+func (c *Client) RejectGroups(ctx context.Context, feed string, arrival int64) (api.RejectGroupList, error) {
+	return get[api.RejectGroupList](ctx, c, "/reject-groups", query("feed", feed, "arrival", number(arrival)))
+}
+
+// Mend hands rejects of an arrival in again that were put right. It gives the
+// arrival in which they are loaded.
+func (c *Client) Mend(ctx context.Context, arrival int64, m api.Mend) (ledger.Arrival, error) {
+	var out ledger.Arrival
+	err := c.call(ctx, http.MethodPost, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/mend", nil, m, &out)
+	return out, err
+}
+
+// ArrivalChecks gives what the checks saw of an arrival.
+func (c *Client) ArrivalChecks(ctx context.Context, id int64) (api.CheckResultList, error) {
+	return get[api.CheckResultList](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10)+"/checks", nil)
+}
+
+// Checks gives the checks of a feed.
+func (c *Client) Checks(ctx context.Context, feed string) (api.FeedCheckList, error) {
+	return get[api.FeedCheckList](ctx, c, feedPath(feed)+"/checks", nil)
+}
+
+// CheckHistory gives what a check saw, the newest first.
+func (c *Client) CheckHistory(ctx context.Context, feed, check string, most int) (api.CheckResultList, error) {
+	return get[api.CheckResultList](ctx, c, feedPath(feed)+"/checks/"+url.PathEscape(check), query("limit", strconv.Itoa(most)))
+}
+
+// Rehearsed is what a rehearsal is about.
+type Rehearsed struct {
+	Feed       string // put already; "" where Definition says it
+	Definition string // a feed file that may not be put yet; "" for none
+	Path       string // a file below the landing; "" for the one that would be next
+	Name       string // of File
+	File       io.Reader
+	Deep       bool
+}
+
+// Rehearse says what a load would do, and does nothing.
+func (c *Client) Rehearse(ctx context.Context, r Rehearsed) (engine.Rehearsal, error) {
+	var out engine.Rehearsal
+	q := query("feed", r.Feed, "path", r.Path)
+	if r.Deep {
+		q.Set("deep", "true")
+	}
+	if r.Definition == "" && r.File == nil {
+		return out, c.send(ctx, http.MethodPost, "/rehearsals", q, nil, "", &out)
+	}
+	read, write := io.Pipe()
+	form := multipart.NewWriter(write)
+	go func() { write.CloseWithError(r.write(form)) }()
+	return out, c.send(ctx, http.MethodPost, "/rehearsals", q, read, form.FormDataContentType(), &out)
+}
+
+func (r *Rehearsed) write(form *multipart.Writer) error {
+	if r.Definition != "" {
+		part, err := form.CreateFormFile("definition", "feed.yaml")
+		if err != nil {
+			return err
+		}
+		if _, err := io.WriteString(part, r.Definition); err != nil {
+			return err
+		}
+	}
+	if r.File != nil {
+		part, err := form.CreateFormFile("file", r.Name)
+		if err != nil {
+			return err
+		}
+		if _, err := io.Copy(part, r.File); err != nil {
+			return err
+		}
+	}
+	return form.Close()
 }
 
 // Rows gives rows of a feed's target, or those that an arrival last wrote if

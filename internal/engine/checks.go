@@ -76,7 +76,7 @@ func (l *loading) judge(ctx context.Context, load *target.Load, parts []*part, t
 		return err
 	}
 	for _, p := range parts {
-		if !p.file.Unchanged() {
+		if p.file != nil && !p.file.Unchanged() {
 			return &culpritError{p, errChanged}
 		}
 		if err := l.judgeFile(p); err != nil {
@@ -117,7 +117,7 @@ func (l *loading) judgeFile(p *part) error {
 	if c.RowsFrom > 0 || c.RowsTo > 0 {
 		p.results = append(p.results, check.Rows(p.reading.read, c.RowsFrom, c.RowsTo))
 	}
-	if c.Checksum != nil && p.arrival.Mends == nil {
+	if c.Checksum != nil && p.arrival.Mends == nil && p.sent == nil {
 		r, err := l.checksum(p)
 		if err != nil {
 			return err

@@ -202,10 +202,10 @@ func TestAFileBecomesRows(t *testing.T) {
 	assert.Equal(t, []string{"SR0001|12:00|4.72|K1|t", "SR0002|12:00|K1"}, h.lines(contents))
 	assert.Equal(t, []string{fmt.Sprintf("2026/G_K1_20260701T1200.csv|4|%d|%d", a.ID, *a.RunID)},
 		h.lines(`SELECT concat_ws('|', from_file, from_line, from_arrival, loaded_run) FROM river.gauge WHERE station_id = 'SR0001'`))
-	rejects, err := h.ledger.Rejects(context.Background(), "", a.ID, 0, 0, 10)
+	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Arrival: a.ID, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, rejects, 1)
-	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m", Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;"}, rejects[0].Reject)
+	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m", Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;", Rule: "constraints", Cell: 3}, rejects[0].Reject)
 	assert.Equal(t, []string{"Derived: file.captures.catchment"}, h.lines(`SELECT col_description('river.gauge'::regclass, 5)`))
 }
 

@@ -125,7 +125,7 @@ func TestDerivedColumns(t *testing.T) {
 		fmt.Sprintf("SR0001|true|25|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256, *a.RunID),
 		fmt.Sprintf("SR0002||-|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256, *a.RunID),
 	}, h.lines(`SELECT concat_ws('|', station_id, coalesce(flood::text, ''), coalesce(per::text, '-'), origin, "at" AT TIME ZONE 'UTC' || '+00', "by") FROM river.gauge ORDER BY 1`))
-	rejects, err := h.ledger.Rejects(context.Background(), "gauges", 0, 0, 0, 10)
+	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Feed: "gauges", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "per", rejects[0].ColumnName)
 	assert.Contains(t, rejects[0].Reason, "division by zero")

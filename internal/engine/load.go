@@ -35,6 +35,7 @@ type part struct {
 	content    []byte // of a small file
 	reading    *reading
 	results    []check.Result
+	sent       *Sent // of a rehearsal, where the file is not at the landing
 	piece      target.Piece
 	marker     check.Marker
 	wantSum    string // that a list gives

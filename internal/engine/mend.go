@@ -55,7 +55,7 @@ func (e *Engine) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, wh
 	if a.State != ledger.Loaded {
 		return a, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s: rejects are mended when the rest is loaded", a.ID, a.State)}
 	}
-	rejects, err := e.Ledger.Rejects(ctx, "", of, 0, 0, ledger.MaxRejects)
+	rejects, err := e.Ledger.Rejects(ctx, ledger.RejectFilter{Arrival: of, Most: ledger.MaxRejects})
 	if err != nil {
 		return a, err
 	}

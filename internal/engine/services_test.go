@@ -88,7 +88,7 @@ func TestAFrozenServiceWakesUpFenced(t *testing.T) {
 	require.NoError(t, frozen.Process.Signal(syscall.SIGCONT))
 	h.drop("G_K9_20260701T1200.csv", header+row(99, "1"))
 	h.wait("one more", func() bool { return h.count("mullein.load") == fmt.Sprint(filesEach+1) })
-	assert.Empty(t, h.lines(`SELECT path FROM mullein_records.arrival WHERE state NOT IN ('loaded')`))
+	h.wait("the ledger to follow", func() bool { return h.count("mullein_records.arrival WHERE state <> 'loaded'") == "0" })
 	assert.Empty(t, h.lines(`SELECT arrival::text FROM mullein.load GROUP BY arrival HAVING count(*) > 1`), "nothing twice")
 	end(t, frozen)
 	end(t, other)

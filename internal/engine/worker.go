@@ -332,7 +332,7 @@ func (w *worker) disown() {
 
 // killLimit is how often in a row a service may end while it reads a file,
 // before the file is taken to be the cause and held for a person.
-const killLimit = 5
+const killLimit = 7
 
 // leftAtOnce is how many arrivals are looked at together that were left behind.
 const leftAtOnce = 1000

@@ -277,20 +277,39 @@ type NotableReject struct {
 	Path string `json:"path"`
 }
 
+// RejectFilter selects rejects. Zero values select all.
+type RejectFilter struct {
+	Feed    string
+	Arrival int64
+	Rule    string
+	Column  string
+	Open    bool // those that are not mended
+	// AfterArrival and After are the arrival and the number of the last of the
+	// page before.
+	AfterArrival int64
+	After        int
+	Most         int
+}
+
 // Rejects gives a page of an arrival's rejects in the order of the file, or of
-// a feed's, the newest arrival first. after and afterArrival are the last ones
-// of the page before.
-func (l *Ledger) Rejects(ctx context.Context, feed string, arrival, afterArrival int64, after, most int) ([]NotableReject, error) {
+// a feed's, the newest arrival first.
+func (l *Ledger) Rejects(ctx context.Context, f RejectFilter) ([]NotableReject, error) {
 	q := l.with(ctx).Table("reject r").Joins("JOIN arrival a ON a.id = r.arrival_id").
-		Select("r.*, a.path").Order("r.arrival_id DESC, r.number").Limit(most)
-	if feed != "" {
-		q = q.Where("a.feed = ?", feed)
+		Select("r.*, a.path").Order("r.arrival_id DESC, r.number").Limit(f.Most)
+	if f.Feed != "" {
+		q = q.Where("a.feed = ?", f.Feed)
 	}
-	if arrival > 0 {
-		q = q.Where("r.arrival_id = ?", arrival)
+	if f.Arrival > 0 {
+		q = q.Where("r.arrival_id = ?", f.Arrival)
 	}
-	if afterArrival > 0 {
-		q = q.Where("(r.arrival_id < ? OR (r.arrival_id = ? AND r.number > ?))", afterArrival, afterArrival, after)
+	if f.Rule != "" {
+		q = q.Where("r.rule = ? AND r.column_name = ?", f.Rule, f.Column)
+	}
+	if f.Open {
+		q = q.Where("r.mended_in IS NULL")
+	}
+	if f.AfterArrival > 0 {
+		q = q.Where("(r.arrival_id < ? OR (r.arrival_id = ? AND r.number > ?))", f.AfterArrival, f.AfterArrival, f.After)
 	}
 	out := []NotableReject{}
 	err := q.Scan(&out).Error

@@ -228,7 +228,7 @@ func TestARunSumsUpItsArrivals(t *testing.T) {
 	assert.Equal(t, balance.Balance{Read: 8, Inserted: 2, Rejected: 2, Withheld: 4}, now.Balance)
 	assert.EqualValues(t, 1, now.Refused)
 	assert.NotNil(t, now.FinishedAt)
-	rejects, err := l.Rejects(ctx, "", one.ID, 0, 0, 10)
+	rejects, err := l.Rejects(ctx, RejectFilter{Arrival: one.ID, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, rejects, 1, "a later attempt's rejects take the place of an earlier one's")
 	assert.Equal(t, "again", rejects[0].Reason)
@@ -400,7 +400,7 @@ func TestListsAndRejectsArePaged(t *testing.T) {
 	var seen []string
 	last := NotableReject{}
 	for {
-		rejects, err := l.Rejects(ctx, "gauges", 0, last.ArrivalID, last.Number, 4)
+		rejects, err := l.Rejects(ctx, RejectFilter{Feed: "gauges", AfterArrival: last.ArrivalID, After: last.Number, Most: 4})
 		require.NoError(t, err)
 		if len(rejects) == 0 {
 			break

@@ -62,6 +62,13 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("arrival", "/arrivals/{id}", "One arrival"), s.arrival)
 	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects", "Rejects of an arrival, in the order of its file"), s.arrivalRejects)
 	huma.Register(s.api, get("arrival-rows", "/arrivals/{id}/rows", "Rows that an arrival last wrote"), s.arrivalRows)
+	huma.Register(s.api, get("arrival-checks", "/arrivals/{id}/checks", "What the checks saw of an arrival"), s.arrivalChecks)
+	huma.Register(s.api, get("feed-checks", "/feeds/{feed}/checks", "The checks of a feed, and what each saw last"), s.feedChecks)
+	huma.Register(s.api, get("check-history", "/feeds/{feed}/checks/{check}", "What a check saw, the newest first"), s.checkHistory)
+	huma.Register(s.api, get("reject-groups", "/reject-groups", "Rejects by what they broke and by column"), s.rejectGroups)
+	huma.Register(s.api, do(http.MethodPost, "mend", "/arrivals/{id}/mend", "Hand rejects in again that were put right"), s.mend)
+	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals", MaxBodyBytes: -1, BodyReadTimeout: -1,
+		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
 	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
 	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}}, s.events)
 }
@@ -397,6 +404,15 @@ type RejectPage struct {
 	Limit
 	AfterArrival int64 `query:"after_arrival" minimum:"0" doc:"The last arrival of the page before"`
 	After        int   `query:"after" minimum:"0" doc:"The last number of the page before"`
+
+	Rule   string `query:"rule" doc:"Only those that broke this"`
+	Column string `query:"column" doc:"With rule: only those of this column"`
+	Open   bool   `query:"open" doc:"Only those that are not mended"`
+}
+
+// filter selects the rejects of a page, and one more.
+func (p RejectPage) filter(feed string, arrival int64) ledger.RejectFilter {
+	return ledger.RejectFilter{Feed: feed, Arrival: arrival, Rule: p.Rule, Column: p.Column, Open: p.Open, AfterArrival: p.AfterArrival, After: p.After, Most: p.Most + 1}
 }
 
 type feedRejectsInput struct {
@@ -408,7 +424,7 @@ func (s *Server) feedRejects(ctx context.Context, in *feedRejectsInput) (*body[a
 	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	return rejects(s.ledger.Rejects(ctx, in.Feed, 0, in.AfterArrival, in.After, in.Most+1))(in.Most)
+	return rejects(s.ledger.Rejects(ctx, in.filter(in.Feed, 0)))(in.Most)
 }
 
 func rejects(list []ledger.NotableReject, err error) func(most int) (*body[api.RejectList], error) {
@@ -431,11 +447,10 @@ func (s *Server) arrivalRejects(ctx context.Context, in *arrivalRejectsInput) (*
 	if _, err := s.ledger.Arrival(ctx, in.ID); err != nil {
 		return nil, answer(err)
 	}
-	after := in.AfterArrival
 	if in.After > 0 {
-		after = in.ID
+		in.AfterArrival = in.ID
 	}
-	return rejects(s.ledger.Rejects(ctx, "", in.ID, after, in.After, in.Most+1))(in.Most)
+	return rejects(s.ledger.Rejects(ctx, in.filter("", in.ID)))(in.Most)
 }
 
 type arrivalRowsInput struct {

@@ -48,7 +48,11 @@ func (s *Session) Begin(ctx context.Context, t *Fitted, parts int) (*Load, error
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL READ COMMITTED"); err != nil {
+	return s.begin(ctx, t, parts, "READ COMMITTED", stage)
+}
+
+func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage string) (*Load, error) {
+	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL "+mode); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
 	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts)}, nil
@@ -329,7 +333,7 @@ func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balan
 		}
 	}
 	var counts []balance.Balance
-	if filled {
+	if filled || l.table.Deletes {
 		counts, err = l.merge(ctx, from)
 	} else {
 		counts, err = l.fillAll(ctx, from)
@@ -462,11 +466,21 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 			return counts, err
 		}
 	}
+	counts, classes, err := l.plan(ctx, replaced, others)
+	if err != nil {
+		return nil, err
+	}
+	return counts, l.carryOut(ctx, from, classes)
+}
+
+// plan classifies the rows against the target, and changes nothing in it. It
+// gives the counts of each part, and those of the classes.
+func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Balance, map[string]int64, error) {
 	among := l.stage + " s"
 	if len(replaced) == 0 {
 		var err error
 		if among, err = l.candidates(ctx); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	older, relined := "false", "false"
@@ -493,37 +507,39 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	counts := make([]balance.Balance, len(l.staged))
 	for part := range counts {
 		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
 	}
 	if tag.RowsAffected() == 0 {
-		return counts, nil
+		return counts, nil, nil
 	}
 	classes, err := l.planned(ctx, counts)
-	if err != nil {
-		return nil, err
-	}
+	return counts, classes, err
+}
+
+// carryOut does what was planned.
+func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int64) error {
 	if planned := classes["u"] + classes["l"]; planned > 0 {
 		if n, err := l.update(ctx, from); err != nil || n != planned {
-			return nil, orMoved(err)
+			return orMoved(err)
 		}
 	}
 	if planned := classes["d"]; planned > 0 {
 		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameKey())
 		if err != nil || tag.RowsAffected() != planned {
-			return nil, orMoved(err)
+			return orMoved(err)
 		}
 	}
 	if planned := classes["i"]; planned > 0 {
 		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
 		if err != nil || n != planned {
-			return nil, orMoved(err)
+			return orMoved(err)
 		}
 	}
-	return counts, nil
+	return nil
 }
 
 // fewRows is up to where it is not worth guessing that all rows are new.

@@ -13,6 +13,7 @@ const pages = [
   { to: '/today', name: 'Today' },
   { to: '/feeds', name: 'Feeds' },
   { to: '/ledger', name: 'Ledger' },
+  { to: '/rejects', name: 'Rejects' },
   { to: '/due', name: 'Due' },
   { to: '/runs', name: 'Runs' },
 ]

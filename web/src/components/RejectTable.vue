@@ -1,14 +1,8 @@
 <script setup lang="ts">
 import type { Reject } from '../api/client'
+import RejectRow from './RejectRow.vue'
 
 defineProps<{ rejects: Reject[]; path?: boolean }>()
-
-/** The original row in three parts, the cell at fault in the middle. */
-function parts(r: Reject): [string, string, string] {
-  const at = r.value && !r.value.endsWith('...') ? r.original.indexOf(r.value) : -1
-  if (at < 0) return [r.original, '', '']
-  return [r.original.slice(0, at), r.value, r.original.slice(at + r.value.length)]
-}
 </script>
 
 <template>
@@ -29,7 +23,8 @@ function parts(r: Reject): [string, string, string] {
           <td class="t">{{ r.column || 'the row' }}</td>
           <td>{{ r.reason }}</td>
           <td class="mono path">
-            {{ parts(r)[0] }}<mark v-if="parts(r)[1]">{{ parts(r)[1] }}</mark>{{ parts(r)[2] }}
+            <RejectRow :reject="r" />
+            <router-link v-if="r.mended_in" :to="`/arrivals/${r.mended_in}`"> mended in arrival {{ r.mended_in }}</router-link>
           </td>
           <td v-if="path" class="path">
             <router-link :to="`/arrivals/${r.arrival}`">{{ r.path }}</router-link>
@@ -39,13 +34,3 @@ function parts(r: Reject): [string, string, string] {
     </table>
   </div>
 </template>
-
-<style scoped>
-mark {
-  background: var(--mark);
-  color: inherit;
-  padding: 0 2px;
-  border-radius: 2px;
-  box-shadow: inset 0 -2px 0 var(--bad);
-}
-</style>

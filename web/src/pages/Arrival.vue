@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { api, got, type State, type Verb } from '../api/client'
 import AskReason from '../components/AskReason.vue'
 import BalanceBar from '../components/BalanceBar.vue'
+import CheckResults from '../components/CheckResults.vue'
 import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
@@ -19,6 +20,7 @@ const { data: rejects } = useQuery({
   queryFn: () => got(api.GET('/api/v1/arrivals/{id}/rejects', { params: { ...params.value, query: { limit: 1000 } } })),
   enabled: computed(() => !!a.value?.balance.rejected),
 })
+const { data: checks } = useQuery({ queryKey: ['checks', 'of', id], queryFn: () => got(api.GET('/api/v1/arrivals/{id}/checks', { params: params.value })) })
 const { data: rows } = useQuery({
   queryKey: ['rows', 'of', id],
   queryFn: () => got(api.GET('/api/v1/arrivals/{id}/rows', { params: { ...params.value, query: { limit: 50 } } })),
@@ -66,7 +68,7 @@ const steps = computed(() => {
         </div>
         <div class="row">
           <template v-for="v in verbs" :key="v.verb">
-            <AskReason v-if="v.from.includes(a.state)" :label="v.label" :title="`${v.label}: ${a.path}`" :about="v.about" :act="decide(v.verb)" />
+            <AskReason v-if="v.from.includes(a.state) || (v.verb === 'release' && a.waivable)" :label="v.label" :title="`${v.label}: ${a.path}`" :about="v.about" :act="decide(v.verb)" />
           </template>
         </div>
       </div>
@@ -79,6 +81,10 @@ const steps = computed(() => {
         <dd>
           {{ a.id }} of <router-link :to="`/feeds/${a.feed}`">{{ a.feed }}</router-link><template v-if="a.version">, by version {{ a.version }}</template><template v-if="a.run">, run {{ a.run }}</template>
         </dd>
+        <template v-if="a.mends">
+          <dt>Mends</dt>
+          <dd>rejects of <router-link :to="`/arrivals/${a.mends}`">arrival {{ a.mends }}</router-link></dd>
+        </template>
         <dt>File</dt>
         <dd>{{ bytes(a.size) }}, modified <span :title="exact(a.modified)">{{ time(a.modified) }}</span></dd>
         <template v-if="Object.keys(a.captures ?? {}).length">
@@ -122,6 +128,10 @@ const steps = computed(() => {
           <div v-if="s.took !== undefined" class="took quiet">{{ duration(s.took) }}</div>
         </li>
       </ol>
+    </section>
+    <section v-if="checks?.items.length" class="panel">
+      <h2>What the checks saw</h2>
+      <CheckResults :results="checks.items" :feed="a.feed" />
     </section>
     <section v-if="decisions?.items.length" class="panel">
       <h2>What people decided</h2>

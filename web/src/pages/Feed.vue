@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
+import CheckTable from '../components/CheckTable.vue'
 import FileTable from '../components/FileTable.vue'
 import LoadBars from '../components/LoadBars.vue'
 import RejectTable from '../components/RejectTable.vue'
@@ -35,6 +36,11 @@ const { data: rejects } = useQuery({
   queryKey: ['rejects', name],
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rejects', { params: { ...params.value, query: { limit: 100 } } })),
   enabled: computed(() => tab.value === 'rejects'),
+})
+const { data: checks } = useQuery({
+  queryKey: ['checks', name],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/checks', { params: params.value })),
+  enabled: computed(() => tab.value === 'checks'),
 })
 const { data: files } = useQuery({
   queryKey: ['files', name],
@@ -86,6 +92,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         <div class="row">
           <n-button v-if="feed.paused" size="small" @click="resume">Resume</n-button>
           <n-button v-else size="small" @click="pause">Pause</n-button>
+          <router-link v-slot="{ navigate }" :to="`/feeds/${feed.name}/rehearsal`" custom><n-button size="small" @click="navigate()">Rehearse</n-button></router-link>
           <n-button size="small" type="primary" @click="run">Run now</n-button>
         </div>
       </div>
@@ -155,7 +162,14 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
           <RowTable v-if="rows?.rows.length" :rows="rows" />
           <p v-else class="nothing">The table holds no rows yet.</p>
         </n-tab-pane>
+        <n-tab-pane name="checks" tab="Checks">
+          <CheckTable v-if="checks?.items.length" :feed="feed.name" :checks="checks.items" />
+          <p v-else class="nothing">Nothing beyond the columns' constraints must be true.</p>
+        </n-tab-pane>
         <n-tab-pane name="rejects" tab="Rejects">
+          <p v-if="rejects?.items.length" class="quiet">
+            <router-link :to="`/rejects?feed=${feed.name}`">By what they broke, and to be mended</router-link>
+          </p>
           <RejectTable v-if="rejects?.items.length" :rejects="rejects.items" path />
           <p v-else class="nothing">No row was rejected.</p>
         </n-tab-pane>

@@ -1,0 +1,245 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/check"
+	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+// Rehearsal is what a load of a file would do.
+type Rehearsal struct {
+	Feed    string          `json:"feed"`
+	Path    string          `json:"path"`
+	Refused string          `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
+	Balance balance.Balance `json:"balance"`
+	Checks  []check.Result  `json:"checks"`
+	Shape   []string        `json:"shape" doc:"What would be made or does not fit"`
+	Columns []string        `json:"columns" doc:"Of the samples"`
+	Samples []target.Sample `json:"samples"`
+	Rejects []ledger.Reject `json:"rejects" doc:"The first of them"`
+	Deep    bool            `json:"deep" doc:"The statements were executed and rolled back"`
+	Traces  string          `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
+	Took    float64         `json:"took" doc:"Seconds"`
+}
+
+// Sent is a file that does not lie at the landing.
+type Sent struct {
+	Name string
+	Size int64
+	File interface {
+		io.ReadSeeker
+		io.ReaderAt
+	}
+}
+
+const (
+	samplesShown = 5
+	rejectsShown = 20
+)
+
+// Rehearse says what a load of a file would do to the real table, and does
+// nothing: in a read-only snapshot, without locks. at is the file's path below
+// the landing, "" for the file that would be next; sent is a file from
+// elsewhere, nil for none. deep executes the statements too and rolls back.
+func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal, error) {
+	began := time.Now()
+	w := &worker{e: e, feed: f, version: 0}
+	p := &progress{}
+	l := &loading{w: w, p: p, n: 1, run: &ledger.Run{By: "rehearsal", Cause: "rehearsal", Feed: f.Name}}
+	folder, err := landing.Open(e.Roots, f.Landing.At)
+	if err != nil && sent == nil {
+		return nil, err
+	}
+	if err == nil {
+		l.folder = folder
+		defer folder.Close()
+	}
+	one, err := l.subject(ctx, f, at, sent)
+	if err != nil {
+		return nil, err
+	}
+	if one.file != nil {
+		defer one.file.Close()
+	}
+	table, err := Table(f)
+	if err != nil {
+		return nil, err
+	}
+	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: f.OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	var misfit *target.MisfitError
+	fitted, changes, err := e.Target.Look(ctx, table)
+	if err != nil && !errors.As(err, &misfit) {
+		return nil, err
+	}
+	r.Shape = append(r.Shape, changes...)
+	if misfit != nil {
+		r.Shape, r.Refused = misfit.Differences, misfit.Error()
+		return r, nil
+	}
+	if deep && len(changes) > 0 {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs the table, and %s is not there yet; rehearse without --deep", table)}
+	}
+	session, err := e.Target.Session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	err = l.rehearse(ctx, session, fitted, one, r)
+	r.Took = time.Since(began).Seconds()
+	return r, err
+}
+
+// subject finds the file to rehearse with.
+func (l *loading) subject(ctx context.Context, f *feed.Feed, at string, sent *Sent) (*part, error) {
+	e := l.w.e
+	if sent != nil {
+		a := &ledger.Arrival{Feed: f.Name, Path: sent.Name, Size: sent.Size, Modified: time.Now().UTC()}
+		if taken := f.Landing.Look(sent.Name, max(1, sent.Size)); taken.Captures != nil {
+			a.Captures = taken.Captures
+		}
+		return &part{arrival: a, marker: check.Marker{Rows: -1}, sent: sent}, nil
+	}
+	if at == "" {
+		waiting, err := e.Ledger.Waiting(ctx, f.Name, ledger.Selection{Most: 1, Again: true})
+		if err != nil {
+			return nil, err
+		}
+		if len(waiting) == 0 {
+			if waiting, _, err = e.Ledger.Arrivals(ctx, ledger.Filter{Feed: f.Name, Most: 1}); err != nil {
+				return nil, err
+			}
+		}
+		if len(waiting) > 0 {
+			at = waiting[0].Path
+		} else if at, err = e.first(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	file, err := l.folder.Open(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s is not at the landing %s", at, f.Landing.At)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	taken := f.Landing.Look(at, file.Entry.Size)
+	a := &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified, Captures: taken.Captures}
+	return &part{arrival: a, file: file, marker: check.Marker{Rows: -1}}, nil
+}
+
+// first finds a file at the landing that the feed takes.
+func (e *Engine) first(ctx context.Context, f *feed.Feed) (string, error) {
+	const most = 1000
+	list, _, err := e.Which(ctx, f, most)
+	if err != nil {
+		return "", err
+	}
+	for _, s := range list {
+		if s.Taken {
+			return s.Path, nil
+		}
+	}
+	return "", &ledger.ConflictError{Reason: fmt.Sprintf("no file at the landing %s belongs to the feed; say which with a path, or send one", f.Landing.At)}
+}
+
+// rehearse stages, judges and compares, and rolls back.
+func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted *target.Fitted, one *part, r *Rehearsal) error {
+	begin := session.Rehearse
+	if r.Deep {
+		begin = session.Begin
+	}
+	load, err := begin(ctx, fitted, 1)
+	if err != nil {
+		return err
+	}
+	defer load.Close(ctx)
+	err = l.stageOne(ctx, load, one)
+	if err == nil {
+		err = l.judge(ctx, load, []*part{one}, true)
+	}
+	r.Checks = append(r.Checks, one.results...)
+	if one.reading != nil {
+		rejects := one.reading.rejects
+		r.Rejects = append(r.Rejects, rejects[:min(len(rejects), rejectsShown)]...)
+		r.Balance = balance.Refuse(one.reading.read, one.reading.rejected, one.reading.leftOut)
+	}
+	var file *decode.FileError
+	var refused *verdict
+	switch {
+	case errors.As(err, &file):
+		r.Refused = file.Error()
+		return nil
+	case errors.As(err, &refused):
+		r.Refused = refused.reason
+	case err != nil:
+		return err
+	}
+	total, samples, err := load.Compare(ctx, samplesShown)
+	if err != nil {
+		return err
+	}
+	r.Samples = append(r.Samples, samples...)
+	if r.Refused != "" {
+		return nil
+	}
+	total.Read, total.Rejected, total.LeftOut = one.reading.read, one.reading.rejected, one.reading.leftOut
+	r.Balance = total
+	if r.Deep {
+		r.Traces = "rolled back; what sequences and triggers did outside of the transaction stays, and dead rows wait in the table for the next vacuum"
+		if _, err := load.Try(ctx, 0, []target.Part{{File: one.arrival.Path}}); err != nil {
+			reason := target.Refusal(err)
+			if reason == "" {
+				return err
+			}
+			r.Refused = reason
+		}
+	}
+	return total.Err()
+}
+
+func (l *loading) stageOne(ctx context.Context, load *target.Load, one *part) error {
+	entry := landing.Entry{Path: one.arrival.Path, Size: one.arrival.Size, Modified: one.arrival.Modified}
+	var bytes content = one.file
+	again := one.rewound
+	if one.sent != nil {
+		bytes = one.sent.File
+		again = func() (content, error) {
+			_, err := one.sent.File.Seek(0, io.SeekStart)
+			return one.sent.File, err
+		}
+	}
+	if l.w.readsDigest() {
+		h := newHasher(bytes, "")
+		if _, err := io.Copy(io.Discard, h); err != nil {
+			return err
+		}
+		one.digest = h.sum()
+		if _, err := again(); err != nil {
+			return err
+		}
+	}
+	one.reading = newReading(l.w, l.p, l.run, one.arrival, one.digest)
+	if err := one.reading.begin(entry, bytes, again); err != nil {
+		return err
+	}
+	if err := load.Stage(ctx, one.reading, expectedRows(path.Base(entry.Path), entry.Size)); err != nil {
+		return err
+	}
+	if err := one.reading.finish(); err != nil {
+		return err
+	}
+	one.digest = one.reading.digest()
+	return nil
+}

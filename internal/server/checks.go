@@ -1,0 +1,215 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
+	"os"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"mullein/internal/api"
+	"mullein/internal/core/check"
+	"mullein/internal/core/feed"
+	"mullein/internal/engine"
+	"mullein/internal/ledger"
+)
+
+func (s *Server) arrivalChecks(ctx context.Context, in *NumberPath) (*body[api.CheckResultList], error) {
+	if _, err := s.ledger.Arrival(ctx, in.ID); err != nil {
+		return nil, answer(err)
+	}
+	list, err := s.ledger.ChecksOf(ctx, in.ID)
+	return give(api.CheckResultList{Items: list}, err)
+}
+
+func (s *Server) feedChecks(ctx context.Context, in *FeedPath) (*body[api.FeedCheckList], error) {
+	f, err := s.present(ctx, in.Feed)
+	if err != nil {
+		return nil, answer(err)
+	}
+	out := api.FeedCheckList{Items: checksOf(f)}
+	var names []string
+	for _, c := range out.Items {
+		names = append(names, c.Name)
+	}
+	last, err := s.ledger.LastChecks(ctx, f.Name, names)
+	for i := range last {
+		for k := range out.Items {
+			if out.Items[k].Name == last[i].Name {
+				out.Items[k].Last = &last[i]
+			}
+		}
+	}
+	return give(out, err)
+}
+
+// checksOf lists the checks of a feed.
+func checksOf(f *feed.Feed) []api.FeedCheck {
+	out := []api.FeedCheck{}
+	c := &f.Checks
+	ofFile := func(name, must string) {
+		out = append(out, api.FeedCheck{Name: name, Scope: check.OfFile, Else: check.Refuse, Must: must})
+	}
+	switch {
+	case c.RowsTo > 0:
+		ofFile("rows", fmt.Sprintf("from %d to %d rows", c.RowsFrom, c.RowsTo))
+	case c.RowsFrom > 0:
+		ofFile("rows", fmt.Sprintf("at least %d rows", c.RowsFrom))
+	}
+	if c.Checksum != nil {
+		ofFile("checksum", "the file has the checksum in "+c.Checksum.String())
+	}
+	if c.Trailer != nil {
+		ofFile("trailer", "the file agrees with its last line "+c.Trailer.String())
+	}
+	for _, k := range c.Row {
+		out = append(out, api.FeedCheck{Name: k.Name, Scope: check.OfRow, Else: k.Else, Must: k.Must})
+	}
+	for _, k := range c.Delivery {
+		out = append(out, api.FeedCheck{Name: k.Name, Scope: check.OfDelivery, Else: k.Else, Must: k.Must})
+	}
+	return out
+}
+
+type checkHistoryInput struct {
+	FeedPath
+	Check string `path:"check" maxLength:"63"`
+	Limit
+	Before int64 `query:"before" minimum:"0" doc:"The next of the page before"`
+}
+
+func (s *Server) checkHistory(ctx context.Context, in *checkHistoryInput) (*body[api.CheckResultList], error) {
+	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	list, err := s.ledger.CheckHistory(ctx, in.Feed, in.Check, in.Before, in.Most+1)
+	out := api.CheckResultList{Items: list}
+	if len(list) > in.Most {
+		out.Items = list[:in.Most]
+		out.Next = out.Items[in.Most-1].ID
+	}
+	return give(out, err)
+}
+
+type rejectGroupsInput struct {
+	Feed    string `query:"feed" maxLength:"63"`
+	Arrival int64  `query:"arrival" minimum:"0"`
+	Days    int    `query:"days" minimum:"1" maximum:"400" default:"30" doc:"Of arrivals that ended in so many days"`
+}
+
+func (s *Server) rejectGroups(ctx context.Context, in *rejectGroupsInput) (*body[api.RejectGroupList], error) {
+	list, err := s.ledger.RejectGroups(ctx, in.Feed, in.Arrival, time.Now().AddDate(0, 0, -in.Days))
+	return give(api.RejectGroupList{Items: list}, err)
+}
+
+type mendInput struct {
+	NumberPath
+	Body api.Mend
+}
+
+func (s *Server) mend(ctx context.Context, in *mendInput) (*body[ledger.Arrival], error) {
+	return give(s.engine.Mend(ctx, in.ID, in.Body.Rows, callerOf(ctx), in.Body.Because))
+}
+
+// rehearseInput may carry a feed file and a file. They are read as they come.
+type rehearseInput struct {
+	Feed    string `query:"feed" maxLength:"63" doc:"The feed, where the body has no feed file"`
+	Path    string `query:"path" maxLength:"4096" doc:"A file below the landing. Default: the one that would be next"`
+	Deep    bool   `query:"deep" doc:"Execute the statements and roll back"`
+	content io.Reader
+	kind    string
+}
+
+// Resolve keeps the body, which huma would read whole.
+func (in *rehearseInput) Resolve(ctx huma.Context) []error {
+	in.content, in.kind = ctx.BodyReader(), ctx.Header("Content-Type")
+	return nil
+}
+
+const (
+	maxDefinition = 1 << 20
+	maxRehearsed  = 2 << 30
+)
+
+func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[engine.Rehearsal], error) {
+	f, sent, err := s.subject(ctx, in)
+	if sent != nil {
+		file := sent.File.(*os.File)
+		defer os.Remove(file.Name())
+		defer file.Close()
+	}
+	if err != nil {
+		return nil, answer(err)
+	}
+	r, err := s.engine.Rehearse(ctx, f, in.Path, sent, in.Deep)
+	if err != nil {
+		return nil, answer(err)
+	}
+	return &body[engine.Rehearsal]{*r}, nil
+}
+
+// subject reads the parts of the body: a feed file and a file, if they are sent.
+func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, sent *engine.Sent, err error) {
+	if in.Feed != "" {
+		if f, err = s.present(ctx, in.Feed); err != nil {
+			return nil, nil, err
+		}
+	}
+	kind, parameters, _ := mime.ParseMediaType(in.kind)
+	if kind != "multipart/form-data" {
+		if f == nil {
+			return nil, nil, &ledger.ConflictError{Reason: "name a feed, or send a feed file as definition"}
+		}
+		return f, nil, nil
+	}
+	parts := multipart.NewReader(in.content, parameters["boundary"])
+	for {
+		part, err := parts.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, sent, &ledger.ConflictError{Reason: "the body is cut short or damaged: " + err.Error()}
+		}
+		switch part.FormName() {
+		case "definition":
+			text, err := io.ReadAll(io.LimitReader(part, maxDefinition))
+			if err != nil {
+				return nil, sent, err
+			}
+			if f, err = feed.Parse(part.FileName(), text); err != nil {
+				return nil, sent, err
+			}
+		case "file":
+			if sent != nil {
+				return nil, sent, &ledger.ConflictError{Reason: "one file at a time"}
+			}
+			if sent, err = keep(part); err != nil {
+				return nil, sent, err
+			}
+		}
+	}
+	if f == nil {
+		return nil, sent, &ledger.ConflictError{Reason: "name a feed, or send a feed file as definition"}
+	}
+	return f, sent, nil
+}
+
+// keep writes a file that is sent up to the disk, for as long as it is looked at.
+func keep(part *multipart.Part) (*engine.Sent, error) {
+	file, err := os.CreateTemp("", "mullein-rehearsal-*")
+	if err != nil {
+		return nil, fmt.Errorf("keep the file: %w", err)
+	}
+	sent := &engine.Sent{Name: part.FileName(), File: file}
+	if sent.Size, err = io.Copy(file, &bounded{part, maxRehearsed}); err != nil {
+		return sent, err
+	}
+	_, err = file.Seek(0, io.SeekStart)
+	return sent, err
+}

@@ -1,0 +1,119 @@
+package target
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/core/balance"
+)
+
+// Look is Fit without making anything. changes says what a load would make
+// first.
+func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []string, err error) {
+	oid, err := d.find(ctx, t)
+	if err != nil {
+		return nil, nil, err
+	}
+	f = &Fitted{Table: t, oid: oid, casts: map[string]string{}, bytewise: true}
+	if oid == 0 {
+		return f, t.ddl(), nil
+	}
+	return f, nil, d.hold(ctx, f)
+}
+
+// Rehearse opens a transaction that can write nothing but temporary tables,
+// over a snapshot of the target, in which rows are staged and compared.
+func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, error) {
+	stage, err := s.stage(ctx, t.Own)
+	if err != nil {
+		return nil, err
+	}
+	return s.begin(ctx, t, parts, "REPEATABLE READ, READ ONLY", stage)
+}
+
+// Sample is a row that a load would write.
+type Sample struct {
+	What    string    `json:"what" enum:"inserted,updated,deleted,outdated"`
+	Line    int64     `json:"line"`
+	Values  []*string `json:"values" doc:"As texts, in the order of the columns; null is no value"`
+	Before  []*string `json:"before" doc:"What the target holds for its key; empty where it holds nothing"`
+	Changed []int     `json:"changed" doc:"Which of the values are not as before"`
+}
+
+// Compare says what a merge of the staged rows would do, of all parts together,
+// with up to most samples of each kind.
+func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample, error) {
+	var total balance.Balance
+	if l.table.oid == 0 {
+		for part, n := range l.staged {
+			total.Inserted += n - l.counts[part].Duplicate
+			total.Duplicate += l.counts[part].Duplicate
+		}
+		samples, err := l.samples(ctx, "inserted", l.stage+" s WHERE "+l.notGone(), most)
+		return total, samples, err
+	}
+	counts, _, err := l.plan(ctx, nil, nil)
+	if err != nil {
+		return total, nil, fmt.Errorf("compare with %s: %w", l.table, err)
+	}
+	for part := range counts {
+		counts[part].Duplicate = l.counts[part].Duplicate
+		total = total.Plus(counts[part])
+	}
+	var out []Sample
+	for _, kind := range []struct{ class, what string }{{"i", "inserted"}, {"u", "updated"}, {"d", "deleted"}, {"o", "outdated"}} {
+		samples, err := l.samples(ctx, kind.what, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid LEFT JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE p.class = '"+kind.class+"'", most)
+		if err != nil {
+			return total, nil, err
+		}
+		out = append(out, samples...)
+	}
+	return total, out, nil
+}
+
+func (l *Load) samples(ctx context.Context, what, from string, most int) ([]Sample, error) {
+	var now, before []string
+	for i, c := range l.table.Own {
+		now = append(now, fmt.Sprintf("s.c%d::text", i))
+		before = append(before, "t."+quote(c.Name)+"::text")
+	}
+	old := "'{}'::text[]"
+	if strings.Contains(from, " t ON ") && what != "inserted" {
+		old = "ARRAY[" + strings.Join(before, ", ") + "]"
+	}
+	rows, err := l.s.conn.Query(ctx, "SELECT "+lineOf+", ARRAY["+strings.Join(now, ", ")+"], "+old+" FROM "+from+" ORDER BY s.place LIMIT $1", most)
+	if err != nil {
+		return nil, fmt.Errorf("look at %s rows: %w", what, err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Sample, error) {
+		s := Sample{What: what, Changed: []int{}}
+		if err := row.Scan(&s.Line, &s.Values, &s.Before); err != nil {
+			return s, err
+		}
+		for i := range s.Before {
+			a, b := s.Values[i], s.Before[i]
+			if (a == nil) != (b == nil) || a != nil && *a != *b {
+				s.Changed = append(s.Changed, i)
+			}
+		}
+		return s, nil
+	})
+}
+
+// deepLock is how long a deep rehearsal waits for the target.
+const deepLock = "5s"
+
+// Try executes the statements of a merge. The caller rolls back.
+func (l *Load) Try(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
+	// What Compare has planned is planned anew, under the lock.
+	if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate; SET LOCAL lock_timeout = '"+deepLock+"'"); err != nil {
+		return nil, err
+	}
+	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {
+		return nil, fmt.Errorf("lock %s: %w", l.table, err)
+	}
+	return l.Merge(ctx, run, parts)
+}

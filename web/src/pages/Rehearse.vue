@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { NButton, NCheckbox, NSelect } from 'naive-ui'
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, got, type Rehearsal } from '../api/client'
+import BalanceBar from '../components/BalanceBar.vue'
+import CheckResults from '../components/CheckResults.vue'
+import RejectTable from '../components/RejectTable.vue'
+import { duration } from '../format'
+
+// What a load would do to the real table. Nothing is loaded.
+const route = useRoute()
+const feed = computed(() => String(route.params.feed))
+const { data: files } = useQuery({
+  queryKey: ['files', feed],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/files', { params: { path: { feed: feed.value }, query: { limit: 1000 } } })),
+})
+const options = computed(() => [
+  { value: '', label: 'The file that would be next' },
+  ...(files.value?.items ?? []).filter((f) => f.taken).map((f) => ({ value: f.path, label: f.state ? `${f.path} (${f.state})` : f.path })),
+])
+const path = ref(String(route.query.path ?? ''))
+const deep = ref(false)
+const own = ref<File>()
+const busy = ref(false)
+const problem = ref('')
+const out = ref<Rehearsal>()
+
+async function go() {
+  busy.value = true
+  problem.value = ''
+  out.value = undefined
+  const q = new URLSearchParams({ feed: feed.value, deep: String(deep.value) })
+  if (path.value && !own.value) q.set('path', path.value)
+  let body: FormData | undefined
+  if (own.value) {
+    body = new FormData()
+    body.append('file', own.value, own.value.name)
+  }
+  try {
+    const answer = await fetch(`/api/v1/rehearsals?${q}`, { method: 'POST', body })
+    const said = (await answer.json()) as Rehearsal & { detail?: string }
+    if (answer.ok) out.value = said
+    else problem.value = said.detail ?? 'The service refused.'
+  } catch {
+    problem.value = 'The service does not answer.'
+  } finally {
+    busy.value = false
+  }
+}
+const pick = (e: Event) => (own.value = (e.target as HTMLInputElement).files?.[0])
+const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, path: out.value!.path })))
+</script>
+
+<template>
+  <section class="panel">
+    <h1>
+      Rehearsal of <router-link :to="`/feeds/${feed}`">{{ feed }}</router-link>
+    </h1>
+    <p class="quiet">Says what a load would do to the real table, in a read-only snapshot. Nothing is loaded, nothing is locked.</p>
+    <div class="row ask">
+      <n-select v-model:value="path" size="small" filterable :options="options" :disabled="!!own" class="file" />
+      <label class="own">or a file of your own <input type="file" @change="pick" /></label>
+      <n-checkbox v-model:checked="deep" title="The statements are executed too, and rolled back; the table is locked meanwhile.">deep</n-checkbox>
+      <n-button size="small" type="primary" :loading="busy" @click="go">Rehearse</n-button>
+    </div>
+  </section>
+  <p v-if="problem" class="panel bad" role="alert">{{ problem }}</p>
+  <template v-if="out">
+    <section class="panel">
+      <h2 class="path">{{ out.path }}</h2>
+      <p v-if="out.refused" class="bad" role="status">It would be refused: {{ out.refused }}</p>
+      <p v-else role="status">It would be loaded. This took {{ duration(out.took * 1000) }}.</p>
+      <BalanceBar :balance="out.balance" />
+      <p v-if="out.traces" class="quiet">Traces: {{ out.traces }}.</p>
+    </section>
+    <section v-if="out.shape?.length" class="panel">
+      <h2>{{ out.refused ? 'The table does not fit' : 'What would be made first' }}</h2>
+      <pre v-for="s in out.shape" :key="s" class="mono">{{ s }}</pre>
+    </section>
+    <section v-if="out.checks?.length" class="panel">
+      <h2>What the checks saw</h2>
+      <CheckResults :results="out.checks" />
+    </section>
+    <section v-if="out.samples?.length" class="panel">
+      <h2>Rows that would be written</h2>
+      <div class="scroll">
+        <table class="grid">
+          <thead>
+            <tr>
+              <th class="n">Line</th>
+              <th>Would be</th>
+              <th v-for="c in out.columns" :key="c">{{ c }}</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="s in out.samples" :key="`${s.what}-${s.line}`">
+              <td class="n">{{ s.line }}</td>
+              <td>{{ s.what }}</td>
+              <td v-for="(v, i) in s.values" :key="i" class="t">
+                <template v-if="s.changed?.includes(i)"><del>{{ s.before?.[i] ?? 'nothing' }}</del> <ins>{{ v ?? 'nothing' }}</ins></template>
+                <span v-else :class="{ nil: v === null }">{{ v ?? '–' }}</span>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <section v-if="rejects.length" class="panel">
+      <h2>Rows that would be rejected</h2>
+      <RejectTable :rejects="rejects" />
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.ask {
+  flex-wrap: wrap;
+}
+.file {
+  width: 420px;
+}
+.own {
+  color: var(--quiet);
+}
+.bad {
+  color: var(--bad);
+}
+del {
+  color: var(--quiet);
+}
+ins {
+  text-decoration: none;
+  background: var(--mark);
+  border-radius: 2px;
+  padding: 0 2px;
+}
+pre {
+  margin: 0 0 6px;
+  white-space: pre-wrap;
+}
+</style>

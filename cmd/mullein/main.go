@@ -155,7 +155,8 @@ func fresh(ctx context.Context, own *localpg.Server) (string, error) {
 // tell shows what happened, with the commands that show it.
 func tell(ctx context.Context, home string) {
 	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"}, {"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"},
-		{"feed", "which", "gauge-readings"}, {"due", "station-registry", "--simulate", "2026-03-28..2026-03-30"}, {"status"}} {
+		{"rows", "buoy-profiles", "--limit", "3"},
+		{"checks", "lab-samples"}, {"rehearse", "rain-observers"}, {"feed", "which", "gauge-readings"}, {"due", "station-registry", "--simulate", "2026-03-28..2026-03-30"}, {"status"}} {
 		fmt.Print("$ mullein")
 		for _, a := range args {
 			fmt.Print(" ", a)

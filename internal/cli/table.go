@@ -116,23 +116,48 @@ func shorten(s string, most int) string {
 	return s
 }
 
-// balanceHead are the counts that tables of loads show.
-var balanceHead = []string{"READ", "INSERTED", "UPDATED", "UNCHANGED", "OUTDATED", "DUPLICATE", "REJECTED", "WITHHELD"}
+// places are where a row can have gone to, in the order in which they are shown.
+var places = []struct {
+	name string
+	of   func(balance.Balance) int64
+}{
+	{"inserted", func(b balance.Balance) int64 { return b.Inserted }}, {"updated", func(b balance.Balance) int64 { return b.Updated }},
+	{"unchanged", func(b balance.Balance) int64 { return b.Unchanged }}, {"outdated", func(b balance.Balance) int64 { return b.Outdated }},
+	{"kept", func(b balance.Balance) int64 { return b.Kept }}, {"deleted", func(b balance.Balance) int64 { return b.Deleted }},
+	{"duplicate", func(b balance.Balance) int64 { return b.Duplicate }}, {"rejected", func(b balance.Balance) int64 { return b.Rejected }},
+	{"left out", func(b balance.Balance) int64 { return b.LeftOut }}, {"withheld", func(b balance.Balance) int64 { return b.Withheld }},
+}
 
-func balanceCells(b balance.Balance) []cell {
-	return []cell{integer(b.Read), integer(b.Inserted), integer(b.Updated), integer(b.Unchanged), integer(b.Outdated), integer(b.Duplicate), integer(b.Rejected), integer(b.Withheld)}
+// balanceColumns gives the columns of a table of loads: the rows read, and each
+// place that any of them used.
+func balanceColumns(list []balance.Balance) (head []string, cells func(balance.Balance) []cell) {
+	var sum balance.Balance
+	for _, b := range list {
+		sum = sum.Plus(b)
+	}
+	head = []string{"READ"}
+	for _, p := range places {
+		if p.of(sum) > 0 || p.name == "inserted" {
+			head = append(head, strings.ToUpper(p.name))
+		}
+	}
+	return head, func(b balance.Balance) []cell {
+		out := []cell{integer(b.Read)}
+		for _, p := range places {
+			if p.of(sum) > 0 || p.name == "inserted" {
+				out = append(out, integer(p.of(b)))
+			}
+		}
+		return out
+	}
 }
 
 // balanceLine writes a balance as a sum that people can check.
 func balanceLine(b balance.Balance) string {
 	var parts []string
-	for _, p := range []struct {
-		name string
-		n    int64
-	}{{"inserted", b.Inserted}, {"updated", b.Updated}, {"unchanged", b.Unchanged}, {"outdated", b.Outdated}, {"kept", b.Kept}, {"deleted", b.Deleted},
-		{"duplicate", b.Duplicate}, {"rejected", b.Rejected}, {"left out", b.LeftOut}, {"withheld", b.Withheld}} {
-		if p.n != 0 {
-			parts = append(parts, grouped(p.n)+" "+p.name)
+	for _, p := range places {
+		if n := p.of(b); n != 0 {
+			parts = append(parts, grouped(n)+" "+p.name)
 		}
 	}
 	line := fmt.Sprintf("%s read = %s", grouped(b.Read), strings.Join(parts, " + "))
@@ -146,9 +171,14 @@ func balanceLine(b balance.Balance) string {
 }
 
 func arrivalTable(list []ledger.Arrival) *table {
-	t := &table{head: append(append([]string{"ID", "NOTICED", "STATE", "PATH"}, balanceHead...), "WHY")}
+	var balances []balance.Balance
 	for _, a := range list {
-		row := append([]cell{id(a.ID), when(&a.NoticedAt), state(string(a.State)), text(a.Path)}, balanceCells(a.Balance)...)
+		balances = append(balances, a.Balance)
+	}
+	head, cells := balanceColumns(balances)
+	t := &table{head: append(append([]string{"ID", "NOTICED", "STATE", "PATH"}, head...), "WHY")}
+	for _, a := range list {
+		row := append([]cell{id(a.ID), when(&a.NoticedAt), state(string(a.State)), text(a.Path)}, cells(a.Balance)...)
 		t.add(append(row, text(shorten(a.Reason, 60)))...)
 	}
 	return t

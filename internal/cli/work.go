@@ -13,6 +13,7 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
+	"mullein/internal/core/balance"
 	"mullein/internal/core/due"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
@@ -430,9 +431,14 @@ func (c *command) runs() *cobra.Command {
 			return err
 		}
 		return c.show(list, func() {
-			t := &table{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, balanceHead...), "WHY")}
+			var balances []balance.Balance
 			for _, r := range list.Items {
-				row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)), when(r.StartedAt), integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)}, balanceCells(r.Balance)...)
+				balances = append(balances, r.Balance)
+			}
+			head, cells := balanceColumns(balances)
+			t := &table{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, head...), "WHY")}
+			for _, r := range list.Items {
+				row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)), when(r.StartedAt), integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)}, cells(r.Balance)...)
 				t.add(append(row, text(shorten(r.Reason, 60)))...)
 			}
 			t.write(c.out)

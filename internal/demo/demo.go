@@ -122,7 +122,7 @@ func registryFile(day time.Time) []byte {
 	return []byte(b.String())
 }
 
-func zip(plain []byte) []byte {
+func gzipped(plain []byte) []byte {
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
 	_, _ = z.Write(plain) // a bytes.Buffer takes everything
@@ -156,7 +156,7 @@ const (
 // The mishaps of the day before the demo begins, by how many quarters of an
 // hour before the present one, and whose they are.
 var mishaps = map[int]map[int]string{
-	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 5: {1: "other case"},
+	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 7: {1: "centimetres"}, 5: {1: "other case"},
 }
 
 // CatchUp leaves the files of the last day that are not there yet, as they
@@ -164,7 +164,7 @@ var mishaps = map[int]map[int]string{
 // called before the service looks.
 func CatchUp(root string, now time.Time) error {
 	b := basin{root}
-	for _, folder := range []string{"gauges", "registry"} {
+	for _, folder := range []string{"gauges", "registry", "lab", "buoys/B1", "buoys/B2", "rain"} {
 		if err := os.MkdirAll(filepath.Join(root, "landing", folder), 0o755); err != nil {
 			return fmt.Errorf("make a landing: %w", err)
 		}
@@ -189,11 +189,16 @@ func CatchUp(root string, now time.Time) error {
 				return err
 			}
 		}
-		if err := b.registry(at, at.Add(sendingTime)); err != nil {
+		if err := b.others(at, at.Add(sendingTime), fresh && back < 30); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// others leave what the other suppliers send at a time.
+func (b basin) others(at, modified time.Time, silent bool) error {
+	return errors.Join(b.registry(at, modified), b.lab(at, modified), b.buoys(at, modified, silent), b.volunteers(at, modified))
 }
 
 // registry leaves the list of stations when its time has come.
@@ -227,7 +232,7 @@ func Work(ctx context.Context, root string) error {
 			for c := range catchments {
 				err = errors.Join(err, b.send(c, next, "", now))
 			}
-			err = errors.Join(err, b.registry(next, now))
+			err = errors.Join(err, b.others(next, now, false))
 			next = next.Add(quarter)
 		} else {
 			err = b.correct(next, n, now)
@@ -277,12 +282,18 @@ func (b basin) send(c int, at time.Time, what string, modified time.Time) error 
 		modified = at.Add(13 * time.Minute)
 	case "bad row":
 		rows[2] = spoil(rows[2])
+	case "centimetres":
+		for i, row := range rows {
+			cells := strings.Split(row, ";")
+			cells[2] = strings.TrimLeft(strings.Replace(cells[2], ",", "", 1), "0") // 2,451 m, sent as 2451 mm
+			rows[i] = strings.Join(cells, ";")
+		}
 	case "misnamed": // the day before the year
 		name = fmt.Sprintf("GAUGE_%s_%s.csv", catchments[c], at.In(azores).Format("02012006T1504"))
 	case "other case":
 		name = strings.ToLower(name)
 	case "torn":
-		whole := zip(gaugeFile(rows))
+		whole := gzipped(gaugeFile(rows))
 		return b.leave("gauges", name+".gz", whole[:len(whole)*2/3], modified)
 	case "twice":
 		if err := b.leave("gauges", strings.TrimSuffix(name, ".csv")+" (1).csv", gaugeFile(rows), modified.Add(time.Minute)); err != nil {
@@ -321,19 +332,35 @@ func Example(ctx context.Context, service *client.Client, root string) error {
 	for n := 8; n < 11; n++ { // enough rows for one reject to be tolerated
 		twice = append(twice, strings.Replace(readings(0, at.Add(-quarter), 0, at)[n-8], ";", ";", 1))
 	}
-	torn := zip(gaugeFile(readings(2, at, 0, at)))
+	torn := gzipped(gaugeFile(readings(2, at, 0, at)))
 	name := strings.TrimSuffix(gaugeName(0, at), ".csv")
+	buoy, err := buoyFile(1, at.UTC())
+	if err != nil {
+		return err
+	}
+	book, err := sheet(at)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(root, "landing/buoys/B1"), 0o755); err != nil {
+		return fmt.Errorf("make a landing: %w", err)
+	}
 	deliveries := []struct {
 		folder, name string
 		content      []byte
 	}{
 		{"registry", "STATIONS_2026-07-01.csv", registryFile(at)},
 		{"gauges", name + ".csv", gaugeFile(twice)},
-		{"gauges", gaugeName(1, at) + ".gz", zip(gaugeFile(readings(1, at, 0, at)))},
+		{"gauges", gaugeName(1, at) + ".gz", gzipped(gaugeFile(readings(1, at, 0, at)))},
 		{"gauges", name + " (1).csv", gaugeFile(twice)},
 		{"gauges", name + ".csv", gaugeFile(readings(0, at, 0.05, at.Add(time.Hour)))},
 		{"gauges", gaugeName(2, at) + ".gz", torn[:len(torn)*2/3]},
 		{"gauges", gaugeName(2, at) + ".gz", torn},
+		{"lab", "LAB_2026-07-01_1.jsonl", labFile(at.Truncate(24*time.Hour), 1)},
+		{"lab", "LAB_2026-07-01_2.jsonl.zst", zstandard(labFile(at.Truncate(24*time.Hour), 2))},
+		{"buoys/B1", "PROFILE_20260701T1200.parquet", buoy},
+		{"rain", "jonas 01.07.2026 neu.TXT", rain(1, at)},
+		{"rain", "Lock House 2026-07.xlsx", book},
 	}
 	var last int64
 	for i, d := range deliveries {

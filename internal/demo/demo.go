@@ -156,7 +156,7 @@ const (
 // The mishaps of the day before the demo begins, by how many quarters of an
 // hour before the present one, and whose they are.
 var mishaps = map[int]map[int]string{
-	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 7: {1: "centimetres"}, 5: {1: "other case"},
+	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 17: {0: "millimetres"}, 5: {1: "other case"},
 }
 
 // CatchUp leaves the files of the last day that are not there yet, as they
@@ -282,7 +282,7 @@ func (b basin) send(c int, at time.Time, what string, modified time.Time) error 
 		modified = at.Add(13 * time.Minute)
 	case "bad row":
 		rows[2] = spoil(rows[2])
-	case "centimetres":
+	case "millimetres":
 		for i, row := range rows {
 			cells := strings.Split(row, ";")
 			cells[2] = strings.TrimLeft(strings.Replace(cells[2], ",", "", 1), "0") // 2,451 m, sent as 2451 mm

@@ -54,9 +54,9 @@ const shown = (v: number) => (Number.isInteger(v) ? count(v) : v.toPrecision(4))
         <line x1="0" :x2="wide" :y1="y(bounds.from)" :y2="y(bounds.from)" class="ground" vector-effect="non-scaling-stroke" />
         <path :d="line" class="line" vector-effect="non-scaling-stroke" />
         <router-link v-for="(p, i) in points" :key="p.id" v-slot="{ navigate }" :to="`/arrivals/${p.arrival}`" custom>
-          <rect :x="x(i) - 4" :y="y(p.value as number) - 4" width="8" height="8" :rx="p.held ? 4 : 0" :class="p.held ? 'held' : p.else" @click="navigate()">
+          <path :d="`M${x(i)} ${y(p.value as number)} h0.01`" class="mark" :class="p.held ? 'held' : p.else" vector-effect="non-scaling-stroke" @click="navigate()">
             <title>{{ p.saw }}&#10;arrival {{ p.arrival }}, {{ exact(p.at) }}</title>
-          </rect>
+          </path>
         </router-link>
       </svg>
     </div>
@@ -105,17 +105,22 @@ svg {
   stroke: var(--felt-soft);
   stroke-width: 1.5;
 }
-rect {
+.mark {
   cursor: pointer;
+  stroke-width: 8;
+  stroke-linecap: round;
 }
 .held {
-  fill: var(--felt);
+  stroke: var(--felt);
 }
-.warn {
-  fill: var(--warm);
-}
+.warn,
 .reject,
 .refuse {
-  fill: var(--bad);
+  stroke: var(--bad);
+  stroke-linecap: square;
+  stroke-width: 9;
+}
+.warn {
+  stroke: var(--warm);
 }
 </style>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { NButton, NCheckbox, NSelect } from 'naive-ui'
-import { computed, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got, type Rehearsal } from '../api/client'
 import BalanceBar from '../components/BalanceBar.vue'
@@ -49,6 +49,7 @@ async function go() {
     busy.value = false
   }
 }
+onMounted(go)
 const pick = (e: Event) => (own.value = (e.target as HTMLInputElement).files?.[0])
 const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, path: out.value!.path })))
 </script>

@@ -34,6 +34,7 @@ func (c *command) feed() *cobra.Command {
 	})}
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
 	cmd.AddCommand(
+		c.draft(),
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
 		c.putCommand(),
 		c.which(),

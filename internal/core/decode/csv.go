@@ -440,3 +440,7 @@ func (c *Delimited) skip() (*Record, error) {
 	c.rec = Record{Line: first, Cells: c.rec.Cells[:0], Raw: raw, Problem: fmt.Sprintf("longer than %d MiB", MaxRecord>>20)}
 	return &c.rec, nil
 }
+
+// Row is the number of the row that Next gave last, counting empty ones and
+// comments, from 1.
+func (c *Delimited) Row() int { return c.row }

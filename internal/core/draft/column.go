@@ -1,0 +1,329 @@
+package draft
+
+import (
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"mullein/internal/core/tabular"
+	"mullein/internal/core/timeformat"
+)
+
+// column is what a column holds, as far as it was looked at.
+type column struct {
+	source string
+	seen   int
+	blanks map[string]int // texts that are likely marks of missing values
+	texts  map[string]int // others, up to a bound
+	more   bool           // there are others
+	kinds  map[tabular.Kind]int
+	last   string // of the row at hand, for keys
+}
+
+const textsKept = 5000
+
+func newColumn(source string) *column {
+	return &column{source: source, blanks: map[string]int{}, texts: map[string]int{}, kinds: map[tabular.Kind]int{}}
+}
+
+// marks are texts that often stand for no value.
+var marks = []string{"", "NA", "N/A", "n/a", "na", "null", "NULL", "None", "nan", "NaN", "-", "--", "?", "\\N"}
+
+func (c *column) blank(mark string) {
+	c.seen++
+	c.blanks[mark]++
+	c.last = ""
+}
+
+func (c *column) text(s string) {
+	if slices.Contains(marks, s) {
+		c.blank(s)
+		return
+	}
+	c.seen++
+	c.kinds[tabular.Text]++
+	c.keep(s)
+}
+
+func (c *column) keep(s string) {
+	c.last = s
+	if _, known := c.texts[s]; !known && len(c.texts) >= textsKept {
+		c.more = true
+		return
+	}
+	c.texts[s]++
+}
+
+func (c *column) value(v *tabular.Value) {
+	switch v.Kind {
+	case tabular.Null:
+		c.blank("")
+	case tabular.Text:
+		c.text(string(v.B))
+	default:
+		c.seen++
+		c.kinds[v.Kind]++
+		c.keep(v.String())
+	}
+}
+
+// found is what a column most likely is.
+type found struct {
+	kind     string // of Table Schema
+	options  []string
+	missing  []string
+	required bool
+	note     string // what was seen, and what is uncertain
+}
+
+// judge finds the narrowest type that fits everything that was seen.
+func (c *column) judge() found {
+	f := found{kind: "string"}
+	values := make([]string, 0, len(c.texts))
+	for s := range c.texts {
+		values = append(values, s)
+	}
+	sort.Strings(values)
+	for m := range c.blanks {
+		if m != "" {
+			f.missing = append(f.missing, m)
+		}
+	}
+	f.required = len(c.blanks) == 0 && len(values) > 0
+	if len(values) == 0 {
+		f.note = "nothing but blanks was seen; its type is a guess"
+		return f
+	}
+	if native := c.native(); native != "" {
+		f.kind = native
+	} else {
+		values = c.fromTexts(values, &f)
+	}
+	sort.Strings(f.missing)
+	f.note = strings.TrimPrefix(f.note+"; "+c.saw(values), "; ")
+	return f
+}
+
+// native gives the type where the file itself has one.
+func (c *column) native() string {
+	if c.kinds[tabular.Text] > 0 || len(c.kinds) == 0 {
+		return ""
+	}
+	names := map[tabular.Kind]string{tabular.Boolean: "boolean", tabular.Instant: "datetime", tabular.Wall: "datetime", tabular.Day: "date", tabular.Clock: "time",
+		tabular.Span: "duration", tabular.Binary: "string", tabular.UUID: "string"}
+	var types []string
+	for k := range c.kinds {
+		switch {
+		case k == tabular.JSON:
+			types = append(types, c.json())
+		case k == tabular.Integer || k == tabular.Decimal || k == tabular.Float:
+			types = append(types, "number")
+		default:
+			types = append(types, names[k])
+		}
+	}
+	sort.Strings(types)
+	types = slices.Compact(types)
+	switch {
+	case len(types) > 1:
+		return ""
+	case types[0] == "number" && c.kinds[tabular.Decimal]+c.kinds[tabular.Float] == 0:
+		return "integer"
+	}
+	return types[0]
+}
+
+func (c *column) json() string {
+	for s := range c.texts {
+		if strings.HasPrefix(s, "[") {
+			return "array"
+		}
+	}
+	return "object"
+}
+
+var (
+	wholeNumber = regexp.MustCompile(`^[+-]?(0|[1-9][0-9]{0,17})$`)
+	pointNumber = regexp.MustCompile(`^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?$`)
+	commaNumber = regexp.MustCompile(`^[+-]?[0-9]+(,[0-9]+)?$`)
+	leadingZero = regexp.MustCompile(`^0[0-9]`)
+)
+
+// fromTexts finds a type that all texts fit. Numbers that only mark missing
+// values are taken out.
+func (c *column) fromTexts(values []string, f *found) []string {
+	all := func(of []string, ok func(string) bool) bool {
+		for _, v := range of {
+			if !ok(v) {
+				return false
+			}
+		}
+		return true
+	}
+	if yes, no := truth(values); yes != nil {
+		f.kind = "boolean"
+		f.options = []string{fmt.Sprintf("trueValues: [%s]", quoteAll(yes)), fmt.Sprintf("falseValues: [%s]", quoteAll(no))}
+		return values
+	}
+	if form, other := times(values); form != "" {
+		f.kind, f.options = form.kind(), nil
+		if form != "default" && form != "%Y-%m-%d" {
+			f.options = []string{fmt.Sprintf("format: %q", string(form))}
+		}
+		if other != "" {
+			f.note = fmt.Sprintf("uncertain: %s would fit as well", other)
+		}
+		return values
+	}
+	if slices.ContainsFunc(values, func(v string) bool { return leadingZero.MatchString(v) && !strings.ContainsAny(v, ".,") }) {
+		if all(values, func(v string) bool { return pointNumber.MatchString(v) }) {
+			f.note = "digits with leading zeros, which a number would lose"
+		}
+		return values
+	}
+	switch {
+	case all(values, wholeNumber.MatchString):
+		f.kind = "integer"
+	case all(values, pointNumber.MatchString):
+		f.kind = "number"
+	case all(values, commaNumber.MatchString):
+		f.kind, f.options = "number", []string{`decimalChar: ","`}
+	default:
+		return values
+	}
+	rest, mark := withoutMark(values)
+	if mark != "" {
+		f.missing = append(f.missing, mark)
+		f.required = false
+		f.note = fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
+	}
+	return rest
+}
+
+// withoutMark takes out a number such as -999 that stands far below all others.
+func withoutMark(values []string) (rest []string, mark string) {
+	var least, second = math.Inf(1), math.Inf(1)
+	for _, v := range values {
+		x, err := strconv.ParseFloat(strings.Replace(v, ",", ".", 1), 64)
+		if err != nil {
+			return values, ""
+		}
+		if x < least {
+			least, second, mark = x, least, v
+		} else if x < second {
+			second = x
+		}
+	}
+	digits := strings.Trim(strings.TrimLeft(mark, "-"), "9.,0")
+	if least > -90 || second-least < 50 || second < -90 || digits != "" || len(values) < 2 {
+		return values, ""
+	}
+	return slices.DeleteFunc(slices.Clone(values), func(v string) bool { return v == mark }), mark
+}
+
+func truth(values []string) (yes, no []string) {
+	if len(values) > 2 {
+		return nil, nil
+	}
+	for _, pair := range [][2]string{{"true", "false"}, {"True", "False"}, {"TRUE", "FALSE"}, {"yes", "no"}, {"Yes", "No"}, {"Y", "N"}, {"ja", "nein"}} {
+		fits := true
+		for _, v := range values {
+			fits = fits && (v == pair[0] || v == pair[1])
+		}
+		if fits {
+			return []string{pair[0]}, []string{pair[1]}
+		}
+	}
+	return nil, nil
+}
+
+// form is how times are written: a strftime pattern, or "default".
+type form string
+
+func (f form) kind() string {
+	switch {
+	case f == "default" || strings.Contains(string(f), "%H") && strings.Contains(string(f), "%d"):
+		return "datetime"
+	case strings.Contains(string(f), "%H"):
+		return "time"
+	}
+	return "date"
+}
+
+var forms = func() []form {
+	var out []form
+	for _, day := range []string{"%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d"} {
+		out = append(out, form(day))
+		for _, clock := range []string{" %H:%M", " %H:%M:%S", "T%H:%M", " %H:%M:%S.%f"} {
+			out = append(out, form(day+clock))
+		}
+	}
+	return append(out, "%H:%M:%S", "%H:%M", "%Y%m%d", "%Y%m%dT%H%M", "%Y%m%d%H%M", "%Y%m%d%H%M%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f%z")
+}()
+
+// times finds how all texts are written as times, and another way that would
+// fit too.
+func times(values []string) (fits, other form) {
+	for _, f := range forms {
+		layout, err := timeformat.Compile(string(f))
+		if err != nil {
+			continue
+		}
+		all := true
+		for _, v := range values {
+			fields, err := layout.Parse([]byte(v))
+			if err != nil || strings.Contains(string(f), "%Y") && (fields.Year < 1850 || fields.Year > 2150) {
+				all = false
+				break
+			}
+		}
+		switch {
+		case !all:
+		case fits == "":
+			fits = f
+		default:
+			return fits, f
+		}
+	}
+	if strings.HasPrefix(string(fits), "%Y-%m-%dT%H:%M:%S") {
+		return "default", ""
+	}
+	return fits, other
+}
+
+// saw says what was seen, for a comment.
+func (c *column) saw(values []string) string {
+	const shown = 3
+	var examples []string
+	for _, v := range values[:min(shown, len(values))] {
+		if len(v) > 24 {
+			v = v[:24] + "..."
+		}
+		examples = append(examples, strconv.Quote(v))
+	}
+	n := fmt.Sprint(len(values))
+	if c.more {
+		n = "more than " + n
+	}
+	out := fmt.Sprintf("%s values such as %s", n, strings.Join(examples, ", "))
+	blanks := 0
+	for _, k := range c.blanks {
+		blanks += k
+	}
+	if blanks > 0 {
+		out += fmt.Sprintf("; blank in %d of %d rows", blanks, c.seen)
+	}
+	return out
+}
+
+func quoteAll(texts []string) string {
+	out := make([]string, len(texts))
+	for i, t := range texts {
+		out[i] = strconv.Quote(t)
+	}
+	return strings.Join(out, ", ")
+}

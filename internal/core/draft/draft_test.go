@@ -1,0 +1,150 @@
+package draft
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
+)
+
+func sample(path, content string) Sample {
+	return Sample{Path: path, Open: func() (decode.Source, func(), error) {
+		r := strings.NewReader(content)
+		return decode.Source{Name: path, Bytes: strings.NewReader(content), File: r, Size: int64(len(content))}, func() {}, nil
+	}}
+}
+
+// works demands that a draft is a feed, takes its samples by their names, and
+// reads every row of them.
+func works(t *testing.T, d Feed, samples []Sample) *feed.Feed {
+	t.Helper()
+	f, err := feed.Parse(d.Name+".yaml", []byte(d.Text))
+	require.NoError(t, err, d.Text)
+	for _, s := range samples {
+		assert.Empty(t, f.Landing.Look(s.Path, 10).Why, d.Text)
+		source, done, err := s.Open()
+		require.NoError(t, err)
+		rows, err := decode.Open(source, f.How())
+		require.NoError(t, err)
+		header, err := rows.Header()
+		require.NoError(t, err)
+		columns, err := f.Schema.Compile(f.Zone)
+		require.NoError(t, err)
+		var positions []int
+		if selector, ok := rows.(decode.Selector); ok {
+			var sources []string
+			for i, c := range columns {
+				sources, positions = append(sources, c.Field.SourceName()), append(positions, i)
+			}
+			require.NoError(t, selector.Select(sources))
+		} else if header != nil {
+			positions, err = f.Schema.MatchHeader(header)
+			require.NoError(t, err)
+		} else {
+			for i := range columns {
+				positions = append(positions, i)
+			}
+		}
+		for {
+			rec, err := rows.Next()
+			if err == io.EOF {
+				break
+			}
+			require.NoError(t, err)
+			var v tabular.Value
+			for i, c := range columns {
+				if rec.Values != nil {
+					require.NoError(t, c.Take(&rec.Values[positions[i]], &v), "%s: %s", s.Path, d.Text)
+				} else {
+					require.NoError(t, c.Convert(rec.Cells[positions[i]], &v), "%s, line %d: %s", s.Path, rec.Line, d.Text)
+				}
+			}
+		}
+		done()
+	}
+	return f
+}
+
+func TestDrafts(t *testing.T) {
+	var many strings.Builder
+	many.WriteString("station,day,level,code,share\n")
+	for n := range 300 {
+		fmt.Fprintf(&many, "SR%02d,2026-07-%02d,%d,0%03d,%d\n", n%15, 1+n/15, []int{n % 7, -999}[n%50/49], n%9, n%2)
+	}
+	for name, c := range map[string]struct {
+		samples []Sample
+		want    []string
+	}{
+		"semicolons, commas, a date in the name": {[]Sample{sample("GAUGE_K1_20260701T1200.csv", "# from the office\nStation;Zeit;Pegel (m)\nSR01;01.07.2026 12:00;2,5\nSR02;13.07.2026 12:00;-3,25\n"), sample("GAUGE_K2_20260701T1215.csv", "Station;Zeit;Pegel (m)\nSR03;01.07.2026 12:15;4,5\n")},
+			[]string{`delimiter: ";"`, `files: "GAUGE_{part}_{slot:%Y%m%dT%H%M}.csv"`, `name: zeit, type: datetime, source: "Zeit", format: "%d.%m.%Y %H:%M"`, `name: pegel_m, type: number, source: "Pegel (m)", decimalChar: ","`, "feed: gauge"}},
+		"a key of two columns, a mark for no value, leading zeros": {[]Sample{sample("levels.csv", many.String())},
+			[]string{"primaryKey: [station, day]", `name: level, type: integer, missingValues: ["", "-999"]`, "-999 is far below all others", "name: code}", "leading zeros", "its name carries no date"}},
+		"either order of day and month": {[]Sample{sample("x.csv", "id,at\n1,03/04/2026\n2,05/06/2026\n")},
+			[]string{`format: "%d/%m/%Y"`, "uncertain: %m/%d/%Y would fit as well"}},
+		"no header":        {[]Sample{sample("x.csv", "1,2026-07-01,5\n2,2026-07-02,6\n")}, []string{"header: false", "name: column_1, type: integer", "taken by position"}},
+		"truth and blanks": {[]Sample{sample("x.csv", "id,ok,note\n1,yes,n/a\n2,no,\n3,yes,\n")}, []string{`trueValues: ["yes"], falseValues: ["no"]`, "nothing but blanks was seen"}},
+		"JSON with rows in it": {[]Sample{sample("LAB_2026-07-01.json", `[{"s": {"id": "a", "x.y": 1}, "revised": "2026-07-01T12:00:00Z", "results": [{"code": "pH", "value": 7.5}, {"code": "T", "value": null}]}]`)},
+			[]string{"format: json", "each: results", `source: "s.id"`, `source: "results.value"`, "newest: revised"}},
+		"lines of JSON":                  {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")}, []string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
+		"another charset":                {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")}, []string{"encoding: windows-1252", "uncertain: it is no UTF-8"}},
+		"UTF-16":                         {[]Sample{sample("a.csv", "\xff\xfei\x00d\x00;\x00x\x00\n\x001\x00;\x002\x00\n\x00")}, []string{"encoding: utf-16", "type: integer"}},
+		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"), sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "*{slot:%d.%m.%Y}*.csv"`}},
+	} {
+		feeds, unread, err := Propose(c.samples, "landing/x")
+		require.NoError(t, err, name)
+		require.Empty(t, unread, name)
+		require.Len(t, feeds, 1, name)
+		for _, want := range c.want {
+			assert.Contains(t, feeds[0].Text, want, name)
+		}
+		works(t, feeds[0], c.samples)
+	}
+}
+
+func TestAFolderOfManyKinds(t *testing.T) {
+	samples := []Sample{
+		sample("a/GAUGE_20260701.csv", "id,level\n1,2.5\n2,3\n"), sample("b/GAUGE_20260702.csv.bad", "\x00\x01"), sample("GAUGE_20260703.csv", "id,level\n1,2.5\n"),
+		sample("STATIONS_20260701.csv", "id;name\n1;Weir\n"), sample("notes.txt", ""), sample("lab.jsonl", "{\"id\": 5}\n"),
+	}
+	feeds, unread, err := Propose(samples, "landing/x")
+	require.NoError(t, err)
+	var names []string
+	for _, f := range feeds {
+		names = append(names, f.Name)
+		_, err := feed.Parse(f.Name, []byte(f.Text))
+		assert.NoError(t, err, f.Text)
+	}
+	assert.ElementsMatch(t, []string{"gauge", "stations", "lab"}, names)
+	assert.Len(t, unread, 2)
+	assert.ErrorContains(t, unread["notes.txt"], "empty")
+	_, _, err = Propose(nil, "x")
+	assert.ErrorContains(t, err, "no files")
+}
+
+// FuzzPropose demands that whatever is drafted is a feed.
+func FuzzPropose(f *testing.F) {
+	f.Add("GAUGE_20260701.csv", "id;x\n1;2\n")
+	f.Add("a.json", `[{"a": {"b": [1]}, "c": [{"d": 1}]}]`)
+	f.Fuzz(func(t *testing.T, path, content string) {
+		feeds, _, err := Propose([]Sample{sample("x"+strings.Map(func(r rune) rune {
+			if strings.ContainsRune("{}()*?[]/\\\x00", r) || r < ' ' || r > '~' {
+				return '_'
+			}
+			return r
+		}, path), content)}, "landing")
+		require.NoError(t, err)
+		for _, d := range feeds {
+			if _, err := feed.Parse("x", []byte(d.Text)); err != nil && !bytes.Contains([]byte(err.Error()), []byte("two fields read")) {
+				t.Fatalf("%v\n%s", err, d.Text)
+			}
+		}
+	})
+}

@@ -1,0 +1,411 @@
+package draft
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/core/tabular"
+)
+
+// shape is how a file is written.
+type shape struct {
+	format  decode.Format
+	charset string
+	dialect tabular.Dialect
+	header  []string
+	each    string
+	notes   []string // what is uncertain
+}
+
+func (s *shape) how() decode.How {
+	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Limits: decode.DefaultLimits}
+}
+
+// key tells kinds of structure apart.
+func (s *shape) key() string {
+	return fmt.Sprintf("%s %s %q %v %s", s.format, s.charset, s.dialect.Delimiter, s.dialect.Header, strings.Join(s.header, "\x00"))
+}
+
+const headLooked = 64 << 10
+
+// look finds out how a file is written.
+func look(s Sample) (shape, error) {
+	out := shape{dialect: tabular.DefaultDialect()}
+	source, done, err := s.Open()
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	plain, err := decode.Unpack(s.Path, source.Bytes, decode.DefaultLimits)
+	if err != nil {
+		return out, err
+	}
+	head, err := io.ReadAll(io.LimitReader(plain, headLooked))
+	if err != nil {
+		return out, err
+	}
+	switch {
+	case len(head) == 0:
+		return out, &decode.FileError{Reason: "the file is empty"}
+	case bytes.HasPrefix(head, []byte("PAR1")):
+		out.format = decode.Parquet
+	case bytes.HasPrefix(head, []byte("Obj\x01")):
+		out.format = decode.Avro
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
+		out.format = decode.XLSX
+		return out, errors.Join(out.sheet(s), out.readHeader(s))
+	case bytes.IndexByte(head, 0) >= 0 && !utf16Mark(head):
+		return out, &decode.FileError{Reason: "neither text nor a format that is known"}
+	default:
+		out.text(head)
+	}
+	return out, out.readHeader(s)
+}
+
+// sheet looks for titles above the header of a spreadsheet.
+func (s *shape) sheet(sample Sample) error {
+	source, done, err := sample.Open()
+	if err != nil {
+		return err
+	}
+	defer done()
+	how := s.how()
+	how.Dialect.Header = false
+	rows, err := decode.Open(source, how)
+	if err != nil {
+		return err
+	}
+	var widths, numbers []int
+	const most = 100
+	for len(widths) < most {
+		rec, err := rows.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		filled := 0
+		for i := range rec.Values {
+			if rec.Values[i].Kind != tabular.Null {
+				filled++
+			}
+		}
+		widths, numbers = append(widths, filled), append(numbers, int(rec.Line))
+	}
+	usual, _ := mode(widths)
+	if first := slices.Index(widths, usual); first > 0 || first == 0 && numbers[0] > 1 {
+		s.dialect.HeaderRows = []int{numbers[first]}
+		s.notes = append(s.notes, fmt.Sprintf("what stands above row %d is taken for titles", numbers[first]))
+	}
+	return nil
+}
+
+func utf16Mark(head []byte) bool {
+	return bytes.HasPrefix(head, []byte{0xFF, 0xFE}) || bytes.HasPrefix(head, []byte{0xFE, 0xFF})
+}
+
+func (s *shape) readHeader(sample Sample) error {
+	source, done, err := sample.Open()
+	if err != nil {
+		return err
+	}
+	defer done()
+	if s.format == decode.CSV && !s.dialect.Header {
+		return nil
+	}
+	rows, err := decode.Open(source, s.how())
+	if err != nil {
+		return err
+	}
+	s.header, err = rows.Header()
+	return err
+}
+
+// text finds the charset, the format and the dialect of a text.
+func (s *shape) text(head []byte) {
+	switch {
+	case utf16Mark(head):
+		s.charset = "utf-16"
+		if e, err := decode.Charset("utf-16"); err == nil {
+			head, _ = e.NewDecoder().Bytes(head)
+		}
+	case !utf8.Valid(whole(head)):
+		s.charset = "windows-1252"
+		s.notes = append(s.notes, "uncertain: it is no UTF-8; windows-1252 has a character for nearly every byte, so look at the texts")
+		if e, err := decode.Charset(s.charset); err == nil {
+			head, _ = e.NewDecoder().Bytes(head)
+		}
+	}
+	head = bytes.TrimPrefix(head, []byte("\uFEFF"))
+	trimmed := bytes.TrimLeft(head, " \t\r\n")
+	if len(trimmed) > 0 && (trimmed[0] == '{' || trimmed[0] == '[') {
+		s.format = decode.JSON
+		line, _, more := bytes.Cut(trimmed, []byte("\n"))
+		if trimmed[0] == '{' && json.Valid(line) && (more || len(head) < headLooked) {
+			s.format = decode.Lines
+		}
+		return
+	}
+	s.format = decode.CSV
+	s.delimited(head)
+}
+
+// whole leaves out a character that is cut at the end.
+func whole(head []byte) []byte {
+	for i := 0; i < utf8.UTFMax && len(head) > 0; i++ {
+		if r, _ := utf8.DecodeLastRune(head); r != utf8.RuneError {
+			break
+		}
+		head = head[:len(head)-1]
+	}
+	return head
+}
+
+// delimited finds the delimiter, comments, titles above the header, and whether
+// there is a header.
+func (s *shape) delimited(head []byte) {
+	if i := bytes.LastIndexByte(head, '\n'); i > 0 && len(head) >= headLooked-4 {
+		head = head[:i+1]
+	}
+	for _, line := range bytes.SplitN(head, []byte("\n"), 20) {
+		if bytes.HasPrefix(line, []byte("#")) {
+			s.dialect.CommentChar = '#'
+			break
+		}
+	}
+	best := 0
+	for _, delimiter := range []string{";", "\t", "|", ",", "||"} {
+		widths := s.widths(head, delimiter)
+		if usual, share := mode(widths); usual > 1 && share*10+usual > best {
+			best = share*10 + usual
+			s.dialect.Delimiter = delimiter
+		}
+	}
+	rows := s.rows(head)
+	if len(rows) == 0 {
+		return
+	}
+	spaces, cells := 0, 0
+	for _, r := range rows {
+		for _, c := range r.cells[1:] {
+			cells++
+			if strings.HasPrefix(c, " ") {
+				spaces++
+			}
+		}
+	}
+	if spaces*10 > cells*8 {
+		s.dialect.SkipInitialSpace = true
+		rows = s.rows(head)
+	}
+	usual, _ := mode(s.widths(head, s.dialect.Delimiter))
+	first := slices.IndexFunc(rows, func(r row) bool { return len(r.cells) == usual })
+	if first > 0 {
+		s.dialect.HeaderRows = []int{rows[first].number}
+		s.notes = append(s.notes, fmt.Sprintf("the %d rows above row %d are taken for titles", first, rows[first].number))
+	}
+	first = max(first, 0)
+	if !isHeader(rows[first].cells, rows[first+1:]) {
+		s.dialect.Header, s.dialect.HeaderRows = false, nil
+		s.header = make([]string, len(rows[first].cells))
+		s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by position; give them their names")
+	}
+}
+
+type row struct {
+	number int
+	cells  []string
+}
+
+// rows cuts the head of a file.
+func (s *shape) rows(head []byte) []row {
+	d := s.dialect
+	d.HeaderRows = nil
+	r := decode.NewCSV(bytes.NewReader(head), d)
+	var out []row
+	const most = 200
+	for len(out) < most {
+		rec, err := r.Next()
+		if err != nil {
+			break
+		}
+		k := row{number: r.Row()}
+		for _, c := range rec.Cells {
+			k.cells = append(k.cells, string(c))
+		}
+		out = append(out, k)
+	}
+	return out
+}
+
+func (s *shape) widths(head []byte, delimiter string) []int {
+	with := *s
+	with.dialect.Delimiter = delimiter
+	var out []int
+	for _, r := range with.rows(head) {
+		out = append(out, len(r.cells))
+	}
+	return out
+}
+
+// mode gives the most frequent number, and its share in percent.
+func mode(numbers []int) (usual, share int) {
+	counts := map[int]int{}
+	for _, n := range numbers {
+		if counts[n]++; counts[n] > counts[usual] || counts[n] == counts[usual] && n > usual {
+			usual = n
+		}
+	}
+	if len(numbers) == 0 {
+		return 0, 0
+	}
+	return usual, 100 * counts[usual] / len(numbers)
+}
+
+// isHeader tells whether a row names the columns of those below it: its cells
+// are names, none twice, and some column is not made of such.
+func isHeader(names []string, below []row) bool {
+	seen := map[string]bool{}
+	for _, n := range names {
+		if n == "" || seen[n] || pointNumber.MatchString(n) || commaNumber.MatchString(n) {
+			return false
+		}
+		if f, _ := times([]string{n}); f != "" {
+			return false
+		}
+		seen[n] = true
+	}
+	for _, r := range below {
+		for i, c := range r.cells {
+			if i < len(names) && c == names[i] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// repeated is the rows that one record holds.
+type repeated struct {
+	path     string
+	elements [][]cell
+}
+
+const maxFlat = 4 // levels that are flattened
+
+// flatten makes columns of a record's parts: objects become paths, and the
+// first array of objects becomes rows.
+func flatten(header []string, values []tabular.Value) ([]cell, repeated) {
+	var out []cell
+	var r repeated
+	for i, name := range header {
+		if strings.ContainsAny(name, "./") {
+			name = "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(name)
+		}
+		flattenInto(&out, &r, name, &values[i], 1)
+	}
+	return out, r
+}
+
+func flattenInto(out *[]cell, r *repeated, at string, v *tabular.Value, depth int) {
+	text := bytes.TrimSpace(v.B)
+	if v.Kind != tabular.JSON || depth > maxFlat || len(text) == 0 || strings.HasPrefix(at, "/") {
+		*out = append(*out, cell{at, tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M, D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
+		return
+	}
+	if text[0] == '{' {
+		for _, member := range members(text) {
+			flattenInto(out, r, at+"."+member.path, &member.value, depth+1)
+		}
+		return
+	}
+	var items []json.RawMessage
+	if r.path != "" || json.Unmarshal(text, &items) != nil || len(items) == 0 || bytes.TrimSpace(items[0])[0] != '{' {
+		*out = append(*out, cell{at, tabular.Value{Kind: tabular.JSON, B: bytes.Clone(text)}})
+		return
+	}
+	r.path = at
+	for _, item := range items {
+		var element []cell
+		none := repeated{path: at} // arrays within stay arrays
+		flattenInto(&element, &none, at, &tabular.Value{Kind: tabular.JSON, B: item}, depth+1)
+		r.elements = append(r.elements, element)
+	}
+}
+
+// members gives the members of an object in order, by decoding it alone.
+func members(text []byte) []cell {
+	rows, err := decode.Open(decode.Source{Name: "x", Bytes: bufio.NewReader(bytes.NewReader(text))}, decode.How{Format: decode.JSON, Dialect: tabular.DefaultDialect(), Limits: decode.DefaultLimits})
+	if err != nil {
+		return nil
+	}
+	header, err := rows.Header()
+	if err != nil {
+		return nil
+	}
+	selector, ok := rows.(decode.Selector)
+	var sources []string
+	for _, h := range header {
+		sources = append(sources, "/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(h))
+	}
+	if !ok || selector.Select(sources) != nil {
+		return nil
+	}
+	rec, err := rows.Next()
+	if err != nil || rec.Problem != "" {
+		return nil
+	}
+	var out []cell
+	for i, h := range header {
+		if !strings.ContainsAny(h, "./") {
+			out = append(out, cell{h, rec.Values[i]})
+		}
+	}
+	return out
+}
+
+var dates = []struct {
+	re   *regexp.Regexp
+	form string
+}{
+	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\dT[0-2]\d[0-5]\d`), "%Y%m%dT%H%M"},
+	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\d[0-2]\d[0-5]\d`), "%Y%m%d%H%M"},
+	{regexp.MustCompile(`(?:19|20)\d{2}-[01]\d-[0-3]\d`), "%Y-%m-%d"},
+	{regexp.MustCompile(`(?:19|20)\d{2}_[01]\d_[0-3]\d`), "%Y_%m_%d"},
+	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\d`), "%Y%m%d"},
+	{regexp.MustCompile(`[0-3]\d\.[01]\d\.(?:19|20)\d{2}`), "%d.%m.%Y"},
+	{regexp.MustCompile(`(?:19|20)\d{2}-[01]\d`), "%Y-%m"},
+}
+
+// dated replaces the date in a name by its capture.
+func dated(name string) (pattern, form string) {
+	for _, d := range dates {
+		if at := d.re.FindStringIndex(name); at != nil {
+			return name[:at[0]] + "{slot:" + d.form + "}" + name[at[1]:], d.form
+		}
+	}
+	return name, ""
+}
+
+var pieces = regexp.MustCompile(`\{slot:[^}]*\}|[A-Za-z0-9]+|[^A-Za-z0-9{}]+`)
+
+// ends are what packing adds to a name.
+var ends = []string{".gz", ".zst", ".bz2"}
+
+func stem(name string) string {
+	for _, e := range ends {
+		name = strings.TrimSuffix(name, e)
+	}
+	return strings.TrimSuffix(name, path.Ext(name))
+}

@@ -29,7 +29,9 @@ type avroFile struct {
 	block  []byte // what is left of the block at hand
 	left   int64  // records in it
 	count  int64
-	each   string
+	// bytesRead is the size of all blocks up to now, as they are packed.
+	bytesRead int64
+	each      string
 
 	plan   *branch
 	values []tabular.Value
@@ -270,6 +272,9 @@ func (a *avroFile) Next() (*Record, error) {
 		}
 		a.left--
 		a.count++
+		if err := tooMany(a.count, a.bytesRead); err != nil {
+			return nil, err
+		}
 		before := a.block
 		clear(a.values)
 		a.space, a.steps = a.space[:0], 0
@@ -333,6 +338,7 @@ func (a *avroFile) nextBlock() error {
 		return &FileError{Reason: fmt.Sprintf("the block after record %d is damaged: %v", a.count, err)}
 	}
 	a.left = count
+	a.bytesRead += size
 	return nil
 }
 

@@ -18,6 +18,7 @@ import (
 // are wanted, one row at a time. Lists and groups become JSON.
 type parquetFile struct {
 	file   *parquet.File
+	at     io.ReaderAt
 	root   *parquetNode
 	leaves []*parquetNode
 	each   string
@@ -78,7 +79,7 @@ func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err er
 	if err != nil {
 		return nil, &FileError{Reason: fmt.Sprintf("its footer cannot be read (%v); it may be cut short", err)}
 	}
-	p := &parquetFile{file: file, groups: file.RowGroups(), each: each}
+	p := &parquetFile{file: file, at: at, groups: file.RowGroups(), each: each}
 	meta := file.Metadata()
 	for _, group := range meta.RowGroups {
 		for _, c := range group.Columns {
@@ -244,6 +245,9 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 		if p.count > MaxLine {
 			return nil, &FileError{Reason: "more rows than can be counted"}
 		}
+		if err := tooMany(p.count, p.file.Size()); err != nil {
+			return nil, err
+		}
 		p.rec = Record{Line: p.count, Values: p.values}
 		if err := p.row(); err != nil {
 			return nil, p.failed(err)
@@ -271,12 +275,16 @@ func (p *parquetFile) nextGroup() error {
 	p.groups = p.groups[1:]
 	p.left = group.NumRows()
 	chunks := group.ColumnChunks()
-	if len(chunks) != len(p.leaves) {
+	meta := &p.file.Metadata().RowGroups[len(p.file.RowGroups())-len(p.groups)-1]
+	if len(chunks) != len(p.leaves) || len(meta.Columns) != len(p.leaves) {
 		return &FileError{Reason: "a row group has not all columns: it is damaged"}
 	}
 	for i, c := range p.columns {
 		if c == nil {
 			continue
+		}
+		if err := checkPages(p.at, p.file.Size(), &meta.Columns[i].MetaData); err != nil {
+			return err
 		}
 		c.close()
 		*c = parquetColumn{buf: c.buf, row: c.row[:0], pages: chunks[i].Pages()}

@@ -79,6 +79,16 @@ func (f Format) Texts() bool { return f == CSV || f == Fixed }
 // Trees tells whether the rows of a format are trees: see [Selector].
 func (f Format) Trees() bool { return f == JSON || f == Lines || f == Parquet || f == Avro }
 
+// tooMany refuses files that speak of far more rows than their bytes can hold:
+// rows of nothing take no bytes.
+func tooMany(rows, bytes int64) error {
+	const free, each = 100_000, 2000
+	if rows > free && rows > each*bytes {
+		return &FileError{Reason: fmt.Sprintf("%d rows in %d bytes: taken for a bomb", rows, bytes)}
+	}
+	return nil
+}
+
 // Source is the bytes of a file.
 type Source struct {
 	Name  string

@@ -81,6 +81,10 @@ func Propose(samples []Sample, at string) (feeds []Feed, unread map[string]error
 		if len(k.paths) == 0 {
 			continue
 		}
+		if len(k.table.columns) == 0 {
+			unread[k.paths[0]] = errors.New("no columns were found in it")
+			continue
+		}
 		name := feedName(k.paths)
 		for n := 2; taken[name]; n++ {
 			name = fmt.Sprintf("%s-%d", strings.TrimRight(name, "-0123456789"), n)

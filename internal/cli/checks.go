@@ -254,7 +254,7 @@ func (c *command) rehearse() *cobra.Command {
 	cmd := &cobra.Command{Use: "rehearse FEED|FILE.yaml", Short: "Say what a load would do, and do nothing", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		r.Feed = args[0]
 		if strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml") {
-			definition, err := os.ReadFile(args[0])
+			definition, err := readFeedFile(args[0])
 			if err != nil {
 				return err
 			}

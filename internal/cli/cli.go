@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
@@ -32,6 +33,7 @@ type ServeOptions struct {
 	Listen       string
 	Database     string
 	LandingRoots []string
+	KeepRejects  time.Duration
 	Once         bool // demo: a full example, then exit
 }
 
@@ -127,6 +129,8 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
 	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil, "a folder below which landings may be; repeatable (default: the home folder)")
+	const keep = 90 * 24 * time.Hour
+	cmd.Flags().DurationVar(&o.KeepRejects, "keep-rejects", keep, "how long the texts of rejects are kept; 0 for ever. What was counted stays")
 }
 
 func (c *command) serve(p Program) *cobra.Command {

@@ -29,10 +29,16 @@ func (c *command) feed() *cobra.Command {
 	})}
 	removeCommand.Flags().BoolVar(&remove, "yes", false, "really")
 	var version int
+	var schema string
 	show := &cobra.Command{Use: "show FEED", Short: "A feed's definition", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+		if schema != "" {
+			return c.showSchema(ctx, api, args[0], version, schema)
+		}
 		return c.showFeed(ctx, api, args[0], version)
 	})}
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
+	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema (avro)")
+	show.Flags().Lookup("schema").NoOptDefVal = "table"
 	cmd.AddCommand(
 		c.draft(),
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
@@ -103,12 +109,16 @@ func (c *command) parseFiles(args []string) (good []parsed, bad feed.Problems, e
 		return nil, nil, err
 	}
 	for _, file := range files {
-		text, err := os.ReadFile(file)
+		text, err := readFeedFile(file)
+		var problems feed.Problems
+		if errors.As(err, &problems) {
+			bad = append(bad, problems...)
+			continue
+		}
 		if err != nil {
 			return nil, nil, err
 		}
 		f, err := feed.Parse(file, text)
-		var problems feed.Problems
 		if errors.As(err, &problems) {
 			bad = append(bad, problems...)
 			continue
@@ -360,6 +370,46 @@ func age(counts *ledger.FeedCounts) string {
 		return ""
 	}
 	return time.Since(*counts.OldestAt).Round(time.Second).String()
+}
+
+// showSchema writes the columns of a feed as a schema that others can read.
+func (c *command) showSchema(ctx context.Context, service *client.Client, name string, version int, as string) error {
+	versions, err := service.Versions(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, v := range versions {
+		if version != 0 && v.Version != version {
+			continue
+		}
+		f, err := feed.Parse(name, []byte(v.Definition))
+		if err != nil {
+			return err
+		}
+		write := map[string]func() ([]byte, error){"table": f.TableSchema, "avro": f.AvroSchema}[as]
+		if write == nil {
+			return usageError{fmt.Errorf("--schema takes table or avro, not %q", as)}
+		}
+		text, err := write()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(c.out, string(text))
+		return nil
+	}
+	return fmt.Errorf("feed %q has no version %d; it has 1 to %d", name, version, versions[0].Version)
+}
+
+// readFeedFile reads a feed file, and puts the schema that it names in its
+// place.
+func readFeedFile(file string) ([]byte, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return feed.Inline(file, text, func(name string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.FromSlash(name)))
+	})
 }
 
 func (c *command) showFeed(ctx context.Context, service *client.Client, name string, version int) error {

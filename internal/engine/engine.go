@@ -34,14 +34,15 @@ const (
 
 // Options are what an engine needs.
 type Options struct {
-	Ledger  *ledger.Ledger
-	Target  *target.Database
-	Roots   []string // landing roots
-	Service string   // this service's number, a UUID, kept over restarts
-	Name    string   // this service's name, for people
-	Log     *slog.Logger
-	Disk    func() (free uint64, where string)          // of the target's disk, where it is known; may be nil
-	OnStep  func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
+	Ledger      *ledger.Ledger
+	Target      *target.Database
+	Roots       []string // landing roots
+	Service     string   // this service's number, a UUID, kept over restarts
+	Name        string   // this service's name, for people
+	Log         *slog.Logger
+	KeepRejects time.Duration                               // how long rejects are kept; 0 for ever
+	Disk        func() (free uint64, where string)          // of the target's disk, where it is known; may be nil
+	OnStep      func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
 }
 
 // Engine works those feeds of the ledger that fall to it; services that share
@@ -88,6 +89,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	var wg sync.WaitGroup
 	wg.Go(func() { e.keepLeases(ctx) })
 	wg.Go(func() { e.follow(ctx) })
+	wg.Go(func() { e.forget(ctx) })
 	away := false
 	for ctx.Err() == nil {
 		err := e.lookUpFeeds(ctx, hard, &wg)
@@ -110,6 +112,24 @@ func (e *Engine) Run(ctx context.Context) error {
 		e.Log.Warn("leases could not be given back; they run out by themselves", "error", err)
 	}
 	return nil
+}
+
+// forget drops rejects that are older than they are kept, in small steps.
+func (e *Engine) forget(ctx context.Context) {
+	const atOnce, rest = 1000, 10 * time.Minute
+	for e.KeepRejects > 0 && ctx.Err() == nil {
+		n, err := e.Ledger.DropRejects(ctx, time.Now().Add(-e.KeepRejects), atOnce)
+		if err != nil && ctx.Err() == nil {
+			e.Log.Warn("old rejects could not be dropped; trying again later", "error", err)
+		}
+		if n == atOnce {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(rest):
+		}
+	}
 }
 
 // Changed tells the engine that feeds were put, paused, resumed or removed.

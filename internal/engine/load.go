@@ -714,7 +714,10 @@ func (l *loading) alreadyLoaded(ctx context.Context, p *part, markers []target.M
 
 func (l *loading) failedOne(ctx, after context.Context, p *part, err error) error {
 	w, a := l.w, p.arrival
+	var other *otherKind
 	switch {
+	case errors.As(err, &other):
+		return w.e.Ledger.Finish(after, ledger.Ending{ID: a.ID, State: ledger.Skipped, Reason: other.why})
 	case p.again && (errors.Is(err, errChanged) || errors.Is(err, fs.ErrNotExist)):
 		return l.stays(after, p, "it could not be loaded again: the file is no longer there as it was; its rows stay as they are")
 	case errors.Is(err, errChanged):

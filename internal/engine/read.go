@@ -171,6 +171,11 @@ func (r *reading) open(bytes content) (decode.Rows, error) {
 	return decode.Open(decode.Source{Name: r.entry.Path, Bytes: r.bytes, File: bytes, Size: r.entry.Size}, how)
 }
 
+// otherKind says that a file is of a kind that the feed does not take.
+type otherKind struct{ why string }
+
+func (o *otherKind) Error() string { return o.why }
+
 // match holds the columns of the file against the schema.
 func (r *reading) match() error {
 	schema := &r.w.feed.Schema
@@ -179,6 +184,9 @@ func (r *reading) match() error {
 		return err
 	}
 	r.header = names
+	if why := r.w.feed.Landing.Has(names); why != "" && names != nil {
+		return &otherKind{why}
+	}
 	r.cells = len(schema.Fields)
 	if selector, ok := r.rows.(decode.Selector); ok {
 		return r.selectFrom(selector, names)

@@ -177,7 +177,11 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 	}
 	var file *decode.FileError
 	var refused *verdict
+	var other *otherKind
 	switch {
+	case errors.As(err, &other):
+		r.Refused = "it would be skipped: " + other.why
+		return nil
 	case errors.As(err, &file):
 		r.Refused = file.Error()
 		return nil

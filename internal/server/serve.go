@@ -25,10 +25,11 @@ import (
 
 // Config is how a service is started.
 type Config struct {
-	Home         string   // its own folder
-	Listen       string   // host:port
-	Database     string   // URL; "" for a PostgreSQL of its own
-	LandingRoots []string // default: the home folder
+	Home         string        // its own folder
+	Listen       string        // host:port
+	Database     string        // URL; "" for a PostgreSQL of its own
+	LandingRoots []string      // default: the home folder
+	KeepRejects  time.Duration // 0 for ever
 	Log          *slog.Logger
 	Out          io.Writer          // what people are told at the start
 	Ready        func(Running)      // may be nil; called when the service answers
@@ -155,7 +156,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
 	e := engine.New(engine.Options{
-		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk,
+		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk, KeepRejects: c.KeepRejects,
 	})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()

@@ -177,6 +177,12 @@ func (r *reader) landing(n *node) Landing {
 	if l.SizeTo > 0 && l.SizeTo < l.SizeFrom {
 		r.failAt(n.get("size"), "landing.size: from is more than to")
 	}
+	if with := n.get("with_columns"); with != nil {
+		l.WithCount, l.WithNames = n.count("with_columns"), n.texts("with_columns")
+		if with.shape == scalar && l.WithCount == 0 {
+			r.failAt(with, "landing.with_columns: a number of columns, or their names")
+		}
+	}
 	l.Delivery = Delivery(n.str("delivery", string(ByFile)))
 	l.SkipBacklog = n.str("backlog", "load") == "skip"
 	l.Reissue = Reissue(n.str("reissue", string(ReissueLoad)))
@@ -351,7 +357,7 @@ const maxFields = 1000
 
 func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	if n.shape == scalar {
-		r.failAt(n, "schema: a file by name: not yet; write the schema here, with fields")
+		r.failAt(n, "schema: %q is a file beside the feed file; `mullein feed put` and `feed check` read it and put it in this place", n.text)
 		return tabular.Schema{}
 	}
 	s := tabular.Schema{
@@ -429,6 +435,9 @@ func readField(n *node) tabular.Field {
 		ExclusiveMinimum: k.str("exclusiveMinimum", ""), ExclusiveMaximum: k.str("exclusiveMaximum", ""),
 		MinLength: k.count("minLength"), MaxLength: k.count("maxLength"),
 		Pattern: k.str("pattern", ""), Enum: k.texts("enum"),
+	}
+	if f.Constraints.Enum == nil {
+		f.Constraints.Enum = n.texts("categories")
 	}
 	return f
 }

@@ -3,6 +3,7 @@ package feed
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,13 +49,15 @@ type Supplier struct{ Name, Contact string }
 
 // Landing is where the files arrive and which of them belong.
 type Landing struct {
-	At       string // a folder below one of the service's landing roots
-	Files    *filename.Pattern
-	Except   []*filename.Pattern
-	SizeFrom int64          // bytes
-	SizeTo   int64          // bytes; 0 is no limit
-	Zone     *time.Location // of times in names
-	Settle   time.Duration  // a file is whole when its size and time were still for so long
+	At        string // a folder below one of the service's landing roots
+	Files     *filename.Pattern
+	Except    []*filename.Pattern
+	SizeFrom  int64          // bytes
+	SizeTo    int64          // bytes; 0 is no limit
+	WithCount int            // of columns that a file has; 0 for any
+	WithNames []string       // of columns that a file has, among others
+	Zone      *time.Location // of times in names
+	Settle    time.Duration  // a file is whole when its size and time were still for so long
 
 	WholeWhen *filename.Template // the marker that says so instead; nil for none
 	ListedIn  *filename.Pattern  // of the lists of deliveries; nil for none
@@ -191,6 +194,20 @@ func (l *Landing) Look(path string, size int64) Taken {
 		return Taken{Why: fmt.Sprintf("%d bytes; size.to is %d", size, l.SizeTo)}
 	}
 	return Taken{Captures: captures}
+}
+
+// Has tells why a file with these columns does not belong to the feed, "" when
+// it does.
+func (l *Landing) Has(columns []string) string {
+	if l.WithCount > 0 && len(columns) != l.WithCount {
+		return fmt.Sprintf("it has %d columns; with_columns takes those with %d", len(columns), l.WithCount)
+	}
+	for _, name := range l.WithNames {
+		if !slices.Contains(columns, name) {
+			return fmt.Sprintf("it has no column %q, which with_columns asks for", name)
+		}
+	}
+	return ""
 }
 
 // inside gives the part of a folder below the landing, "" when it lies elsewhere.

@@ -20,7 +20,9 @@ func gauge(t testing.TB) string {
 	text, err := os.ReadFile("../../demo/feeds/gauge-readings.yaml")
 	require.NoError(t, err)
 	without, _, _ := strings.Cut(string(text), "\ndue:")
-	return without + "\n"
+	before, rest, _ := strings.Cut(without, "\nchecks:")
+	_, after, _ := strings.Cut(rest, "\ntolerate:")
+	return before + "\ntolerate:" + after + "\n"
 }
 
 func TestParseFillsInEverything(t *testing.T) {

@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -116,4 +117,52 @@ func TestWhatDoesNotGoTogether(t *testing.T) {
 	assert.ErrorContains(t, err, "nested 50 deep")
 	_, err = Parse("x.yaml", nil)
 	assert.ErrorContains(t, err, "x.yaml:1:1: an empty feed file")
+}
+
+func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
+	files := map[string]string{
+		"table.json": `{"name": "gauge", "fields": [{"name": "id", "type": "integer", "rdfType": "x:id"}, {"name": "kind", "categories": ["a", "b"]}], "primaryKey": "id"}`,
+		"gauge.avsc": `{"type": "record", "name": "gauge", "doc": "A gauge.", "fields": [{"name": "id", "type": "long"}, {"name": "at", "type": ["null", {"type": "long", "logicalType": "timestamp-micros"}], "doc": "When"}, {"name": "more", "type": {"type": "map", "values": "int"}}]}`,
+		"bad.json":   `{"fields": []}`, "worse.json": `no`,
+	}
+	read := func(name string) ([]byte, error) {
+		if text, ok := files[name]; ok {
+			return []byte(text), nil
+		}
+		return nil, os.ErrNotExist
+	}
+	of := func(name string) string {
+		return "feed: x\nlanding: {at: in, files: \"*.csv\"}\nschema: " + name + "\ntarget: {table: rows}\n"
+	}
+	text, err := Inline("x.yaml", []byte(of("table.json")), read)
+	require.NoError(t, err)
+	f, err := Parse("x.yaml", text)
+	require.NoError(t, err, string(text))
+	assert.Equal(t, []string{"a", "b"}, f.Schema.Fields[1].Constraints.Enum)
+	again, err := f.TableSchema()
+	require.NoError(t, err)
+	files["again.json"] = string(again)
+	text, err = Inline("x.yaml", []byte(of("again.json")), read)
+	require.NoError(t, err)
+	same, err := Parse("x.yaml", text)
+	require.NoError(t, err, string(text))
+	assert.Equal(t, f.Schema, same.Schema, "what show --schema writes is read as the same")
+	text, err = Inline("x.yaml", []byte(of("gauge.avsc")), read)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `{"constraints":{"required":true},"name":"id","type":"integer"}`)
+	assert.Contains(t, string(text), `{"description":"When","name":"at","type":"datetime"}`)
+	_, err = Parse("x.yaml", text)
+	assert.ErrorContains(t, err, "primaryKey is missing")
+	avro, err := f.AvroSchema()
+	require.NoError(t, err)
+	assert.Contains(t, string(avro), `"name": "x"`)
+	for name, want := range map[string]string{"bad.json": "x.yaml:3:9: schema: bad.json: it has no fields", "worse.json": "not JSON", "none.json": "not exist"} {
+		_, err = Inline("x.yaml", []byte(of(name)), read)
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = Parse("x.yaml", []byte(of("table.json")))
+	assert.ErrorContains(t, err, "feed put")
+	text, err = Inline("x.yaml", []byte(small), read)
+	require.NoError(t, err)
+	assert.Equal(t, small, string(text))
 }

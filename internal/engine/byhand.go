@@ -33,7 +33,7 @@ var errEnough = errors.New("enough")
 // Which lists up to most files at a feed's landing, by name, and says of each
 // whether it is taken. more tells that there are others.
 func (e *Engine) Which(ctx context.Context, f *feed.Feed, most int) (list []Seen, more bool, err error) {
-	folder, err := landing.Open(e.Roots, f.Landing.At)
+	folder, err := openLanding(e, f)
 	if err != nil {
 		return nil, false, err
 	}
@@ -106,7 +106,7 @@ func (e *Engine) Deliver(f *feed.Feed, path string, content io.Reader, replace b
 	if taken := f.Landing.Look(path, 1); taken.Why != "" {
 		return landing.Entry{}, &NotTakenError{path, taken.Why}
 	}
-	folder, err := landing.Open(e.Roots, f.Landing.At)
+	folder, err := openLanding(e, f)
 	if err != nil {
 		return landing.Entry{}, err
 	}
@@ -119,7 +119,7 @@ func (e *Engine) Accept(ctx context.Context, f *feed.Feed, path string, slot led
 	if !fs.ValidPath(path) {
 		return nil, &NotTakenError{path, "is not a plain path below the landing"}
 	}
-	folder, err := landing.Open(e.Roots, f.Landing.At)
+	folder, err := openLanding(e, f)
 	if err != nil {
 		return nil, err
 	}

@@ -348,7 +348,7 @@ func filesOf(arrivals []ledger.Arrival) due.Files {
 
 // names lists what lies at the landing.
 func (w *worker) names(ctx context.Context) ([]landing.Entry, error) {
-	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	folder, err := openLanding(w.e, w.feed)
 	if err != nil {
 		return nil, nil // it is away; the feed says so
 	}

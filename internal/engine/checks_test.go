@@ -1,11 +1,15 @@
 package engine
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -47,17 +51,13 @@ checks:
 	assert.Equal(t, "even", rejects[0].Rule)
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;;-1\nSR0007;2026-07-01T12:00:00Z;;-1\nSR0002;2026-07-01T12:00:00Z;3;6\n")
 	b := h.arrival("1300.csv")
-	assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Deleted: 1, Outdated: 1}, newestFirst(b.Balance), b.Reason)
+	assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Deleted: 1, Outdated: 1}, b.Balance, "SR0001's deletion carries an older revision than its row: %s", b.Reason)
 	h.drop("G_K1_20260701T1400.csv", header+"SR0008;2026-07-01T12:00:00Z;-5;2\n")
 	c := h.arrival("1400.csv")
 	assert.Equal(t, ledger.Refused, c.State)
 	assert.Contains(t, c.Reason, "line 2: check sane: this row breaks row.level_m > -4")
 	assert.False(t, c.Waivable)
 }
-
-// newestFirst is the identity; it names what the test relies on: SR0001's
-// deletion carries an older revision than the row, so that it is outdated.
-func newestFirst(b balance.Balance) balance.Balance { return b }
 
 func TestDeletions(t *testing.T) {
 	t.Parallel()
@@ -272,4 +272,46 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	}
 	_, err = h.engine.Rehearse(ctx, h.definition(), "none.csv", nil, false)
 	assert.ErrorContains(t, err, "none.csv is not at the landing")
+}
+
+func TestZipsAreFolders(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.Replace(gauges, `"**/G_{catchment}_{slot:%Y%m%dT%H%M}*.(csv|csv.gz)"`, `"*.zip/**/G_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"`, 1))
+	archive := func(members ...string) string {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for i := 0; i < len(members); i += 2 {
+			w, err := z.Create(members[i])
+			require.NoError(t, err)
+			_, err = io.WriteString(w, members[i+1])
+			require.NoError(t, err)
+		}
+		require.NoError(t, z.Close())
+		return b.String()
+	}
+	whole := archive("a/G_K1_20260701T1200.csv", header+row(1, "1"), "../../G_K2_20260701T1200.csv.gz", zipped(header+row(2, "2")), "readme.txt", "nothing", "G_K3_20260701T1200.csv", header+row(3, "high"))
+	h.drop("d.zip", whole)
+	h.start()
+	assert.Equal(t, ledger.Loaded, h.arrival("d.zip/a/G_K1_20260701T1200.csv").State)
+	assert.Equal(t, ledger.Loaded, h.arrival("d.zip/G_K2_20260701T1200.csv.gz").State, "what a name says stays inside")
+	bad := h.arrival("d.zip/G_K3_20260701T1200.csv")
+	assert.Equal(t, []string{"SR0001|d.zip/a/G_K1_20260701T1200.csv|2", "SR0002|d.zip/G_K2_20260701T1200.csv.gz|2"}, h.lines("SELECT concat_ws('|', station_id, from_file, from_line) FROM river.gauge ORDER BY 1"))
+	assert.Equal(t, balance.Balance{Read: 1, Rejected: 1}, bad.Balance, bad.Reason)
+	h.drop("d.zip", archive("a/G_K1_20260701T1200.csv", header+row(1, "1"), "G_K4_20260701T1200.csv", header+row(4, "4")))
+	assert.Equal(t, ledger.Loaded, h.arrival("K4").State, "a zip that came again")
+	same := h.arrival("a/G_K1_20260701T1200.csv", bad.ID)
+	assert.Contains(t, same.Reason, "only its time has changed")
+	h.drop("torn.zip", whole[:len(whole)/2])
+	past := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(h.root, "in", "torn.zip"), past, past))
+	torn := h.arrival("torn.zip")
+	assert.Equal(t, ledger.Refused, torn.State)
+	assert.Contains(t, torn.Reason, "cut short")
+	damaged := []byte(whole)
+	damaged[70] ^= 0x55
+	h.drop("e.zip", string(damaged))
+	assert.Contains(t, h.arrival("e.zip/a/G_K1").Reason, "damaged in e.zip")
+	list, _, err := h.engine.Which(ctx, h.definition(), 100)
+	require.NoError(t, err)
+	assert.Equal(t, "d.zip/G_K4_20260701T1200.csv", list[0].Path)
 }

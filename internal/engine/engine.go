@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
 )
@@ -415,4 +416,13 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, target.Lineage(f.Target.Lineage))
 	t.Deletes = f.DeleteWhen != ""
 	return t, nil
+}
+
+// openLanding opens the landing of a feed.
+func openLanding(e *Engine, f *feed.Feed) (*landing.Folder, error) {
+	folder, err := landing.Open(e.Roots, f.Landing.At)
+	if err == nil {
+		folder.Zips = f.Landing.InZip()
+	}
+	return folder, err
 }

@@ -106,7 +106,7 @@ func (w *worker) load(ctx context.Context, run *ledger.Run, n next) error {
 	if parts, err = l.known(ctx, parts); err != nil {
 		return l.failed(ctx, parts, err)
 	}
-	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	folder, err := openLanding(w.e, w.feed)
 	if err != nil {
 		return l.failed(ctx, parts, err)
 	}
@@ -907,6 +907,9 @@ func (l *loading) readSmall(ctx context.Context, p *part) error {
 	p.content = make([]byte, p.arrival.Size)
 	if _, err := io.ReadFull(p.file, p.content); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+			if !p.file.Seekable() && p.file.Unchanged() {
+				return &decode.FileError{Reason: "it holds fewer bytes than the directory of its zip says"}
+			}
 			return errChanged
 		}
 		return fmt.Errorf("read %s: %w", p.arrival.Path, err)
@@ -1071,7 +1074,7 @@ func (w *worker) putAway(ctx context.Context) error {
 	if err != nil || len(waiting) == 0 {
 		return err
 	}
-	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	folder, err := openLanding(w.e, w.feed)
 	if err != nil {
 		return nil // the landing is away; they wait
 	}

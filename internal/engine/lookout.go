@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"time"
 
 	"github.com/zeebo/xxh3"
@@ -287,7 +288,7 @@ func (o *lookout) mayBelong(path string) bool {
 // reopen opens the landing, or opens it anew when another folder has taken its
 // place.
 func (o *lookout) reopen(ctx context.Context) error {
-	folder, err := landing.Open(o.e.Roots, o.feed.Landing.At)
+	folder, err := openLanding(o.e, o.feed)
 	if err != nil {
 		return err
 	}
@@ -333,7 +334,7 @@ func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 	var entries []landing.Entry
 	looked := map[string]bool{}
 	for _, path := range paths {
-		if path == "." {
+		if path == "." || o.folder.Zips && strings.HasSuffix(strings.ToLower(path), ".zip") {
 			list = true
 		}
 		if looked[path] || !o.mayBelong(path) {

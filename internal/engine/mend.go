@@ -11,7 +11,6 @@ import (
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
-	"mullein/internal/landing"
 	"mullein/internal/ledger"
 )
 
@@ -126,7 +125,7 @@ func quoted(name string, f *feed.Feed) string {
 
 // handIn writes the file, apart from the landing, and records its arrival.
 func (e *Engine) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival, content []byte, lines []int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
-	folder, err := landing.Open(e.Roots, f.Landing.At)
+	folder, err := openLanding(e, f)
 	if err != nil {
 		return *a, err
 	}

@@ -13,7 +13,6 @@ import (
 
 	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
-	"mullein/internal/landing"
 	"mullein/internal/ledger"
 )
 
@@ -267,7 +266,7 @@ func (w *worker) nextList(ctx context.Context, s ledger.Selection) (n next, wait
 	if err != nil {
 		return n, "", err
 	}
-	folder, err := landing.Open(w.e.Roots, w.feed.Landing.At)
+	folder, err := openLanding(w.e, w.feed)
 	if err != nil {
 		return n, "", err
 	}

@@ -168,13 +168,23 @@ func (r *reading) open(bytes content) (decode.Rows, error) {
 	if r.lines != nil {
 		how = mendedHow(r.w.feed)
 	}
-	return decode.Open(decode.Source{Name: r.entry.Path, Bytes: r.bytes, File: bytes, Size: r.entry.Size}, how)
+	return decode.Open(source(r.entry, r.bytes, bytes), how)
 }
 
 // otherKind says that a file is of a kind that the feed does not take.
 type otherKind struct{ why string }
 
 func (o *otherKind) Error() string { return o.why }
+
+// source gives the bytes of a file in order and, where that can be, from
+// anywhere.
+func source(entry landing.Entry, inOrder io.Reader, anywhere content) decode.Source {
+	s := decode.Source{Name: entry.Path, Bytes: inOrder, File: anywhere, Size: entry.Size}
+	if f, ok := anywhere.(*landing.File); ok && !f.Seekable() {
+		s.File = nil
+	}
+	return s
+}
 
 // match holds the columns of the file against the schema.
 func (r *reading) match() error {
@@ -602,7 +612,7 @@ func (r *reading) originals() error {
 		if err != nil {
 			return err
 		}
-		again, err := decode.Open(decode.Source{Name: r.entry.Path, Bytes: file, File: file, Size: r.entry.Size}, r.w.feed.How())
+		again, err := decode.Open(source(r.entry, file, file), r.w.feed.How())
 		if err != nil {
 			return err
 		}

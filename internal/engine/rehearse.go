@@ -58,7 +58,7 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	w := &worker{e: e, feed: f, version: 0}
 	p := &progress{}
 	l := &loading{w: w, p: p, n: 1, run: &ledger.Run{By: "rehearsal", Cause: "rehearsal", Feed: f.Name}}
-	folder, err := landing.Open(e.Roots, f.Landing.At)
+	folder, err := openLanding(e, f)
 	if err != nil && sent == nil {
 		return nil, err
 	}

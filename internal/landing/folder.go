@@ -53,6 +53,10 @@ type Folder struct {
 	root   *os.Root
 	above  *os.Root // the landing root that it lies in
 	name   string   // of the folder itself, for the watcher
+
+	// Zips says that zips are to be seen as folders: "delivery.zip/a.csv".
+	Zips bool
+	zips map[string]directory
 }
 
 // Open finds the folder at below the first of the roots that has it. The error
@@ -124,8 +128,17 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			if folder != "." {
 				p = folder + "/" + p
 			}
+			look := visit
+			if f.Zips && isZip(p) && !d.IsDir() {
+				look = func(e Entry) error {
+					if e.Problem != "" {
+						return visit(e)
+					}
+					return f.expand(e, wanted, visit)
+				}
+			}
 			if wanted(p) {
-				if err := f.visit(dir, p, d, visit); err != nil {
+				if err := f.visit(dir, p, d, look); err != nil {
 					return err
 				}
 			}
@@ -185,6 +198,9 @@ func entryOf(p string, info fs.FileInfo) Entry {
 // Stat looks at one path. What is there but is no readable file comes with a
 // Problem, not with an error.
 func (f *Folder) Stat(p string) (Entry, error) {
+	if archive, name := splitZip(p); name != "" && f.Zips {
+		return f.statMember(archive, name)
+	}
 	info, err := f.root.Stat(filepath.FromSlash(p))
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -216,16 +232,29 @@ type File struct {
 	file   *os.File
 	folder *Folder
 	away   bool // it lies where files are put away, not at the landing
+	member *member
 }
 
 // Read reads the file's bytes.
-func (f *File) Read(p []byte) (int, error) { return f.file.Read(p) }
+func (f *File) Read(p []byte) (int, error) {
+	if f.member != nil {
+		return f.member.read(p)
+	}
+	return f.file.Read(p)
+}
+
+// Seekable tells whether the file can be read from anywhere; what is packed in
+// a zip cannot.
+func (f *File) Seekable() bool { return f.member == nil }
 
 // ReadAt reads bytes from anywhere in the file.
 func (f *File) ReadAt(p []byte, at int64) (int, error) { return f.file.ReadAt(p, at) }
 
 // Rewind goes back to the beginning.
 func (f *File) Rewind() error {
+	if f.member != nil {
+		return f.member.rewind()
+	}
 	_, err := f.file.Seek(0, io.SeekStart)
 	return err
 }
@@ -235,6 +264,13 @@ func (f *File) Close() error { return f.file.Close() }
 
 // Open opens a file for reading. Opening never waits, not even on a pipe.
 func (f *Folder) Open(p string) (*File, error) {
+	if archive, name := splitZip(p); name != "" && f.Zips {
+		return f.openMember(archive, name)
+	}
+	return f.openPlain(p)
+}
+
+func (f *Folder) openPlain(p string) (*File, error) {
 	file, err := f.root.OpenFile(filepath.FromSlash(p), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path.Join(f.At, p), cause(err))

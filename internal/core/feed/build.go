@@ -201,6 +201,11 @@ func (r *reader) landing(n *node) Landing {
 		l.PutAway = r.folder(n.get("put_away"), &l)
 	}
 	l.Quarantine = r.folder(n.get("quarantine"), &l)
+	for _, key := range []string{"put_away", "quarantine"} {
+		if at := n.get(key); at != nil && l.InZip() && at.text != "leave" {
+			r.failAt(at, "landing.%s: the members of a zip cannot be moved out of it; leave them", key)
+		}
+	}
 	return l
 }
 

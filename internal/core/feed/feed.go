@@ -179,6 +179,9 @@ func (l *Landing) Look(path string, size int64) Taken {
 		}
 	}
 	captures, ok := l.Files.Match(path, l.Zone)
+	if !ok && l.InZip() && strings.HasSuffix(strings.ToLower(path), ".zip/") {
+		return Taken{Captures: filename.Captures{}} // a zip that cannot be read is said
+	}
 	if !ok {
 		return Taken{Why: "does not fit the pattern " + l.Files.String()}
 	}
@@ -195,6 +198,9 @@ func (l *Landing) Look(path string, size int64) Taken {
 	}
 	return Taken{Captures: captures}
 }
+
+// InZip tells whether the feed's files lie in zips: its pattern says so.
+func (l *Landing) InZip() bool { return strings.Contains(strings.ToLower(l.Files.String()), ".zip/") }
 
 // Has tells why a file with these columns does not belong to the feed, "" when
 // it does.

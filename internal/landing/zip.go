@@ -1,0 +1,189 @@
+package landing
+
+import (
+	"archive/zip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"mullein/internal/core/decode"
+)
+
+// inZip is what stands between the path of a zip and that of a member.
+const inZip = ".zip/"
+
+// splitZip gives the zip of a member's path; member is "" for a plain path.
+func splitZip(p string) (archive, member string) {
+	i := strings.Index(strings.ToLower(p), inZip)
+	if i < 0 {
+		return p, ""
+	}
+	return p[:i+len(inZip)-1], p[i+len(inZip):]
+}
+
+func isZip(p string) bool { return strings.HasSuffix(strings.ToLower(p), ".zip") }
+
+// directory is what a zip holds, as of when it was looked at.
+type directory struct {
+	of      Entry
+	members []Entry
+}
+
+const (
+	maxMembers  = 100_000
+	zipsKept    = 1000
+	zipRatio    = 250      // unpacked bytes for each packed one, looked at from zipFrom on
+	zipFrom     = 32 << 20 // bytes
+	zipPatience = time.Minute
+)
+
+// expand visits the members of a zip. One whose directory cannot be read is
+// still being written, unless it has been still for a while: then it is
+// visited itself.
+func (f *Folder) expand(archive Entry, wanted func(path string) bool, visit func(Entry) error) error {
+	d, known := f.zips[archive.Path]
+	if !known || !d.of.Same(archive) {
+		var err error
+		if d, err = f.readZip(archive); err != nil {
+			if time.Since(archive.Modified) < zipPatience {
+				return nil
+			}
+			archive.Path += "/"
+			archive.Problem = fmt.Sprintf("is no zip that can be read (%v); it may be cut short", err)
+			return visit(archive)
+		}
+		if f.zips == nil || len(f.zips) >= zipsKept {
+			f.zips = map[string]directory{}
+		}
+		f.zips[archive.Path] = d
+	}
+	for _, m := range d.members {
+		if wanted(m.Path) {
+			if err := visit(m); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// readZip reads the directory of a zip. It lies in memory, up to maxMembers.
+func (f *Folder) readZip(archive Entry) (directory, error) {
+	d := directory{of: archive}
+	file, err := f.openPlain(archive.Path)
+	if err != nil {
+		return d, err
+	}
+	defer file.Close()
+	z, err := zip.NewReader(file.file, file.Entry.Size)
+	if err != nil {
+		return d, err
+	}
+	if len(z.File) > maxMembers {
+		return d, fmt.Errorf("%d members; %d are the most", len(z.File), maxMembers)
+	}
+	for _, m := range z.File {
+		if e, ok := memberEntry(archive, m); ok {
+			d.members = append(d.members, e)
+		}
+	}
+	return d, nil
+}
+
+// memberEntry makes an entry of a member. Whatever its name says, it stays
+// inside of the zip.
+func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
+	name := strings.TrimPrefix(path.Clean("/"+strings.ReplaceAll(m.Name, `\`, "/")), "/")
+	if name == "" || strings.HasSuffix(m.Name, "/") {
+		return Entry{}, false
+	}
+	e := Entry{Path: archive.Path + "/" + name, Size: int64(m.UncompressedSize64), Modified: archive.Modified, Inode: archive.Inode}
+	switch {
+	case m.Mode()&fs.ModeType != 0:
+		e.Problem = "is no plain file in its zip"
+	case m.Flags&1 != 0:
+		e.Problem = "is encrypted in its zip"
+	case m.UncompressedSize64 > zipFrom && m.UncompressedSize64 > zipRatio*m.CompressedSize64:
+		e.Problem = fmt.Sprintf("unpacks to %d bytes out of %d: taken for a zip bomb", m.UncompressedSize64, m.CompressedSize64)
+	}
+	return e, true
+}
+
+// member is a file in a zip.
+type member struct {
+	of  *zip.File
+	now io.ReadCloser
+	at  string
+}
+
+// statMember looks at a member by its path.
+func (f *Folder) statMember(archive, name string) (Entry, error) {
+	of, err := f.Stat(archive)
+	if err != nil || of.Problem != "" {
+		return of, err
+	}
+	var found *Entry
+	err = f.expand(of, func(p string) bool { return p == archive+"/"+name }, func(e Entry) error {
+		found = &e
+		return nil
+	})
+	if err == nil && found == nil {
+		err = fmt.Errorf("%s/%s: %w", archive, name, fs.ErrNotExist)
+	}
+	if err != nil {
+		return Entry{}, err
+	}
+	return *found, nil
+}
+
+// openMember opens a file in a zip. It is unpacked while it is read.
+func (f *Folder) openMember(archive, name string) (*File, error) {
+	file, err := f.openPlain(archive)
+	if err != nil {
+		return nil, err
+	}
+	z, err := zip.NewReader(file.file, file.Entry.Size)
+	if err != nil {
+		file.Close()
+		return nil, &decode.FileError{Reason: fmt.Sprintf("%s cannot be read: %v", archive, err)}
+	}
+	for _, m := range z.File {
+		if e, ok := memberEntry(file.Entry, m); ok && e.Path == archive+"/"+name {
+			if e.Problem != "" {
+				file.Close()
+				return nil, &decode.FileError{Reason: e.Problem}
+			}
+			file.Entry, file.member = e, &member{of: m, at: archive}
+			return file, file.Rewind()
+		}
+	}
+	file.Close()
+	return nil, fmt.Errorf("open %s/%s: %w", archive, name, fs.ErrNotExist)
+}
+
+func (m *member) read(p []byte) (int, error) {
+	n, err := m.now.Read(p)
+	if err != nil && err != io.EOF {
+		var file *fs.PathError
+		if !errors.As(err, &file) {
+			err = &decode.FileError{Reason: fmt.Sprintf("it is damaged in %s: %v", filepath.Base(m.at), err)}
+		}
+	}
+	return n, err
+}
+
+func (m *member) rewind() error {
+	if m.now != nil {
+		m.now.Close()
+	}
+	var err error
+	if m.now, err = m.of.Open(); err != nil {
+		return &decode.FileError{Reason: fmt.Sprintf("it cannot be unpacked from %s: %v", filepath.Base(m.at), err)}
+	}
+	return nil
+}

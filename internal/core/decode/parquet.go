@@ -373,9 +373,15 @@ func (p *parquetFile) row() error {
 			continue
 		}
 		c := p.columns[t.node.leaf]
-		v, err := c.single(t.within)
-		if err != nil {
-			return err
+		var v *parquet.Value
+		if !t.within && c.at < c.n {
+			v = &c.buf[c.at]
+			c.at++
+		} else {
+			var err error
+			if v, err = c.single(t.within); err != nil {
+				return err
+			}
 		}
 		out := &p.values[t.to[0]]
 		if v.IsNull() {

@@ -78,6 +78,7 @@ type Program struct {
 	source  string
 	program cel.Program
 	reads   []string // the row's columns that it reads
+	names   activation
 }
 
 // maxLength bounds an expression, in bytes.
@@ -219,7 +220,8 @@ var ErrNull = errors.New("a column that it reads is null")
 // Eval computes the expression into v. v may point into the values it was
 // given. A failure over a null column is [ErrNull].
 func (p *Program) Eval(values Values, v *tabular.Value) error {
-	out, _, err := p.program.Eval(activation{values})
+	p.names.values, p.names.known = values, p.names.known[:0]
+	out, _, err := p.program.Eval(&p.names)
 	if err == nil && types.IsError(out) {
 		err = fmt.Errorf("%v", out)
 	}
@@ -260,13 +262,38 @@ func fromCEL(out ref.Val, v *tabular.Value) error {
 	return nil
 }
 
-type activation struct{ values Values }
+// activation hands out values by name. What was asked for once for a row is
+// kept for the next time.
+type activation struct {
+	values Values
+	known  []resolved
+}
 
-var _ interpreter.Activation = activation{}
+type resolved struct {
+	name  string
+	value any
+}
 
-func (a activation) Parent() interpreter.Activation { return nil }
+var _ interpreter.Activation = (*activation)(nil)
 
-func (a activation) ResolveName(name string) (any, bool) {
+// Parent gives none: all names are declared.
+func (a *activation) Parent() interpreter.Activation { return nil }
+
+// ResolveName gives the value of a declared name.
+func (a *activation) ResolveName(name string) (any, bool) {
+	for i := range a.known {
+		if a.known[i].name == name {
+			return a.known[i].value, true
+		}
+	}
+	value, ok := a.resolve(name)
+	if ok {
+		a.known = append(a.known, resolved{name, value})
+	}
+	return value, ok
+}
+
+func (a *activation) resolve(name string) (any, bool) {
 	v := a.values.Lookup(name)
 	if v == nil {
 		return nil, false

@@ -43,6 +43,9 @@ type Column struct {
 	lastCell  []byte
 	lastValue Value // of lastCell; only for kinds without B
 	matching  map[string]bool
+
+	checked bool // something is to be checked
+	ready   ready
 }
 
 // matchingKept bounds the texts that are remembered to match the pattern.
@@ -118,6 +121,7 @@ func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
 			c.enumText[text] = true
 		}
 	}
+	c.prepare()
 	return c, nil
 }
 
@@ -175,6 +179,9 @@ func (c *Column) Absent(v *Value) error {
 }
 
 func (c *Column) check(v *Value) error {
+	if !c.checked || c.within(v) {
+		return nil
+	}
 	if c.min.set {
 		if n := Compare(v, &c.min.v); n < 0 || (n == 0 && c.min.exclusive) || v.Odd == NaN {
 			return reject("less than the minimum %s", c.min.text)
@@ -203,7 +210,7 @@ func (c *Column) check(v *Value) error {
 		}
 	}
 	if c.enumText != nil {
-		if !c.enumText[string(v.B)] {
+		if !c.isOneOf(v.B) {
 			return reject("not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
 		}
 	} else if c.enum != nil {
@@ -212,6 +219,69 @@ func (c *Column) check(v *Value) error {
 		}
 	}
 	return nil
+}
+
+// scales are those of decimals whose bounds are kept ready.
+const scales = 8
+
+// ready holds the bounds of numbers as whole numbers of each scale.
+type ready struct {
+	from, to [scales]int64
+	upTo     int32 // scales below this are ready
+}
+
+// prepare makes the bounds ready where they are all that is to be checked.
+func (c *Column) prepare() {
+	c.checked = c.min.set || c.max.set || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil
+	if (c.Kind != Integer && c.Kind != Decimal) || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil || !c.checked {
+		return
+	}
+	for scale := range int32(scales) {
+		from, to := int64(math.MinInt64), int64(math.MaxInt64)
+		for _, b := range []*bound{&c.min, &c.max} {
+			if !b.set {
+				continue
+			}
+			n, ok := rescale(b.v.I, scale-b.v.Scale)
+			if b.v.B != nil || b.v.Odd != Finite || !ok || b.v.Scale > 0 {
+				return
+			}
+			switch {
+			case b == &c.min && b.exclusive:
+				from = n + 1
+			case b == &c.min:
+				from = n
+			case b.exclusive:
+				to = n - 1
+			default:
+				to = n
+			}
+		}
+		c.ready.from[scale], c.ready.to[scale], c.ready.upTo = from, to, scale+1
+	}
+}
+
+// within tells quickly whether a number is within its bounds. false may mean
+// that it takes a longer look.
+func (c *Column) within(v *Value) bool {
+	if v.Scale >= c.ready.upTo || v.B != nil || v.Odd != Finite {
+		return false
+	}
+	return v.I >= c.ready.from[v.Scale] && v.I <= c.ready.to[v.Scale]
+}
+
+// isOneOf tells whether a text is allowed. A short list is gone through.
+func (c *Column) isOneOf(text []byte) bool {
+	const short = 8
+	if len(c.Field.Constraints.Enum) > short {
+		return c.enumText[string(text)]
+	}
+	for _, e := range c.Field.Constraints.Enum {
+		if e == string(text) {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *Column) setReader(zone *time.Location) error {

@@ -173,6 +173,14 @@ func ParseFloat(x float64, v *Value) error {
 	case math.IsInf(x, -1):
 		v.Odd = MinusInf
 	default:
+		// Most numbers have few digits after the point: the least scale whose
+		// whole number reads back as x is the shortest decimal.
+		for scale := range int32(8) {
+			if y := x * powers[scale]; math.Abs(y) < 1<<53 && y == math.Trunc(y) && y/powers[scale] == x {
+				v.I, v.Scale = int64(y), scale
+				return nil
+			}
+		}
 		var space [32]byte
 		return parseDecimal(strconv.AppendFloat(space[:0], x, 'g', -1, 64), '.', v)
 	}

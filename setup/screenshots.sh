@@ -14,4 +14,4 @@ bin/mullein demo --once --home "$home/example" >"$home/once.txt" 2>&1
 { echo '$ mullein due gauge-readings'; mullein due gauge-readings; echo; echo '$ mullein due station-registry --simulate 2026-03-28..2026-03-30'; mullein due station-registry --simulate 2026-03-28..2026-03-30; } >"$home/calendar.txt"
 arrival=$(mullein rejects gauge-readings --limit 1 -o json | sed -n 's/.*"arrival": \([0-9]*\).*/\1/p' | head -1)
 go run ./internal/demo/shots "$home" docs/screenshots "today=/today" "today-dark=/today?hours=6@dark" "due=/due" feeds=/feeds feed=/feeds/gauge-readings \
-  ledger=/ledger "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt" "calendar=text:$home/calendar.txt"
+  ledger=/ledger rejects=/rejects rehearsal=/feeds/lab-samples/rehearsal check=/feeds/gauge-readings/checks/highest_level checks="/feeds/gauge-readings?show=checks" "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt" "calendar=text:$home/calendar.txt"

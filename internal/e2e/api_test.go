@@ -113,7 +113,7 @@ func TestRowsAndRejectsThroughTheAPI(t *testing.T) {
 	assert.EqualValues(t, 6, marked, "every arrival is in a mark")
 	assert.Empty(t, day["needs"], "the torn file came again, whole")
 	_, status := s.ask("GET", "/status", "")
-	gauges := status["feeds"].([]any)[0].(map[string]any)
+	gauges := named(t, status["feeds"], "name", "gauge-readings")
 	assert.Equal(t, "river.gauge_reading", gauges["table"])
 	assert.EqualValues(t, 0, gauges["counts"].(map[string]any)["waiting"])
 }

@@ -175,7 +175,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 	b.sees("Drop files here", "does not fit the pattern", "catchment K1")
 	b.do(chromedp.Evaluate[chromedp.Void](`{
 		const d = new DataTransfer()
-		d.items.add(new File(["Station;Time;Level;Flow;Quality;Revised\nSR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n"], "GAUGE_K1_20260701T1200.csv"))
+		d.items.add(new File(["Station;Time;Level;Flow;Quality;Revised\n" + [1, 2, 3, 4].map((n) => "SR010" + n + ";01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n").join("")], "GAUGE_K1_20260701T1200.csv"))
 		d.items.add(new File(["x"], "strange.csv"))
 		document.querySelector('main .page').dispatchEvent(new DragEvent('drop', { dataTransfer: d, bubbles: true, cancelable: true }))
 	}`))

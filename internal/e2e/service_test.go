@@ -86,6 +86,12 @@ func (s *service) example() *service {
 	return s
 }
 
+// eventually waits until something is so.
+func (s *service) eventually(ok func() bool) {
+	s.t.Helper()
+	require.Eventually(s.t, ok, time.Minute, 20*time.Millisecond)
+}
+
 // mullein runs a command line and gives its exit code and what it printed.
 func (s *service) mullein(args ...string) (code int, stdout, stderr string) {
 	var out, errOut bytes.Buffer

@@ -5,6 +5,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"mullein/internal/core/feed"
@@ -43,8 +44,28 @@ func write() error {
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes, strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
 	}
+	if err := examples(&b); err != nil {
+		return err
+	}
 	b.WriteString(tail)
 	return os.WriteFile("docs/feed-file.md", []byte(b.String()), 0o644)
+}
+
+// examples adds those of docs/examples, in which every key stands.
+func examples(b *strings.Builder) error {
+	files, err := filepath.Glob("docs/examples/*.yaml")
+	if err != nil {
+		return err
+	}
+	b.WriteString("\n## Every key, in examples\n\nThey lie in [examples](examples), and a test reads them.\n\n")
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(b, "```yaml\n%s```\n\n", text)
+	}
+	return nil
 }
 
 const head = `# The feed file
@@ -70,6 +91,7 @@ const tail = `
   these texts. ` + "`{name}`" + ` captures text, ` + "`{name:%Y%m%d}`" + ` a time, ` + "`{name:#}`" + ` a whole number. ` + "`{slot}`" + ` is the capture that
   order looks at: arrivals load in the order of slot, then modified time, then name. A name with an impossible time,
   such as 31 February, does not belong. Dot-files and names that end in .tmp, .part or .filepart never do.
+- **Reading and checking.** [reading-and-checking.md](reading-and-checking.md) says what each format, type and check does.
 - **New, whole, late, missing.** [new-whole-late-missing.md](new-whole-late-missing.md) says how that is decided.
 - **Paths.** ` + "`whole_when`" + `, ` + "`put_away`" + ` and ` + "`quarantine`" + ` are made of ` + "`{path}`" + `, ` + "`{stem}`" + ` (the path without its last extension), ` + "`{name}`" + `
   (without folders) and the captures, times with a form: ` + "`done/{slot:%Y/%m}/{catchment}`" + `. Where neither ` + "`{name}`" + ` nor ` + "`{path}`" + `

@@ -1,0 +1,150 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/api"
+	"mullein/internal/client"
+	"mullein/internal/ledger"
+)
+
+// TestRejectsArePutRight exports rejects, mends them in an editor, and hands
+// them in; rehearses; asks what checks saw.
+func TestRejectsArePutRight(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds().example()
+	ctx := context.Background()
+	folder := t.TempDir()
+	file := filepath.Join(folder, "rejects.csv")
+	code, _, errOut := s.mullein("rejects", "export", "gauge-readings", "--to", file)
+	require.Equal(t, 0, code, errOut)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "arrival,number,path,line,column,value,reason,original\n2,1,GAUGE_K1_20260701T1200.csv,5,level_m,\"2,4x\",not a number,")
+	code, out, _ := s.mullein("rejects", "hand-in", file, "--because", "x")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "Nothing was changed")
+	mended := strings.Replace(string(text), ";2,4x;", ";2,4;", 1)
+	require.NoError(t, os.WriteFile(file, []byte(mended), 0o644))
+	code, _, _ = s.mullein("rejects", "hand-in", file)
+	assert.Equal(t, 2, code, "a reason is needed")
+	code, out, errOut = s.mullein("rejects", "hand-in", file, "--because", "an x slipped in")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "1 rows of arrival 2 are handed in as arrival ")
+	s.eventually(func() bool {
+		list, err := s.client.Arrivals(ctx, ledger.Filter{Text: "(mended", Most: 1})
+		require.NoError(t, err)
+		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+	})
+	code, out, _ = s.mullein("rejects", "gauge-readings")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "mended in arrival")
+
+	code, out, _ = s.mullein("checks", "lab-samples")
+	assert.Equal(t, 0, code)
+	for _, want := range []string{"ph_in_range", "distinct_count('code') = 4", "holds"} {
+		assert.Contains(t, out, want)
+	}
+	code, out, _ = s.mullein("checks", "lab-samples", "ph_in_range")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "1 of 25 rows break row.code != 'PH'")
+	code, out, _ = s.mullein("rehearse", "lab-samples", "--file", "LAB_2026-07-01_1.jsonl")
+	assert.Equal(t, 0, code)
+	for _, want := range []string{"nothing was loaded", "25 read = ", "outdated", "rejected", "ph_in_range"} {
+		assert.Contains(t, out, want)
+	}
+	code, out, _ = s.mullein("rehearse", "buoy-profiles", "--deep")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "Traces: rolled back")
+}
+
+// TestAFeedFromASample drafts a feed from a file, rehearses it with that file
+// before it is put, and lets it load.
+func TestAFeedFromASample(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	folder := t.TempDir()
+	sample := filepath.Join(folder, "TIDES_2026-07-01.csv")
+	require.NoError(t, os.WriteFile(sample, []byte("gate;at;height\nT1;01.07.2026 12:00;2,5\nT1;01.07.2026 12:30;-\nT2;13.07.2026 12:00;3\n"), 0o644))
+	code, out, errOut := s.mullein("feed", "draft", sample, "--at", "landing/tides", "--to", folder)
+	require.Equal(t, 0, code, errOut)
+	draft := filepath.Join(folder, "tides.yaml")
+	assert.Contains(t, out, draft)
+	code, _, errOut = s.mullein("feed", "draft", sample, "--to", folder)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "writes over nothing")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.home, "landing", "tides"), 0o755))
+	code, out, errOut = s.mullein("rehearse", draft, "--send", sample)
+	require.Equal(t, 0, code, errOut+out)
+	for _, want := range []string{"CREATE TABLE", "3 read = 3 inserted", "2.5"} {
+		assert.Contains(t, out, want)
+	}
+	list, err := s.client.Feeds(context.Background())
+	require.NoError(t, err)
+	assert.Empty(t, list, "rehearsed, not put")
+	code, _, errOut = s.mullein("feed", "put", draft)
+	require.Equal(t, 0, code, errOut)
+	code, _, errOut = s.mullein("deliver", "tides", sample)
+	require.Equal(t, 0, code, errOut)
+	s.eventually(func() bool {
+		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "tides", Most: 1})
+		require.NoError(t, err)
+		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+	})
+	code, out, _ = s.mullein("feed", "show", "tides", "--schema")
+	require.Equal(t, 0, code)
+	var schema struct{ Fields []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(out), &schema))
+	assert.Len(t, schema.Fields, 3)
+	code, out, _ = s.mullein("feed", "show", "tides", "--schema=avro")
+	require.Equal(t, 0, code)
+	assert.Contains(t, out, `"type": "record"`)
+	_, err = s.client.Rehearse(context.Background(), client.Rehearsed{Definition: "feed: x\nlanding: {}", Path: "y"})
+	assert.ErrorContains(t, err, `key "at" is missing`)
+	_, err = s.client.Mend(context.Background(), 1, api.Mend{Because: "none", Rows: []ledger.MendedRow{{Number: 9, Text: "x"}}})
+	assert.ErrorContains(t, err, "reject 9 of arrival 1")
+}
+
+func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds().example()
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today")
+	b.do(chromedp.Navigate(s.URL + "/rejects?feed=gauge-readings"))
+	b.sees("constraints", "level_m", "not a number", "Click a row to mend it.")
+	b.do(
+		chromedp.Click(`button.mend`),
+		chromedp.WaitVisible(`textarea`),
+		chromedp.Evaluate[chromedp.Void](`{
+			const t = document.querySelector('textarea')
+			t.value = t.value.replace('2,4x', '2,4')
+			t.dispatchEvent(new Event('input', { bubbles: true }))
+		}`),
+	)
+	b.sees("1 mended", "Hand in 1")
+	b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find((b) => b.innerText.trim() === 'Hand in 1').click()`))
+	b.sees("keep the file and the line that they came from")
+	b.do(chromedp.SendKeys(`.n-modal input`, "an x slipped in\n"))
+	b.sees("mended in arrival")
+	b.do(chromedp.Navigate(s.URL + "/feeds/lab-samples?show=checks"))
+	b.sees("ph_in_range", "several_substances", "distinct_count('code') = 4")
+	b.do(chromedp.Navigate(s.URL + "/feeds/lab-samples/checks/ph_in_range"))
+	b.sees("What it saw", "1 of 25 rows break", "broken", "holds")
+	b.do(chromedp.Navigate(s.URL + "/feeds/lab-samples/rehearsal?path=LAB_2026-07-01_1.jsonl"))
+	b.sees("It would be loaded", "read =", "Rows that would be rejected", "What the checks saw", "outdated")
+	b.do(chromedp.Navigate(s.URL + "/arrivals/8"))
+	b.sees("What the checks saw", "known_stations")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	assert.Empty(t, b.complaints)
+}

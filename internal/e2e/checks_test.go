@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -121,10 +122,13 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	b.do(chromedp.Navigate(s.SignIn))
 	b.sees("Today")
 	b.do(chromedp.Navigate(s.URL + "/rejects?feed=gauge-readings"))
-	b.sees("constraints", "level_m", "not a number", "Click a row to mend it.")
+	b.sees("type", "level_m", "not a number", "Click a row to mend it.", "SR0102")
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('button.mend').click()`))
+	require.Eventually(t, func() bool {
+		there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector('textarea') !== null`))
+		return err == nil && there
+	}, browserPatience, 50*time.Millisecond)
 	b.do(
-		chromedp.Click(`button.mend`),
-		chromedp.WaitVisible(`textarea`),
 		chromedp.Evaluate[chromedp.Void](`{
 			const t = document.querySelector('textarea')
 			t.value = t.value.replace('2,4x', '2,4')

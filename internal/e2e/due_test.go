@@ -100,7 +100,7 @@ func TestADayOfDeliveries(t *testing.T) {
 		assert.Contains(t, out, want)
 	}
 	own := filepath.Join(t.TempDir(), "mine.csv")
-	require.NoError(t, os.WriteFile(own, []byte("Station;Time;Level;Flow;Quality;Revised\nSR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n"), 0o644))
+	require.NoError(t, os.WriteFile(own, []byte("Station;Time;Level;Flow;Quality;Revised\n"+strings.Repeat("SR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n", 4)), 0o644))
 	code, out, errOut = s.mullein("deliver", "gauge-readings", own, "--as", "by-hand/GAUGE_K1_20260701T1200.csv")
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "catchment=K1")

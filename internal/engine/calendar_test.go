@@ -56,6 +56,11 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	h.dropAt("G_K9_"+at(1).Format(form)+".csv", header+row(9, "1"), at(1))                                  // nobody expects K9
 	h.dropAt("g_k1_"+strings.ToLower(at(0).Format(form))+".csv", header+row(0, "1"), hour.Add(time.Minute)) // other capitals
 	h.start()
+	defer func() {
+		if t.Failed() {
+			t.Log(h.slots())
+		}
+	}()
 	want := []string{"catchment=K1 on time 1", "catchment=K1 late 1", "catchment=K1 missing 0", "catchment=K1 refused 0", "catchment=K1 on time 1", "catchment=K1 on time 2", "catchment=K1 missing 0", "catchment=K9 surplus 1", "catchment=K1 missing 0"}
 	h.wait("the calendar", func() bool { return strings.Join(h.slots(), "\n") == strings.Join(want, "\n") })
 	wrong, err := h.ledger.WrongSlots(ctx, "gauges", 10)

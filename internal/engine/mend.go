@@ -67,20 +67,7 @@ func (e *Engine) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, wh
 
 // mended makes a file of mended rows, in the order of their lines.
 func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, rows []ledger.MendedRow) ([]byte, []int64, error) {
-	var content bytes.Buffer
-	if f.Format == decode.CSV && f.Dialect.Header {
-		names := a.Columns
-		if len(names) == 0 {
-			return nil, nil, &ledger.ConflictError{Reason: "the header of its file is not on record; redo the arrival first"}
-		}
-		for i, n := range names {
-			if i > 0 {
-				content.WriteString(f.Dialect.Delimiter)
-			}
-			content.WriteString(quoted(n, f))
-		}
-		content.WriteByte('\n')
-	}
+	var content, mendedRows bytes.Buffer
 	byNumber := map[int]*ledger.NotableReject{}
 	for i := range rejects {
 		byNumber[rejects[i].Number] = &rejects[i]
@@ -104,13 +91,27 @@ func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, row
 		case text == reject.Original:
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number, reject.Line)}
 		}
-		content.WriteString(text)
-		content.WriteByte('\n')
+		mendedRows.WriteString(text)
+		mendedRows.WriteByte('\n')
 		lines = append(lines, reject.Line)
 	}
 	if len(lines) == 0 {
 		return nil, nil, &ledger.ConflictError{Reason: "no rows are handed in"}
 	}
+	if f.Format == decode.CSV && f.Dialect.Header {
+		names := a.Columns
+		if len(names) == 0 {
+			return nil, nil, &ledger.ConflictError{Reason: "the header of its file is not on record; redo the arrival first"}
+		}
+		for i, n := range names {
+			if i > 0 {
+				content.WriteString(f.Dialect.Delimiter)
+			}
+			content.WriteString(quoted(n, f))
+		}
+		content.WriteByte('\n')
+	}
+	content.Write(mendedRows.Bytes())
 	return content.Bytes(), lines, nil
 }
 

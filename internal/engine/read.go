@@ -495,7 +495,11 @@ func (r *reading) convert(rec *decode.Record) bool {
 			if typed && at >= 0 && at < len(rec.Values) {
 				cell = []byte(rec.Values[at].String())
 			}
-			return r.reject(rec, c.Field.Name, "constraints", err.Error(), cell)
+			rule := "type"
+			if broken := new(tabular.CellError); errors.As(err, &broken) {
+				rule = broken.Rule
+			}
+			return r.reject(rec, c.Field.Name, rule, err.Error(), cell)
 		}
 	}
 	for _, d := range r.derived {

@@ -172,7 +172,7 @@ type Reject struct {
 	Reason     string `json:"reason"`
 	Value      string `json:"value" doc:"The cell, shortened"`
 	Original   string `json:"original" doc:"The row as it stands in the file, shortened"`
-	Rule       string `json:"rule" doc:"What it broke: reading, cells, constraints, unique, derive, or the name of a check"`
+	Rule       string `json:"rule" doc:"What it broke: reading, cells, type, a constraint such as maximum, derive, or the name of a check"`
 	Cell       int    `json:"cell" doc:"The place of the column's cell in the row, from 1; 0 where it is not known"`
 	Masked     bool   `json:"masked" doc:"Its private values are not kept"`
 	MendedIn   *int64 `json:"mended_in" doc:"The arrival in which it was handed in again"`

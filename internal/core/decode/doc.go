@@ -1,6 +1,7 @@
-// Package decode turns the bytes of a file into records of cells: unpacking,
-// byte order marks, delimited text.
+// Package decode turns the bytes of a file into records: unpacking, charsets,
+// and the formats csv, json, jsonl, fixed, parquet, avro and xlsx.
 //
-// It knows no types (core/tabular) and opens nothing: it is handed readers.
-// Memory does not grow with the file. Start at [Unpack], then [NewCSV].
+// It knows no columns and no constraints (core/tabular) and opens nothing: it is
+// handed readers. Memory does not grow with the file where a format can be
+// streamed, and is bounded where it cannot. Start at [Open].
 package decode

@@ -58,11 +58,21 @@ type bound struct {
 }
 
 // CellError says why a cell could not be taken: "31.02.2026 is no such date".
-type CellError struct{ Reason string }
+type CellError struct {
+	Reason string
+	Rule   string // what it broke: type, required, minimum, maximum, minLength, maxLength, pattern or enum
+}
 
 func (e *CellError) Error() string { return e.Reason }
 
-func reject(format string, args ...any) error { return &CellError{fmt.Sprintf(format, args...)} }
+func reject(format string, args ...any) error {
+	return &CellError{fmt.Sprintf(format, args...), "type"}
+}
+
+// breaks is reject for the constraints of a field.
+func breaks(rule, format string, args ...any) error {
+	return &CellError{fmt.Sprintf(format, args...), rule}
+}
 
 // CompileField makes the converter of the field at index i.
 func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
@@ -173,7 +183,7 @@ func (c *Column) Convert(cell []byte, v *Value) error {
 func (c *Column) Absent(v *Value) error {
 	*v = Value{}
 	if c.required {
-		return reject("a value is required here")
+		return breaks("required", "a value is required here")
 	}
 	return nil
 }
@@ -184,26 +194,26 @@ func (c *Column) check(v *Value) error {
 	}
 	if c.min.set {
 		if n := Compare(v, &c.min.v); n < 0 || (n == 0 && c.min.exclusive) || v.Odd == NaN {
-			return reject("less than the minimum %s", c.min.text)
+			return breaks("minimum", "less than the minimum %s", c.min.text)
 		}
 	}
 	if c.max.set {
 		if n := Compare(v, &c.max.v); n > 0 || (n == 0 && c.max.exclusive) {
-			return reject("more than the maximum %s", c.max.text)
+			return breaks("maximum", "more than the maximum %s", c.max.text)
 		}
 	}
 	if c.minLen > 0 || c.maxLen > 0 {
 		n := utf8.RuneCount(v.B)
 		if n < c.minLen {
-			return reject("shorter than %d characters", c.minLen)
+			return breaks("minLength", "shorter than %d characters", c.minLen)
 		}
 		if c.maxLen > 0 && n > c.maxLen {
-			return reject("longer than %d characters", c.maxLen)
+			return breaks("maxLength", "longer than %d characters", c.maxLen)
 		}
 	}
 	if c.pattern != nil && !c.matching[string(v.B)] {
 		if !c.pattern.Match(v.B) {
-			return reject("does not match the pattern %s", c.Field.Constraints.Pattern)
+			return breaks("pattern", "does not match the pattern %s", c.Field.Constraints.Pattern)
 		}
 		if len(c.matching) < matchingKept && len(v.B) < 256 {
 			c.matching[string(v.B)] = true
@@ -211,11 +221,11 @@ func (c *Column) check(v *Value) error {
 	}
 	if c.enumText != nil {
 		if !c.isOneOf(v.B) {
-			return reject("not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
+			return breaks("enum", "not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
 		}
 	} else if c.enum != nil {
 		if !slices.ContainsFunc(c.enum, func(e Value) bool { return Compare(&e, v) == 0 }) {
-			return reject("not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
+			return breaks("enum", "not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
 		}
 	}
 	return nil

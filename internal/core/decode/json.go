@@ -940,9 +940,9 @@ func (w *window) skipSpace() (byte, error) {
 
 // extent finds the end of a value: where its brackets close.
 type extent struct {
-	depth            int
-	inText, escaped  bool
-	began, ended, in bool // in: inside of a bare word or number
+	depth           int
+	inText, escaped bool
+	ended, in       bool // in: inside of a bare word or number
 }
 
 // scan goes over bytes and gives how many belong to the value.

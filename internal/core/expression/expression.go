@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"cel.dev/cel-go/cel"
-	"cel.dev/cel-go/checker"
+	"cel.dev/cel-go/common/cost"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
@@ -135,15 +135,15 @@ const maxCost = 1_000_000
 // sizes tells the estimate how long texts are.
 type sizes struct{}
 
-var _ checker.CostEstimator = sizes{}
+var _ cost.Estimator = sizes{}
 
 // EstimateSize gives the length of a text of a row.
-func (sizes) EstimateSize(checker.AstNode) *checker.SizeEstimate {
-	return &checker.SizeEstimate{Min: 0, Max: 10_000}
+func (sizes) EstimateSize(cost.AstNode) *cost.SizeEstimate {
+	return &cost.SizeEstimate{Min: 0, Max: 10_000}
 }
 
 // EstimateCallCost leaves the cost of functions to the library.
-func (sizes) EstimateCallCost(string, string, *checker.AstNode, []checker.AstNode) *checker.CallEstimate {
+func (sizes) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {
 	return nil
 }
 

@@ -151,7 +151,7 @@ func (c *Column) fromWall(micros int64, v *Value) error {
 // ParseNumber reads a number as JSON writes it: an Integer where it is one of
 // 64 bits, else a Decimal.
 func ParseNumber(text []byte, v *Value) error {
-	if bytes.IndexAny(text, ".eE") < 0 {
+	if !bytes.ContainsAny(text, ".eE") {
 		if n, err := parseInt(text); err == nil {
 			*v = Value{Kind: Integer, I: n}
 			return nil

@@ -34,7 +34,7 @@ test: build
 bench: build
 	@setup/install.sh postgresql
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
-	go test -run '^$$' -bench 'Listing|Formats' -benchtime 3x -timeout 10m ./internal/engine
+	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/engine
 
 # What is made from the code and kept: the API's description, from which the
 # console's client is made, and the feed file's schema and reference.

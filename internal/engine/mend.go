@@ -88,6 +88,8 @@ func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, row
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, has private values, which are not kept: have the file sent again", row.Number, reject.Line)}
 		case text == "":
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d: an empty row", row.Number, reject.Line)}
+		case len(reject.Original) >= originalKept && strings.HasSuffix(text, "..."):
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is longer than what is kept of it; write out the whole row in place of the ...", row.Number, reject.Line)}
 		case text == reject.Original:
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number, reject.Line)}
 		}

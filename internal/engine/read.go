@@ -77,6 +77,7 @@ type reading struct {
 	header    []string                  // the names of the file's columns
 	scratch   []byte
 
+	records                 int
 	read, rejected, leftOut int64
 	rejects                 []ledger.Reject // the first of them
 	marked                  struct {
@@ -339,8 +340,11 @@ func (r *reading) Fill(b *target.Batch, size int) error {
 			continue
 		}
 		r.read++
+		if rec.Element == 0 {
+			r.records++
+		}
 		if r.lines != nil {
-			rec.Line = r.lines[min(int(r.read), len(r.lines))-1]
+			rec.Line = r.lines[min(r.records, len(r.lines))-1]
 		}
 		if r.trailer != nil && r.trailer.Seen() > 0 {
 			return &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("a row after the trailer in line %d; are two files in one?", r.trailer.Seen())}

@@ -123,21 +123,26 @@ func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
 const (
 	dayBack    = 24 * time.Hour
 	dayAhead   = 3 * time.Hour
-	markSpan   = 5 * time.Minute
+	marksShown = 144 // of a feed and state, at the most: ten minutes each for a whole day
 	timesAhead = 500
 	needsShown = 50
 )
 
+type dayInput struct {
+	Hours int `query:"hours" default:"24" minimum:"1" maximum:"24" doc:"How far back; what came together is told apart the better, the fewer they are"`
+}
+
 // day says what came and what was due within the last day.
-func (s *Server) day(ctx context.Context, _ *struct{}) (*body[api.Day], error) {
+func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) {
 	now := time.Now().UTC()
-	out := api.Day{From: now.Add(-dayBack), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Needs: []ledger.Arrival{}}
+	back := time.Duration(in.Hours) * time.Hour
+	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Needs: []ledger.Arrival{}}
 	var feeds []ledger.Feed
 	var marks map[string][]ledger.Mark
 	var slots map[string][]ledger.DaySlot
 	questions, asked := errgroup.WithContext(ctx) // each takes the database a while
 	questions.Go(func() (err error) { feeds, err = s.ledger.Feeds(asked); return err })
-	questions.Go(func() (err error) { marks, err = s.ledger.Marks(asked, out.From, markSpan); return err })
+	questions.Go(func() (err error) { marks, err = s.ledger.Marks(asked, out.From, back/marksShown); return err })
 	questions.Go(func() (err error) { slots, err = s.ledger.DaySlots(asked, out.From, out.To); return err })
 	questions.Go(func() (err error) { out.Needs, err = s.ledger.Needs(asked, needsShown); return err })
 	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })

@@ -157,7 +157,7 @@ func (c *Delimited) lineEnd() []byte {
 // record parses one record at the beginning of window and returns its length
 // with the line end; 0 means that the window does not hold all of it.
 func (c *Delimited) record(window []byte) (int, error) {
-	if !c.looked && (c.eof || len(window) > 0 && len(window) >= firstBuffer-1) {
+	if !c.looked && (c.eof || len(window) >= firstBuffer-1 || bytes.IndexByte(window, '\n') >= 0) {
 		c.looked = true
 		if c.dialect.LineTerminator == "" && bytes.IndexByte(window, '\n') < 0 && bytes.IndexByte(window, '\r') >= 0 {
 			c.newline, c.odd = []byte{'\r'}, true

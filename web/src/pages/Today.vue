@@ -17,7 +17,12 @@ const hours = computed({
   get: () => spans.find((h) => String(h) === route.query.hours) ?? 24,
   set: (h) => void router.replace({ query: h === 24 ? {} : { hours: h } }),
 })
-const { data: day, error } = useQuery({ queryKey: ['day'], queryFn: () => got(api.GET('/api/v1/day')), refetchInterval: 30_000 })
+const { data: day, error } = useQuery({
+  queryKey: ['day', hours],
+  queryFn: () => got(api.GET('/api/v1/day', { params: { query: { hours: hours.value } } })),
+  refetchInterval: 30_000,
+  placeholderData: (before) => before, // the ruler stays while another span is asked for
+})
 const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
 // A slot whose file was refused is told by its arrival.
 const wrong = computed(() => day.value?.wrong.filter((s) => s.state !== 'refused') ?? [])

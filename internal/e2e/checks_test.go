@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -151,4 +152,69 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)
+}
+
+// TestChecksAndRejectsThroughTheAPI asks for what is there, and for what is not.
+func TestChecksAndRejectsThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds().example()
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"GET", "/feeds/nothing/checks", "", 404, `feed "nothing"`},
+		{"GET", "/feeds/nothing/checks/x", "", 404, `feed "nothing"`},
+		{"GET", "/arrivals/999/checks", "", 404, "arrival 999"},
+		{"GET", "/reject-groups?days=0", "", 422, "validation failed"},
+		{"POST", "/rehearsals", "", 409, "name a feed"},
+		{"POST", "/rehearsals?feed=nothing", "", 404, `feed "nothing"`},
+		{"POST", "/rehearsals?feed=gauge-readings&path=../../etc/passwd", "", 422, "not a plain path below the landing"},
+		{"POST", "/arrivals/999/mend", `{"rows": [{"number": 1, "text": "x"}], "because": "x"}`, 404, "arrival 999"},
+		{"POST", "/arrivals/6/mend", `{"rows": [{"number": 1, "text": "x"}], "because": "x"}`, 409, "rejects are mended when the rest is loaded"},
+		{"POST", "/arrivals/2/mend", `{"rows": [], "because": "x"}`, 422, "validation failed"},
+		{"POST", "/arrivals/2/mend", `{"rows": [{"number": 1, "text": "x"}], "because": ""}`, 422, "validation failed"},
+		{"POST", "/arrivals/2/mend", `{"rows": [{"number": 1, "text": "x"}, {"number": 1, "text": "y"}], "because": "x"}`, 409, "stands twice"},
+		{"POST", "/decisions", `{"verb": "release", "arrivals": [6], "because": "let it in"}`, 409, "cannot be released"},
+	} {
+		status, answer := s.ask(c.method, c.path, c.body)
+		assert.Equal(t, c.status, status, "%s %s: %v", c.method, c.path, answer)
+		assert.Contains(t, answer["detail"], c.says, c.path)
+	}
+	_, groups := s.ask("GET", "/reject-groups", "")
+	assert.Len(t, groups["items"], 3, "gauges, the laboratory, a volunteer")
+	_, one := s.ask("GET", "/reject-groups?arrival=2", "")
+	assert.Len(t, one["items"], 1)
+	_, none := s.ask("GET", "/feeds/gauge-readings/rejects?rule=maximum&column=level_m", "")
+	assert.Empty(t, none["items"])
+	_, page := s.ask("GET", "/feeds/gauge-readings/checks/usual_size?limit=1", "")
+	require.Len(t, page["items"], 1)
+	_, next := s.ask("GET", fmt.Sprintf("/feeds/gauge-readings/checks/usual_size?limit=100&before=%d", int64(page["next"].(float64))), "")
+	assert.Len(t, next["items"], 3)
+	private := named(t, groups["items"], "feed", "rain-observers")
+	assert.Equal(t, "Spuren", private["example"], "rain is not private; the remark is")
+	_, rejects := s.ask("GET", "/feeds/rain-observers/rejects", "")
+	assert.Contains(t, fmt.Sprint(rejects["items"]), "•••")
+	assert.NotContains(t, fmt.Sprint(rejects["items"]), "Gewitter")
+	_, day := s.ask("GET", "/day?hours=1", "")
+	assert.Len(t, day["feeds"], 6)
+
+	folder := t.TempDir()
+	wrong := filepath.Join(folder, "wrong.csv")
+	require.NoError(t, os.WriteFile(wrong, []byte("a,b\n1,2\n"), 0o644))
+	code, _, errOut := s.mullein("rejects", "hand-in", wrong, "--because", "x")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "as rejects export writes it")
+	require.NoError(t, os.WriteFile(wrong, []byte("arrival,number,path,line,column,value,reason,original\nx,1,p,5,c,v,r,o\n"), 0o644))
+	_, _, errOut = s.mullein("rejects", "hand-in", wrong, "--because", "x")
+	assert.Contains(t, errOut, "wrong.csv:2: arrival and number must stay")
+	code, _, errOut = s.mullein("feed", "draft", filepath.Join(folder, "nothing.csv"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "no such file")
+	code, _, errOut = s.mullein("feed", "draft", "/dev/null")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "the file is empty")
+	code, _, errOut = s.mullein("feed", "show", "gauge-readings", "--schema=xml")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "table or avro")
 }

@@ -127,6 +127,9 @@ func (l *loading) subject(ctx context.Context, f *feed.Feed, at string, sent *Se
 			return nil, err
 		}
 	}
+	if !fs.ValidPath(at) {
+		return nil, &NotTakenError{at, "is not a plain path below the landing"}
+	}
 	file, err := l.folder.Open(at)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s is not at the landing %s", at, f.Landing.At)}

@@ -178,8 +178,9 @@ func (r *reader) landing(n *node) Landing {
 		r.failAt(n.get("size"), "landing.size: from is more than to")
 	}
 	if with := n.get("with_columns"); with != nil {
-		l.WithCount, l.WithNames = n.count("with_columns"), n.texts("with_columns")
-		if with.shape == scalar && l.WithCount == 0 {
+		if with.shape == sequence {
+			l.WithNames = n.texts("with_columns")
+		} else if l.WithCount = n.count("with_columns"); l.WithCount == 0 {
 			r.failAt(with, "landing.with_columns: a number of columns, or their names")
 		}
 	}

@@ -36,7 +36,7 @@ func aDay(t *testing.T) *service {
 			}
 		}
 		return false
-	}, time.Minute, 20*time.Millisecond, "the day is loaded and judged")
+	}, 2*time.Minute, 20*time.Millisecond, "the day is loaded and judged")
 	return s
 }
 

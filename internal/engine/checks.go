@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"mullein/internal/core/check"
@@ -56,16 +57,6 @@ func (w *worker) compileDelivery(c *compiled) error {
 // answers; the target answers the others from the staged rows.
 func ofThePast(q check.Question) bool {
 	return q.Ask == "last_rows" || q.Ask == "usual_rows" || q.Ask == "last"
-}
-
-// asksThePast tells whether each load must be done before the next is judged.
-func (c *compiled) asksThePast() bool {
-	for _, q := range c.questions {
-		if ofThePast(q) {
-			return true
-		}
-	}
-	return false
 }
 
 // judge finds what the database had to be asked for, and holds the parts
@@ -162,17 +153,14 @@ func (l *loading) judgeDeliveries(ctx context.Context, load *target.Load, delive
 		return err
 	}
 	var staged []check.Question
-	past := map[check.Question]check.Answer{}
 	for _, q := range compiled.questions {
-		switch {
-		case q.Ask == "rows":
-		case ofThePast(q):
-			if past[q], err = l.w.e.Ledger.Past(ctx, l.w.feed.Name, q); err != nil {
-				return err
-			}
-		default:
+		if q.Ask != "rows" && !ofThePast(q) {
 			staged = append(staged, q)
 		}
+	}
+	earlier, err := l.w.remember(ctx, compiled.questions)
+	if err != nil {
+		return err
 	}
 	answers, err := load.Answer(ctx, staged, len(deliveries) == 1)
 	if err != nil {
@@ -190,9 +178,7 @@ func (l *loading) judgeDeliveries(ctx context.Context, load *target.Load, delive
 		if known == nil {
 			known = map[check.Question]check.Answer{}
 		}
-		for q, a := range past {
-			known[q] = a
-		}
+		earlier.answer(known)
 		var read int64
 		for _, p := range d {
 			read += p.reading.read
@@ -201,8 +187,74 @@ func (l *loading) judgeDeliveries(ctx context.Context, load *target.Load, delive
 		if err := judgeDelivery(d[0], compiled.delivery, known, now); err != nil {
 			return &culpritError{d[0], err}
 		}
+		earlier.add(read, d[0].results)
 	}
 	return nil
+}
+
+// usualLoads is of how many loads the usual number of rows is the median.
+const usualLoads = 10
+
+// past is what is known of the loads before one. Loads that share a transaction
+// come one after the other here too.
+type past struct {
+	questions []check.Question
+	rows      []float64 // the newest first
+	values    map[string]*float64
+}
+
+// remember looks up what questions ask of the past.
+func (w *worker) remember(ctx context.Context, questions []check.Question) (*past, error) {
+	p := &past{values: map[string]*float64{}}
+	for _, q := range questions {
+		if !ofThePast(q) {
+			continue
+		}
+		var err error
+		p.questions = append(p.questions, q)
+		switch {
+		case q.Ask == "last":
+			p.values[q.Column], err = w.e.Ledger.LastValue(ctx, w.feed.Name, q.Column)
+		case p.rows == nil:
+			p.rows, err = w.e.Ledger.RecentRows(ctx, w.feed.Name, usualLoads)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// answer answers the questions; Null where nothing came before.
+func (p *past) answer(known map[check.Question]check.Answer) {
+	for _, q := range p.questions {
+		var x *float64
+		switch {
+		case q.Ask == "last":
+			x = p.values[q.Column]
+		case len(p.rows) == 0:
+		case q.Ask == "last_rows":
+			x = &p.rows[0]
+		default:
+			sorted := slices.Sorted(slices.Values(p.rows[:min(len(p.rows), usualLoads)]))
+			middle := (sorted[(len(sorted)-1)/2] + sorted[len(sorted)/2]) / 2
+			x = &middle
+		}
+		known[q] = check.Answer{}
+		if x != nil {
+			known[q] = check.Answer{Value: tabular.Value{Kind: tabular.Float, X: *x}}
+		}
+	}
+}
+
+// add remembers a load that was judged to be good.
+func (p *past) add(read int64, results []check.Result) {
+	p.rows = append([]float64{float64(read)}, p.rows[:min(len(p.rows), usualLoads)]...)
+	for _, r := range results {
+		if r.Value != nil {
+			p.values[r.Name] = r.Value
+		}
+	}
 }
 
 func judgeDelivery(p *part, programs []*check.Program, answers map[check.Question]check.Answer, now time.Time) error {

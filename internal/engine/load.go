@@ -882,7 +882,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	l.w.meanwhile(func() error {
 		defer l.over()
 		defer l.close(parts)
-		for _, group := range groups(good, l.w.fitted.Bytewise(), l.w.compiled.asksThePast()) {
+		for _, group := range groups(good, l.w.fitted.Bytewise()) {
 			if err := l.group(ctx, group); err != nil || l.blocked {
 				return l.giveBack(ctx, good, err)
 			}
@@ -944,14 +944,13 @@ func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 	}
 }
 
-// groups puts files together, in order, as long as no key stands in two. past
-// says that each is judged by the load before it.
-func groups(parts []*part, bytewise, past bool) [][]*part {
+// groups puts files together, in order, as long as no key stands in two.
+func groups(parts []*part, bytewise bool) [][]*part {
 	var out [][]*part
 	keys := map[uint64]bool{}
 	closed := true
 	for _, p := range parts {
-		lonely := !bytewise || len(p.replaces) > 0 || past
+		lonely := !bytewise || len(p.replaces) > 0
 		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
 			out = append(out, nil)
 			clear(keys)

@@ -223,3 +223,21 @@ func TestOldRejectsAreForgotten(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, again.Balance.Rejected)
 }
+
+// TestLoadsThatShareATransactionAreJudgedInTurn has the second of three files of
+// one group break what the first made usual, and the third judged by the first.
+func TestLoadsThatShareATransactionAreJudgedInTurn(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges+"checks: {delivery: [{name: usual_size, must: rows >= 0.5 * usual_rows}, {name: grows, must: last('grows') <= rows + 5.0, else: warn}, {name: before, must: last_rows < 100.0}]}\n")
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "1")+row(3, "1")+row(4, "1"))
+	h.drop("G_K2_20260701T1201.csv", header+row(5, "1"))
+	h.drop("G_K3_20260701T1202.csv", header+row(6, "1")+row(7, "1"))
+	h.start()
+	first, second, third := h.arrival("K1"), h.arrival("K2"), h.arrival("K3")
+	assert.Equal(t, ledger.Loaded, first.State, first.Reason)
+	require.Equal(t, ledger.Refused, second.State)
+	assert.Equal(t, "check usual_size: rows = 1; usual_rows = 4; it must be rows >= 0.5 * usual_rows", second.Reason)
+	require.Equal(t, ledger.Loaded, third.State, third.Reason)
+	assert.Equal(t, "true rows = 2; usual_rows = 4", h.saw(third)["usual_size"])
+	assert.Equal(t, "true last_rows = 4", h.saw(third)["before"])
+}

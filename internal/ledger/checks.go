@@ -6,9 +6,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-
-	"mullein/internal/core/check"
-	"mullein/internal/core/tabular"
 )
 
 // keepChecks keeps what checks saw, in place of what earlier attempts did.
@@ -80,36 +77,29 @@ func join(names []string) string {
 	return out
 }
 
-// usualLoads is of how many loads the usual number of rows is the median.
-const usualLoads = 10
-
-// Past answers a question about earlier loads of a feed. The answer is Null
-// where there are none.
-func (l *Ledger) Past(ctx context.Context, feed string, q check.Question) (check.Answer, error) {
-	var x *float64
-	var err error
-	db := l.with(ctx)
-	switch q.Ask {
-	case "last":
-		err = db.Raw(`SELECT r.value FROM check_result r JOIN arrival a ON a.id = r.arrival_id WHERE r.feed = ? AND r.name = ? AND a.state = 'loaded'
-			ORDER BY r.id DESC LIMIT 1`, feed, q.Column).Scan(&x).Error
-	default:
-		most := usualLoads
-		if q.Ask == "last_rows" {
-			most = 1
-		}
-		err = db.Raw(`SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY rows) FROM (
-			SELECT sum((balance->>'read')::bigint)::float8 AS rows, max(finished_at) AS at FROM (
+// RecentRows gives how many rows the last loads of a feed read, the newest first.
+func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float64, error) {
+	out := []float64{}
+	err := l.with(ctx).Raw(`SELECT rows FROM (
+			SELECT sum((balance->>'read')::bigint)::float8 AS rows, max(finished_at) AS at, max(id) AS id FROM (
 				SELECT * FROM arrival WHERE feed = ? AND state = 'loaded' AND NOT is_list AND mends IS NULL ORDER BY finished_at DESC LIMIT 1000) a
-			GROUP BY CASE WHEN delivery = '' THEN id::text ELSE delivery END ORDER BY at DESC LIMIT ?) d`, feed, most).Scan(&x).Error
-	}
+			GROUP BY CASE WHEN delivery = '' THEN id::text ELSE delivery END ORDER BY at DESC, id DESC LIMIT ?) d`, feed, most).Scan(&out).Error
 	if err != nil {
-		return check.Answer{}, fmt.Errorf("look up %s: %w", q, err)
+		return nil, fmt.Errorf("look up the rows of earlier loads: %w", err)
 	}
-	if x == nil {
-		return check.Answer{}, nil
+	return out, nil
+}
+
+// LastValue gives the value that a check saw in the last load of a feed, nil
+// where there is none.
+func (l *Ledger) LastValue(ctx context.Context, feed, name string) (*float64, error) {
+	var x *float64
+	err := l.with(ctx).Raw(`SELECT r.value FROM check_result r JOIN arrival a ON a.id = r.arrival_id WHERE r.feed = ? AND r.name = ? AND a.state = 'loaded'
+		ORDER BY r.id DESC LIMIT 1`, feed, name).Scan(&x).Error
+	if err != nil {
+		return nil, fmt.Errorf("look up what check %s saw: %w", name, err)
 	}
-	return check.Answer{Value: tabular.Value{Kind: tabular.Float, X: *x}}, nil
+	return x, nil
 }
 
 // RejectGroup is rejects of one kind.

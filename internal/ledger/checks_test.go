@@ -28,20 +28,24 @@ func loadedWith(t testing.TB, l *Ledger, path string, to State, read int64, valu
 func TestWhatChecksSawIsKept(t *testing.T) {
 	t.Parallel()
 	l := open(t)
-	ask := func(name, column string) check.Answer {
-		a, err := l.Past(ctx, "gauges", check.Question{Ask: name, Column: column})
+	rows := func() []float64 {
+		rows, err := l.RecentRows(ctx, "gauges", 3)
 		require.NoError(t, err)
-		return a
+		return rows
 	}
-	assert.Equal(t, check.Answer{}, ask("usual_rows", ""), "nothing is known before the first load")
-	assert.Equal(t, check.Answer{}, ask("last", "few"))
+	last := func() *float64 {
+		x, err := l.LastValue(ctx, "gauges", "few")
+		require.NoError(t, err)
+		return x
+	}
+	assert.Empty(t, rows(), "nothing is known before the first load")
+	assert.Nil(t, last())
 	for i, n := range []int64{10, 12, 1000, 11} {
 		loadedWith(t, l, fmt.Sprintf("%d.csv", i), Loaded, n, float64(n)/2)
 	}
 	bad := loadedWith(t, l, "bad.csv", Refused, 1, 0.5)
-	assert.Equal(t, 11.5, ask("usual_rows", "").Value.X, "the median")
-	assert.Equal(t, 11.0, ask("last_rows", "").Value.X)
-	assert.Equal(t, 5.5, ask("last", "few").Value.X, "what was refused does not count")
+	assert.Equal(t, []float64{11, 1000, 12}, rows(), "the newest first")
+	assert.Equal(t, 5.5, *last(), "what was refused does not count")
 	of, err := l.ChecksOf(ctx, bad.ID)
 	require.NoError(t, err)
 	require.Len(t, of, 1)
@@ -54,10 +58,10 @@ func TestWhatChecksSawIsKept(t *testing.T) {
 	page, err = l.CheckHistory(ctx, "gauges", "few", page[1].ID, 10)
 	require.NoError(t, err)
 	assert.Len(t, page, 3, "the next page")
-	last, err := l.LastChecks(ctx, "gauges", []string{"few", "other"})
+	newest, err := l.LastChecks(ctx, "gauges", []string{"few", "other"})
 	require.NoError(t, err)
-	require.Len(t, last, 1)
-	assert.Equal(t, bad.ID, last[0].ArrivalID)
+	require.Len(t, newest, 1)
+	assert.Equal(t, bad.ID, newest[0].ArrivalID)
 }
 
 func TestReleasingWhatChecksRefused(t *testing.T) {

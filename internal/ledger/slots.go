@@ -30,6 +30,7 @@ type Slot struct {
 	MissingAt  time.Time         `json:"missing_at"`
 	CompleteAt *time.Time        `json:"complete_at" doc:"When the last file that was needed came"`
 	TurnAt     *time.Time        `json:"-"`
+	judged     *time.Time        // the turn for which it is judged
 	ChangedAt  time.Time         `json:"changed_at"`
 	Near       []filename.Near   `json:"near" gorm:"serializer:json" nullable:"false" doc:"Files at the landing with names that come close, nearest first"`
 }
@@ -48,7 +49,7 @@ func touchSlots(tx *gorm.DB, arrivals []Arrival) error {
 	if len(slots) == 0 {
 		return nil
 	}
-	return tx.Exec("UPDATE slot SET turn_at = now() WHERE id IN ? AND (turn_at IS NULL OR turn_at > now())", slots).Error
+	return tx.Exec("UPDATE slot SET turn_at = clock_timestamp() WHERE id IN ?", slots).Error
 }
 
 // MakeSlots records slots that are due, or that a file came for; those that
@@ -184,6 +185,9 @@ func (l *Ledger) SlotsToJudge(ctx context.Context, feed string, most int) (slots
 	if err != nil {
 		return nil, next, err
 	}
+	for i := range slots {
+		slots[i].judged = slots[i].TurnAt
+	}
 	next, err = l.time(ctx, "SELECT min(turn_at) FROM slot WHERE feed = ? AND turn_at > now()", feed)
 	return slots, next, err
 }
@@ -233,7 +237,7 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var events []Event
 		for _, s := range slots {
-			values := map[string]any{"state": s.State, "came": s.Came, "surplus": s.Surplus, "complete_at": s.CompleteAt, "turn_at": s.TurnAt}
+			values := map[string]any{"state": s.State, "came": s.Came, "surplus": s.Surplus, "complete_at": s.CompleteAt, "turn_at": gorm.Expr("CASE WHEN turn_at IS NOT DISTINCT FROM ? OR ? THEN ?::timestamptz ELSE turn_at END", s.judged, s.judged == nil, s.TurnAt)} // what happened meanwhile gives it another turn
 			near, err := json.Marshal(s.Near)
 			if err != nil {
 				return nil, err

@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -62,19 +63,8 @@ func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([
 		return out, nil
 	}
 	err := l.with(ctx).Raw(`SELECT c.* FROM unnest(string_to_array(?, ',')) n CROSS JOIN LATERAL (
-		SELECT * FROM check_result r WHERE r.feed = ? AND r.name = n ORDER BY id DESC LIMIT 1) c`, join(names), feed).Scan(&out).Error
+		SELECT * FROM check_result r WHERE r.feed = ? AND r.name = n ORDER BY id DESC LIMIT 1) c`, strings.Join(names, ","), feed).Scan(&out).Error
 	return out, err
-}
-
-func join(names []string) string {
-	out := ""
-	for i, n := range names {
-		if i > 0 {
-			out += ","
-		}
-		out += n
-	}
-	return out
 }
 
 // RecentRows gives how many rows the last loads of a feed read, the newest first.

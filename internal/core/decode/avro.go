@@ -245,7 +245,7 @@ func (a *avroFile) Select(sources []string) error {
 	}
 	a.plan, a.values = root, make([]tabular.Value, len(sources))
 	if e := root.elements(); e != nil {
-		a.queue.docs = &documents{root: root, each: e, each_: e.all(), values: a.values, how: How{Each: a.each}}
+		a.queue.docs = &documents{root: root, each: e, ofEach: e.all(), values: a.values, how: How{Each: a.each}}
 	}
 	return nil
 }

@@ -39,7 +39,7 @@ type documents struct {
 
 	root     *branch
 	each     *branch
-	each_    []int // values of the elements
+	ofEach   []int // values of the elements
 	values   []tabular.Value
 	rec      Record
 	elements jsonText // of the record at hand
@@ -130,7 +130,7 @@ func (d *documents) Select(sources []string) error {
 	}
 	d.root, d.each, d.values = root, root.elements(), make([]tabular.Value, len(sources))
 	if d.each != nil {
-		d.each_ = d.each.all()
+		d.ofEach = d.each.all()
 	}
 	return nil
 }
@@ -280,7 +280,7 @@ func (d *documents) element() (bool, error) {
 	if d.rec.Element++; d.rec.Element > MaxElement {
 		return false, fmt.Errorf("more than %d elements in one record", MaxElement+1)
 	}
-	for _, i := range d.each_ {
+	for _, i := range d.ofEach {
 		d.values[i] = tabular.Value{}
 	}
 	d.rec.Problem = ""
@@ -410,12 +410,12 @@ func (d *documents) close() error {
 		return &FileError{Line: d.in.at(), Reason: "the file ends before its outermost bracket is closed; it may be cut short"}
 	}
 	if c, err := d.in.skipSpace(); err != io.EOF {
-		return cmpErr(err, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q after the end of the array", c)})
+		return orElse(err, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q after the end of the array", c)})
 	}
 	return io.EOF
 }
 
-func cmpErr(err, otherwise error) error {
+func orElse(err, otherwise error) error {
 	if err != nil {
 		return err
 	}
@@ -496,7 +496,7 @@ func (d *documents) into(key, property string) error {
 		}
 		found := string(name.B) == key
 		if c, err := d.in.skipSpace(); err != nil || c != ':' {
-			return cmpErr(err, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q where a colon was expected", c)})
+			return orElse(err, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q where a colon was expected", c)})
 		}
 		d.in.pass(1)
 		if found {

@@ -162,7 +162,7 @@ func (p *parquetFile) Select(sources []string) error {
 	}
 	p.values = make([]tabular.Value, len(sources))
 	if e := root.elements(); e != nil {
-		p.queue.docs = &documents{root: root, each: e, each_: e.all(), values: p.values, how: How{Each: p.each}}
+		p.queue.docs = &documents{root: root, each: e, ofEach: e.all(), values: p.values, how: How{Each: p.each}}
 	}
 	p.columns = make([]*parquetColumn, len(p.leaves))
 	p.want(p.root, root)

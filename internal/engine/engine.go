@@ -413,8 +413,10 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	for _, d := range f.Derive {
 		own = append(own, target.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
 	}
-	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, target.Lineage(f.Target.Lineage))
+	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, f.Target.Lineage)
 	t.Deletes = f.DeleteWhen != ""
+	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
+	t.Absent, t.AbsentAtMost, t.HasAbsentAtMost = f.Target.Absent, f.Target.AbsentAtMost, f.Target.HasAbsentAtMost
 	return t, nil
 }
 

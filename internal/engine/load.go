@@ -606,7 +606,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	l.step(parts, StepLocked)
 	files := make([]target.Part, l.n)
 	for _, p := range parts {
-		files[p.n] = target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
+		files[p.n] = target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces, Waived: p.arrival.Waived}
 	}
 	counts, err := load.Merge(ctx, l.run.ID, files)
 	if err != nil {
@@ -620,7 +620,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 		if err := p.balance.Err(); err != nil {
 			return err
 		}
-		markers[i] = target.Marker{Feed: w.feed.Name, Delivery: target.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
+		markers[i] = target.Marker{Feed: w.feed.Name, Part: p.n, Delivery: target.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
 			Arrival: p.arrival.ID, Fence: w.fence, SHA256: p.digest, Balance: p.balance}
 	}
 	if err := load.Mark(ctx, markers); err != nil {
@@ -672,6 +672,10 @@ func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	var refused *verdict
 	if errors.As(err, &refused) {
 		reason = refused.reason
+	}
+	var absent *target.AbsentError
+	if errors.As(err, &absent) {
+		reason, refused = absent.Error(), &verdict{waivable: true}
 	}
 	var fileError *decode.FileError
 	if errors.As(err, &fileError) {
@@ -882,7 +886,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	l.w.meanwhile(func() error {
 		defer l.over()
 		defer l.close(parts)
-		for _, group := range groups(good, l.w.fitted.Bytewise()) {
+		for _, group := range groups(good, l.w.alone()) {
 			if err := l.group(ctx, group); err != nil || l.blocked {
 				return l.giveBack(ctx, good, err)
 			}
@@ -944,13 +948,20 @@ func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 	}
 }
 
+// alone tells whether each delivery needs a transaction of its own: it is held
+// against the whole table, or hashes do not tell which rows have the same key.
+func (w *worker) alone() bool {
+	t := &w.feed.Target
+	return t.Mode.Replaces() || t.Absent != feed.AbsentKeep || !w.fitted.Bytewise()
+}
+
 // groups puts files together, in order, as long as no key stands in two.
-func groups(parts []*part, bytewise bool) [][]*part {
+func groups(parts []*part, alone bool) [][]*part {
 	var out [][]*part
 	keys := map[uint64]bool{}
 	closed := true
 	for _, p := range parts {
-		lonely := !bytewise || len(p.replaces) > 0
+		lonely := alone || len(p.replaces) > 0
 		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
 			out = append(out, nil)
 			clear(keys)

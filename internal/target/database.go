@@ -61,14 +61,55 @@ CREATE TABLE IF NOT EXISTS mullein.load (
 	PRIMARY KEY (feed, delivery, generation)
 );
 CREATE INDEX IF NOT EXISTS load_by_arrival ON mullein.load (feed, arrival);
-COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load.';
+CREATE SEQUENCE IF NOT EXISTS mullein.nth;
+CREATE TABLE IF NOT EXISTS mullein.target (
+	id   integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	name text NOT NULL UNIQUE,
+	rows bigint NOT NULL
+);
+ALTER TABLE mullein.load
+	ADD COLUMN IF NOT EXISTS nth         bigint NOT NULL DEFAULT nextval('mullein.nth'),
+	ADD COLUMN IF NOT EXISTS target      integer,
+	ADD COLUMN IF NOT EXISTS run         bigint NOT NULL DEFAULT 0,
+	ADD COLUMN IF NOT EXISTS active      boolean NOT NULL DEFAULT true,
+	ADD COLUMN IF NOT EXISTS journal     boolean NOT NULL DEFAULT false,
+	ADD COLUMN IF NOT EXISTS replaced    bigint[] NOT NULL DEFAULT '{}',
+	ADD COLUMN IF NOT EXISTS writers     bigint[] NOT NULL DEFAULT '{}',
+	ADD COLUMN IF NOT EXISTS rows_before bigint,
+	ADD COLUMN IF NOT EXISTS rows_after  bigint;
+CREATE UNIQUE INDEX IF NOT EXISTS load_by_place ON mullein.load (nth);
+CREATE INDEX IF NOT EXISTS load_by_target ON mullein.load (target, nth);
+CREATE TABLE IF NOT EXISTS mullein.recall (
+	nth          bigint PRIMARY KEY,
+	target       integer NOT NULL,
+	feed         text NOT NULL,
+	turned_off   bigint[] NOT NULL,
+	turned_on    bigint[] NOT NULL,
+	writers      bigint[] NOT NULL,
+	by           text NOT NULL,
+	because      text NOT NULL,
+	counts       jsonb NOT NULL,
+	committed_at timestamptz NOT NULL DEFAULT clock_timestamp()
+);
+CREATE INDEX IF NOT EXISTS recall_by_target ON mullein.recall (target, nth);
+CREATE TABLE IF NOT EXISTS mullein.change (
+	target integer NOT NULL,
+	load   bigint NOT NULL,
+	key    bigint NOT NULL,
+	what   "char" NOT NULL,
+	before json,
+	given  json
+);
+CREATE INDEX IF NOT EXISTS change_by_load ON mullein.change (load);
+CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
+COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
 `
 
 // Prepare makes the bookkeeping schema on first use. Where rights lack, the
 // error names the statements that give them.
 func (d *Database) Prepare(ctx context.Context) error {
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.load_by_arrival') IS NOT NULL").Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.change_by_key') IS NOT NULL").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if there {
@@ -160,11 +201,13 @@ type Marker struct {
 	Feed        string          `json:"feed"`
 	Delivery    string          `json:"delivery"` // what was loaded: path and digest
 	Generation  int             `json:"generation"`
+	Part        int             `json:"-"`       // of the load
 	Arrival     int64           `json:"arrival"` // in the ledger
 	Fence       int64           `json:"fence"`
 	SHA256      string          `json:"sha256"`
 	Balance     balance.Balance `json:"balance"`
 	CommittedAt time.Time       `json:"-"`
+	Active      bool            `json:"-"` // not recalled, nor replaced by a later load
 }
 
 // DeliveryName names a content under a path, as markers do.
@@ -176,7 +219,7 @@ func (m *Marker) Path() string { return strings.TrimSuffix(m.Delivery, " "+m.SHA
 // Markers gives a page of a feed's markers: of each arrival with a number above
 // after, the newest one.
 func (d *Database) Markers(ctx context.Context, feed string, after int64, most int) ([]Marker, error) {
-	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256, balance, committed_at FROM mullein.load
+	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM mullein.load
 		WHERE feed = $1 AND arrival > $2 ORDER BY arrival, generation DESC LIMIT $3`, feed, after, most)
 	if err != nil {
 		return nil, fmt.Errorf("read the markers of %s: %w", feed, err)
@@ -210,12 +253,12 @@ func (d *Database) MarkerOf(ctx context.Context, feed string, arrival int64) (*M
 	return marker(d.pool.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND arrival = $2 ORDER BY generation DESC LIMIT 1", feed, arrival))
 }
 
-const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance, committed_at FROM mullein.load"
+const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM mullein.load"
 
 func marker(row pgx.Row) (*Marker, error) {
 	var m Marker
 	var text []byte
-	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text, &m.CommittedAt)
+	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text, &m.CommittedAt, &m.Active)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}

@@ -120,8 +120,8 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(b.part)<<placeShift|uint64(line)<<lineShift|uint64(element))
 	b.buf = binary.BigEndian.AppendUint32(b.buf, uint32(len(digest)))
 	b.buf = append(b.buf, digest...)
-	suspect := b.all
-	if !suspect {
+	suspect := b.all && len(b.key) > 0
+	if !suspect && len(b.key) > 0 {
 		b.keyBuf = b.keyBuf[:0]
 		for _, i := range b.key {
 			b.keyBuf = values[i].AppendCanonical(b.keyBuf)

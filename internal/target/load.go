@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
 )
 
 // Load is one delivery on its way into its target: a transaction in which
@@ -33,6 +34,13 @@ type Load struct {
 	stage  string  // quoted
 	staged []int64 // rows of each part
 	counts []balance.Balance
+	nth    []int64 // the places of the parts in the order of all loads, once the target is locked
+
+	writers   []int64 // the transaction numbers that rows written by the load bear
+	turnedOff []int64 // the earlier loads, by place, that this one replaces
+	grown     []int64 // by how many rows the target grows with each part
+	run       int64
+	waived    bool // of all parts
 }
 
 // Part is one file of a load: several may be committed together.
@@ -40,6 +48,7 @@ type Part struct {
 	File     string
 	Arrival  int64
 	Replaces []int64 // arrivals whose rows are undone, itself among them when it is loaded again
+	Waived   bool    // somebody has decided that absent rows may be many
 }
 
 // Begin opens the transaction of a load of some parts.
@@ -55,7 +64,7 @@ func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage s
 	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL "+mode); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
-	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts)}, nil
+	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts)}, nil
 }
 
 // rows is how many staged rows are left.
@@ -153,17 +162,24 @@ func (l *Load) keys() []string {
 }
 
 // dropRepeats leaves one row for each key that repeats: the greatest newest,
-// then the later file, then the later line. Only keys with a suspect are
-// looked at.
+// then the later file, then the later line. Its merged columns are merged over
+// all rows of the key, from the oldest to the newest. Only keys with a suspect
+// are looked at.
 func (l *Load) dropRepeats(ctx context.Context) error {
 	keys := strings.Join(l.keys(), ", ")
 	order := "s.place DESC"
 	if l.table.Newest != "" {
 		order = l.column(l.table.Newest) + " DESC NULLS LAST, " + order
 	}
+	suspects := l.stage + ` s WHERE (` + keys + `) IN (SELECT ` + keys + ` FROM ` + l.stage + ` s WHERE s.suspect)`
+	if len(l.table.Merge) > 0 {
+		if err := l.mergeRepeats(ctx, keys, order, suspects); err != nil {
+			return fmt.Errorf("merge repeats: %w", err)
+		}
+	}
 	gone, err := l.byPart(ctx, `WITH gone AS (DELETE FROM `+l.stage+` d USING (
 			SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+` ORDER BY `+order+`) AS nth
-			FROM `+l.stage+` s WHERE (`+keys+`) IN (SELECT `+keys+` FROM `+l.stage+` s WHERE s.suspect)
+			FROM `+suspects+`
 		) r WHERE d.ctid = r.sid AND r.nth > 1 RETURNING d.place)
 		SELECT place >> `+shift+`, count(*) FROM gone GROUP BY 1`)
 	if err != nil {
@@ -173,6 +189,38 @@ func (l *Load) dropRepeats(ctx context.Context) error {
 		l.counts[part].Duplicate = n
 	}
 	return nil
+}
+
+// mergeRepeats gives the winner of each key the merged values of all its rows.
+// The winner changes its place in the staging table, and so do its repeats'
+// numbers; the order that dropRepeats goes by is not touched unless newest is
+// merged itself, which cannot make another row the winner.
+func (l *Load) mergeRepeats(ctx context.Context, keys, order, suspects string) error {
+	var sets, values []string
+	oldest := strings.NewReplacer(" DESC NULLS LAST", " ASC NULLS FIRST", " DESC", " ASC").Replace(order)
+	for i, c := range l.table.Own {
+		v := fmt.Sprintf("s.c%d", i)
+		over := "OVER (PARTITION BY " + keys + ")"
+		switch l.table.Merge[c.Name] {
+		case feed.Greatest:
+			v = "max(" + v + ") " + over
+		case feed.Least:
+			v = "min(" + v + ") " + over
+		case feed.Add:
+			v = "sum(" + v + ") " + over + "::" + sqlTypes[c.Kind][0]
+		case feed.KeepFirst:
+			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys + " ORDER BY " + oldest + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
+		case feed.KeepWhenBlank:
+			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys + " ORDER BY " + order + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
+		default:
+			continue
+		}
+		sets = append(sets, fmt.Sprintf("c%d = r.v%d", i, i))
+		values = append(values, fmt.Sprintf("%s AS v%d", v, i))
+	}
+	return l.exec(ctx, `UPDATE `+l.stage+` d SET `+strings.Join(sets, ", ")+` FROM (
+		SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+` ORDER BY `+order+`) AS nth, `+strings.Join(values, ", ")+` FROM `+suspects+`
+		) r WHERE d.ctid = r.sid AND r.nth = 1`)
 }
 
 var shift = strconv.Itoa(placeShift)
@@ -247,482 +295,17 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {
 		return fmt.Errorf("lock %s: %w", l.table, err)
 	}
-	return nil
+	return l.takePlaces(ctx)
 }
 
-// mergeTries is how often a merge is done again when somebody else writes to
-// the target meanwhile.
-const mergeTries = 5
-
-// errMoved says that the target changed between two statements of a merge.
-var errMoved = errors.New("the target changed during the merge")
-
-// origin is what the lineage columns say.
-type origin struct {
-	run   int64
-	parts []Part
-}
-
-// replaced lists the arrivals whose rows are undone, and those of them that
-// are not loaded again themselves.
-func (o origin) replaced() (all, others []int64) {
-	for _, p := range o.parts {
-		for _, id := range p.Replaces {
-			all = append(all, id)
-			if id != p.Arrival {
-				others = append(others, id)
-			}
-		}
-	}
-	return all, others
-}
-
-// Merge writes the staged rows into the target and gives each part's counts:
-// inserted, updated, unchanged, outdated, duplicate and removed.
-func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
-	from := origin{run, parts}
-	for try := 1; ; try++ {
-		counts, err := l.tryMerge(ctx, from, try == 1)
-		if err == nil {
-			for part := range counts {
-				c := &counts[part]
-				c.Duplicate = l.counts[part].Duplicate
-				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Deleted + c.Duplicate; n != l.staged[part] {
-					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table, l.staged[part], parts[part].File, n)
-				}
-			}
-			return counts, nil
-		}
-		again := errors.Is(err, errMoved) || l.isKeyConflict(err)
-		if !again || try == mergeTries {
-			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
-		}
-	}
-}
-
-// isKeyConflict tells a foreign writer's row with the same key from other
-// constraints, which refuse the delivery.
-func (l *Load) isKeyConflict(err error) bool {
-	var e *pgconn.PgError
-	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema && (l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
-}
-
-func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
-	if err := l.exec(ctx, "SAVEPOINT merge"); err != nil {
-		return nil, err
-	}
-	counts, err := l.write(ctx, from, mayBeFirst)
+// takePlaces gives the parts their places in the order of all loads. It is
+// called under the target's lock, so places of one target are in its order.
+func (l *Load) takePlaces(ctx context.Context) error {
+	err := l.s.conn.QueryRow(ctx, "SELECT array_agg(nextval('mullein.nth')) FROM generate_series(1, $1)", len(l.staged)).Scan(&l.nth)
 	if err != nil {
-		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
-			return nil, errors.Join(err, undo)
-		}
-		return nil, err
-	}
-	return counts, l.exec(ctx, "RELEASE SAVEPOINT merge")
-}
-
-func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
-	removed, err := l.undo(ctx, from)
-	if err != nil {
-		return nil, err
-	}
-	filled := true
-	if mayBeFirst {
-		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
-			return nil, err
-		}
-	}
-	var counts []balance.Balance
-	if filled || l.table.Deletes {
-		counts, err = l.merge(ctx, from)
-	} else {
-		counts, err = l.fillAll(ctx, from)
-	}
-	if err != nil {
-		return nil, err
-	}
-	for part, n := range removed {
-		counts[part].Removed = n
-	}
-	return counts, nil
-}
-
-// undo takes out the rows that replaced arrivals last wrote and that are not
-// loaded again, and gives how many for each part. Those that are loaded again
-// are left for the merge to change in place.
-func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
-	replaced, _ := from.replaced()
-	if len(replaced) == 0 {
-		return nil, nil
-	}
-	if l.table.Lineage.FromArrival == "" {
-		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival", l.table)
-	}
-	column := "t." + quote(l.table.Lineage.FromArrival)
-	rows, err := l.s.conn.Query(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+column+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+l.stage+" s WHERE "+l.sameKey()+
-		") RETURNING "+column+" AS arrival) SELECT arrival, count(*) FROM gone GROUP BY 1", replaced)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]int64, len(l.staged))
-	var arrival, n int64
-	_, err = pgx.ForEachRow(rows, []any{&arrival, &n}, func() error {
-		part := slices.IndexFunc(from.parts, func(p Part) bool { return slices.Contains(p.Replaces, arrival) })
-		out[part] += n
-		return nil
-	})
-	return out, err
-}
-
-// fillAll writes into an empty target, where every row is new.
-func (l *Load) fillAll(ctx context.Context, from origin) ([]balance.Balance, error) {
-	return l.allInserted(l.fill(ctx, from))
-}
-
-// allInserted gives the counts of a load of which every row was inserted.
-func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
-	if err != nil {
-		return nil, err
-	}
-	if n != l.rows() {
-		return nil, errMoved
-	}
-	counts := make([]balance.Balance, len(l.staged))
-	for part := range counts {
-		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
-	}
-	return counts, nil
-}
-
-func (l *Load) name() string { return quote(l.table.Schema, l.table.Name) }
-
-func (l *Load) exec(ctx context.Context, statement string) error {
-	_, err := l.s.conn.PgConn().Exec(ctx, statement).ReadAll()
-	return err
-}
-
-// fill writes all rows into an empty target. For many rows, the key's index
-// is built after them, which is several times faster than row by row, where
-// nothing else hangs on it and nobody holds the table.
-func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
-	if l.rows() < manyRows || l.table.lateIndex == "" {
-		return l.insert(ctx, from, l.stage+" s")
-	}
-	n, err := l.fillBeforeIndex(ctx, from)
-	if err == nil {
-		return n, nil
-	}
-	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT late_index"); undo != nil {
-		return 0, errors.Join(err, undo)
-	}
-	if Refusal(err) != "" && !l.isKeyConflict(err) {
-		return 0, err
-	}
-	return l.insert(ctx, from, l.stage+" s")
-}
-
-func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) {
-	err := l.exec(ctx, "SAVEPOINT late_index; SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'")
-	if err != nil {
-		return 0, err
-	}
-	var filled bool
-	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
-		return 0, err
-	}
-	if filled {
-		return 0, errMoved
-	}
-	prepare := "ALTER TABLE " + l.name() + " DROP CONSTRAINT " + quote(l.table.lateIndex)
-	var level string
-	if err := l.s.conn.QueryRow(ctx, "SHOW wal_level").Scan(&level); err != nil {
-		return 0, err
-	}
-	if level == "minimal" {
-		// Emptying the empty table gives it a new file. Until the commit nobody
-		// else knows that file, so it is synced as a whole instead of logged row
-		// by row.
-		prepare += "; TRUNCATE " + l.name()
-	}
-	if err := l.exec(ctx, prepare); err != nil {
-		return 0, err
-	}
-	n, err := l.insert(ctx, from, l.stage+" s")
-	if err != nil {
-		return 0, err
-	}
-	err = l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+"; RELEASE SAVEPOINT late_index")
-	return n, err
-}
-
-// merge classifies the rows against the target, then updates and inserts. The
-// counts of the statements must agree. The classes: i to insert, o outdated, u
-// to update, l unchanged but of a replaced arrival, so its lineage changes; d to
-// delete, n to delete where nothing is.
-func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
-	replaced, others := from.replaced()
-	if len(replaced) == 0 {
-		if counts, err := l.insertAll(ctx, from); counts != nil || err != nil {
-			return counts, err
-		}
-	}
-	counts, classes, err := l.plan(ctx, replaced, others)
-	if err != nil {
-		return nil, err
-	}
-	return counts, l.carryOut(ctx, from, classes)
-}
-
-// plan classifies the rows against the target, and changes nothing in it. It
-// gives the counts of each part, and those of the classes.
-func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Balance, map[string]int64, error) {
-	among := l.stage + " s"
-	if len(replaced) == 0 {
-		var err error
-		if among, err = l.candidates(ctx); err != nil {
-			return nil, nil, err
-		}
-	}
-	older, relined := "false", "false"
-	var args []any
-	if l.table.Newest != "" {
-		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
-		older = "(" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
-	}
-	if len(replaced) > 0 {
-		column := "t." + quote(l.table.Lineage.FromArrival)
-		older = "(" + older + " AND NOT " + column + " = ANY($1))"
-		relined = column + " = ANY($2)"
-		args = []any{replaced, append([]int64{}, others...)}
-	}
-	key := "t." + quote(l.table.Key[0])
-	differs := l.differs()
-	deletes := ""
-	if l.table.Deletes {
-		differs = "(" + differs + " OR " + isGone + ")"
-		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
-	}
-	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan (sid, class)
-			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
-			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
-			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
-	if err != nil {
-		return nil, nil, err
-	}
-	counts := make([]balance.Balance, len(l.staged))
-	for part := range counts {
-		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
-	}
-	if tag.RowsAffected() == 0 {
-		return counts, nil, nil
-	}
-	classes, err := l.planned(ctx, counts)
-	return counts, classes, err
-}
-
-// carryOut does what was planned.
-func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int64) error {
-	if planned := classes["u"] + classes["l"]; planned > 0 {
-		if n, err := l.update(ctx, from); err != nil || n != planned {
-			return orMoved(err)
-		}
-	}
-	if planned := classes["d"]; planned > 0 {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameKey())
-		if err != nil || tag.RowsAffected() != planned {
-			return orMoved(err)
-		}
-	}
-	if planned := classes["i"]; planned > 0 {
-		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
-		if err != nil || n != planned {
-			return orMoved(err)
-		}
+		return fmt.Errorf("take a place in the order of loads: %w", err)
 	}
 	return nil
-}
-
-// fewRows is up to where it is not worth guessing that all rows are new.
-const fewRows = 1000
-
-// insertAll inserts all rows without looking for their keys first, when a
-// sample of them says that all are new. counts is nil when they are not.
-func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
-	if l.rows() < fewRows || l.table.Deletes {
-		return nil, nil
-	}
-	var known bool
-	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+lineOf+" % 97 = 2)").Scan(&known)
-	if err != nil || known {
-		return nil, err
-	}
-	if err := l.exec(ctx, "SAVEPOINT all_new"); err != nil {
-		return nil, err
-	}
-	counts, err = l.allInserted(l.insert(ctx, from, l.stage+" s"))
-	if err == nil {
-		return counts, l.exec(ctx, "RELEASE SAVEPOINT all_new")
-	}
-	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT all_new"); undo != nil {
-		return nil, errors.Join(err, undo)
-	}
-	if l.isKeyConflict(err) { // the sample was wrong
-		return nil, nil
-	}
-	return nil, err
-}
-
-// planned counts the classes of the plan, and sorts the rows of each part.
-func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[string]int64, error) {
-	query := "SELECT class, 0, count(*) FROM pg_temp.mullein_plan GROUP BY class"
-	if l.several() {
-		query = "SELECT p.class, s.place >> " + shift + ", count(*) FROM pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid GROUP BY 1, 2"
-	}
-	rows, err := l.s.conn.Query(ctx, query)
-	if err != nil {
-		return nil, err
-	}
-	classes := map[string]int64{}
-	var class string
-	var part, n int64
-	_, err = pgx.ForEachRow(rows, []any{&class, &part, &n}, func() error {
-		classes[class] += n
-		c := &counts[part]
-		switch class {
-		case "l":
-			return nil
-		case "i":
-			c.Inserted += n
-		case "u":
-			c.Updated += n
-		case "o":
-			c.Outdated += n
-		case "d", "n":
-			c.Deleted += n
-		}
-		c.Unchanged -= n
-		return nil
-	})
-	return classes, err
-}
-
-// candidates gives the staged rows that are to be classified, as a FROM item
-// with the alias s: all of them, or, when a sample says that most of many rows
-// are unchanged, those whose digest the target does not hold. A digest covers
-// the key, so a row with a known digest is unchanged; comparing digests alone
-// is much cheaper than finding each row by its key.
-func (l *Load) candidates(ctx context.Context) (string, error) {
-	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.rows() < manyRows {
-		return l.stage + " s", nil
-	}
-	const sample = 1000
-	var same int
-	err := l.s.conn.QueryRow(ctx, `SELECT count(*) FROM (SELECT * FROM `+l.stage+` LIMIT $1) s JOIN `+l.name()+` t ON `+l.sameKey()+
-		` AND t.`+quote(digest)+` = s.digest`, sample).Scan(&same)
-	if err != nil {
-		return "", err
-	}
-	if same < sample/2 {
-		return l.stage + " s", nil
-	}
-	_, err = l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_candidate SELECT s.ctid FROM `+l.stage+` s
-		WHERE NOT EXISTS (SELECT 1 FROM `+l.name()+` t WHERE t.`+quote(digest)+` = s.digest)`)
-	return "pg_temp.mullein_candidate c JOIN " + l.stage + " s ON s.ctid = c.sid", err
-}
-
-func orMoved(err error) error {
-	if err != nil {
-		return err
-	}
-	return errMoved
-}
-
-func (l *Load) sameKey() string {
-	var same []string
-	for i, k := range l.keys() {
-		same = append(same, "t."+quote(l.table.Key[i])+" = "+k)
-	}
-	return strings.Join(same, " AND ")
-}
-
-// differs tells changed rows from unchanged ones: by the digest where the
-// target keeps it, else column by column.
-func (l *Load) differs() string {
-	if d := l.table.Lineage.RowDigest; d != "" {
-		return "t." + quote(d) + " IS DISTINCT FROM s.digest"
-	}
-	var differs []string
-	for _, c := range l.table.Own {
-		t, s := "t."+quote(c.Name), l.column(c.Name)
-		if base := sqlTypes[c.Kind][0]; base == "point" || base == "jsonb" {
-			t, s = t+"::text", s+"::text"
-		}
-		differs = append(differs, t+" IS DISTINCT FROM "+s)
-	}
-	return "(" + strings.Join(differs, " OR ") + ")"
-}
-
-// written lists the target's columns and what is written into them.
-func (l *Load) written(from origin) (columns, values []string, args []any) {
-	for i, c := range l.table.Own {
-		columns = append(columns, quote(c.Name))
-		values = append(values, fmt.Sprintf("s.c%d", i))
-	}
-	add := func(column, value string, arg ...any) {
-		if column == "" {
-			return
-		}
-		columns = append(columns, quote(column))
-		if len(arg) > 0 {
-			args = append(args, arg[0])
-			value = fmt.Sprintf("$%d::%s", len(args), value)
-			if i := strings.Index(value, "]["); i > 0 { // an element of an array
-				value = "(" + value[:i+1] + ")" + value[i+1:]
-			}
-		}
-		values = append(values, value)
-	}
-	g := l.table.Lineage
-	if l.several() {
-		var files []string
-		var arrivals []int64
-		for _, p := range from.parts {
-			files, arrivals = append(files, p.File), append(arrivals, p.Arrival)
-		}
-		nth := "[(s.place >> " + shift + ")::integer + 1]"
-		add(g.FromFile, "text[]"+nth, files)
-		add(g.FromLine, lineOf)
-		add(g.FromArrival, "bigint[]"+nth, arrivals)
-	} else {
-		add(g.FromFile, "text", from.parts[0].File)
-		add(g.FromLine, lineOf)
-		add(g.FromArrival, "bigint", from.parts[0].Arrival)
-	}
-	add(g.LoadedRun, "bigint", from.run)
-	add(g.LoadedAt, "now()")
-	add(g.RowDigest, "s.digest")
-	return columns, values, args
-}
-
-func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
-	columns, values, args := l.written(from)
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+" FROM "+rows, args...)
-	return tag.RowsAffected(), err
-}
-
-func (l *Load) update(ctx context.Context, from origin) (int64, error) {
-	columns, values, args := l.written(from)
-	var sets []string
-	for i := range columns {
-		if i < len(l.table.Own) && slices.Contains(l.table.Key, l.table.Own[i].Name) {
-			continue
-		}
-		sets = append(sets, columns[i]+" = "+values[i])
-	}
-	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameKey(), args...)
-	return tag.RowsAffected(), err
 }
 
 // AlreadyLoadedError says that markers show some of the deliveries as loaded.
@@ -732,15 +315,43 @@ func (e *AlreadyLoadedError) Error() string {
 	return fmt.Sprintf("%s is loaded already, as generation %d", e.Markers[0].Delivery, e.Markers[0].Generation)
 }
 
+// record is a marker as it is written.
+type record struct {
+	Marker
+	Nth        int64   `json:"nth"`
+	Target     int     `json:"target"`
+	Run        int64   `json:"run"`
+	Journal    bool    `json:"journal"`
+	Replaced   []int64 `json:"replaced"`
+	Writers    []int64 `json:"writers"`
+	RowsBefore int64   `json:"rows_before"`
+	RowsAfter  int64   `json:"rows_after"`
+}
+
+const recordColumns = "feed, delivery, generation, arrival, fence, sha256, balance, nth, target, run, journal, replaced, writers, rows_before, rows_after"
+
 // Mark writes the markers of the load's parts into the transaction.
 func (l *Load) Mark(ctx context.Context, markers []Marker) error {
-	text, err := json.Marshal(markers)
+	var grown, rows int64
+	for _, n := range l.grown {
+		grown += n
+	}
+	if err := l.s.conn.QueryRow(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1 RETURNING rows - $2", l.table.id, grown).Scan(&rows); err != nil {
+		return fmt.Errorf("mark: %w", err)
+	}
+	records := make([]record, len(markers))
+	for i, m := range markers {
+		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal, Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part]}
+		rows = records[i].RowsAfter
+	}
+	records[0].Replaced = nonNil(l.turnedOff)
+	text, err := json.Marshal(records)
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb)`
-	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.load (feed, delivery, generation, arrival, fence, sha256, balance)
-		SELECT * FROM `+given+` ON CONFLICT DO NOTHING`, string(text))
+	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb,
+		nth bigint, target integer, run bigint, journal boolean, replaced bigint[], writers bigint[], rows_before bigint, rows_after bigint)`
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.load ("+recordColumns+") SELECT "+recordColumns+" FROM "+given+" ON CONFLICT DO NOTHING", string(text))
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
@@ -749,12 +360,12 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	}
 	// Those that this transaction did not write stood there before: their
 	// balance or their arrival differ, or their fence.
-	rows, err := l.s.conn.Query(ctx, `SELECT l.feed, l.delivery, l.generation, l.arrival, l.fence, l.sha256, l.balance, l.committed_at FROM mullein.load l
+	there, err := l.s.conn.Query(ctx, `SELECT l.feed, l.delivery, l.generation, l.arrival, l.fence, l.sha256, l.balance, l.committed_at, l.active FROM mullein.load l
 		JOIN `+given+` USING (feed, delivery, generation) WHERE l.xmin <> pg_current_xact_id()::xid`, string(text))
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	have, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Marker, error) {
+	have, err := pgx.CollectRows(there, func(row pgx.CollectableRow) (Marker, error) {
 		m, err := marker(row)
 		if err != nil {
 			return Marker{}, err

@@ -115,5 +115,8 @@ func (l *Load) Try(ctx context.Context, run int64, parts []Part) ([]balance.Bala
 	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {
 		return nil, fmt.Errorf("lock %s: %w", l.table, err)
 	}
+	if err := l.takePlaces(ctx); err != nil {
+		return nil, err
+	}
 	return l.Merge(ctx, run, parts)
 }

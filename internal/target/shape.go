@@ -10,6 +10,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"mullein/internal/core/check"
+	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 )
 
@@ -21,11 +23,6 @@ type Column struct {
 	Comment string
 }
 
-// Lineage names the lineage columns; "" leaves one out.
-type Lineage struct {
-	FromFile, FromLine, FromArrival, LoadedRun, LoadedAt, RowDigest string
-}
-
 // Table is what a feed wants its target to be.
 type Table struct {
 	Schema, Name string
@@ -34,15 +31,23 @@ type Table struct {
 	Columns      []Column // Own, then the lineage columns
 	Key          []string
 	Newest       string // "" for the order of the file
-	Lineage      Lineage
+	Lineage      feed.Lineage
 	Deletes      bool // some rows say that their key is to be deleted
+
+	Mode            feed.Mode
+	Part            string // of [feed.ReplacePart]
+	Merge           map[string]feed.Merge
+	Absent          feed.Absent
+	AbsentAtMost    check.Tolerance
+	HasAbsentAtMost bool
+	Journal         bool // what loads change is kept
 }
 
 func (t *Table) String() string { return t.Schema + "." + t.Name }
 
 // NewTable completes a table from its own columns.
-func NewTable(schema, name, comment string, own []Column, key []string, newest string, lineage Lineage) *Table {
-	t := &Table{Schema: schema, Name: name, Comment: comment, Own: own, Key: key, Newest: newest, Lineage: lineage}
+func NewTable(schema, name, comment string, own []Column, key []string, newest string, lineage feed.Lineage) *Table {
+	t := &Table{Schema: schema, Name: name, Comment: comment, Own: own, Key: key, Newest: newest, Lineage: lineage, Mode: feed.Upsert}
 	t.Columns = slices.Clone(own)
 	for i := range t.Columns {
 		t.Columns[i].NotNull = t.Columns[i].NotNull || slices.Contains(key, t.Columns[i].Name)
@@ -54,6 +59,7 @@ func NewTable(schema, name, comment string, own []Column, key []string, newest s
 		{Name: lineage.LoadedRun, Kind: tabular.Integer, Comment: "The run that wrote the row."},
 		{Name: lineage.LoadedAt, Kind: tabular.Instant, Comment: "When the row was written."},
 		{Name: lineage.RowDigest, Kind: tabular.Binary, Comment: "Digest of the row's own columns; equal digests are equal rows."},
+		{Name: lineage.AbsentSince, Kind: tabular.Instant, Comment: "Since when deliveries lack the row."},
 	} {
 		if l.Name != "" {
 			t.Columns = append(t.Columns, l)
@@ -93,8 +99,11 @@ func (e *MisfitError) Error() string {
 // Fitted is a table that is there and fits.
 type Fitted struct {
 	*Table
+	id        int // in the bookkeeping
 	oid       uint32
 	casts     map[string]string // by own column: what makes a staged value comparable with the target's
+	has       []string          // all columns that the table has
+	writable  []string          // those that the database does not generate
 	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
 	lateIndex string            // the constraint to make anew after the first rows; "" when that must not be done
 	lateDef   string
@@ -119,7 +128,7 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 	if err := d.hold(ctx, f); err != nil {
 		return nil, err
 	}
-	return f, nil
+	return f, d.register(ctx, f)
 }
 
 func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
@@ -132,6 +141,22 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 		return 0, fmt.Errorf("look for table %s: %w", t, err)
 	}
 	return oid, nil
+}
+
+// register gives the table its number in the bookkeeping. Its rows are counted
+// once, when it is met for the first time.
+func (d *Database) register(ctx context.Context, f *Fitted) error {
+	const look = "SELECT id FROM mullein.target WHERE name = $1"
+	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
+	if errors.Is(err, pgx.ErrNoRows) {
+		if _, err = d.pool.Exec(ctx, "INSERT INTO mullein.target (name, rows) SELECT $1, count(*) FROM "+quote(f.Schema, f.Name)+" ON CONFLICT DO NOTHING", f.String()); err == nil {
+			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("note table %s: %w", f, err)
+	}
+	return nil
 }
 
 func (d *Database) create(ctx context.Context, t *Table) error {
@@ -174,7 +199,9 @@ func (t *Table) ddl() []string {
 	for _, k := range t.Key {
 		keys = append(keys, quote(k))
 	}
-	lines = append(lines, "PRIMARY KEY ("+strings.Join(keys, ", ")+")")
+	if t.keyed() {
+		lines = append(lines, "PRIMARY KEY ("+strings.Join(keys, ", ")+")")
+	}
 	statements[0] = "CREATE SCHEMA IF NOT EXISTS " + quote(t.Schema)
 	statements[1] = "CREATE TABLE IF NOT EXISTS " + name + " (\n  " + strings.Join(lines, ",\n  ") + "\n)"
 	if t.Comment != "" {
@@ -240,6 +267,10 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 	byName := map[string]existing{}
 	for _, c := range columns {
 		byName[c.name] = c
+		f.has = append(f.has, c.name)
+		if !c.generated {
+			f.writable = append(f.writable, c.name)
+		}
 	}
 	wanted := map[string]bool{}
 	f.bytewise = true
@@ -265,8 +296,10 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 			say("column %s is NOT NULL without a default, and the feed does not fill it", c.name)
 		}
 	}
-	if err := d.holdKey(ctx, f, say); err != nil {
-		return err
+	if f.keyed() {
+		if err := d.holdKey(ctx, f, say); err != nil {
+			return err
+		}
 	}
 	if !mayRead || !mayInsert || !mayUpdate {
 		say("rights lack; its owner may run: GRANT SELECT, INSERT, UPDATE ON %s TO %s", quote(f.Schema, f.Name), quote(d.config.User))
@@ -340,3 +373,5 @@ func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...a
 // Bytewise tells whether equal keys have equal bytes, so that hashes of keys
 // tell which rows may have the same key.
 func (f *Fitted) Bytewise() bool { return f.bytewise }
+
+func join(list []string) string { return strings.Join(list, ", ") }

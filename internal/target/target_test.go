@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 	"mullein/internal/localpg/pgtest"
 )
@@ -93,14 +94,14 @@ func (r *rows) Fill(b *Batch, _ int) error {
 	return io.EOF
 }
 
-func gauge(lineage Lineage) *Table {
+func gauge(lineage feed.Lineage) *Table {
 	return NewTable("river", "gauge", "Levels; it's a test", []Column{
 		{Name: "station", Kind: tabular.Text, Comment: `C:\gauges`}, {Name: "at", Kind: tabular.Instant},
 		{Name: "level", Kind: tabular.Decimal}, {Name: "revision", Kind: tabular.Integer},
 	}, []string{"station", "at"}, "revision", lineage)
 }
 
-var standard = Lineage{"from_file", "from_line", "from_arrival", "loaded_run", "loaded_at", "row_digest"}
+var standard = feed.StandardLineage
 
 // load goes the whole way of a load.
 func (s *shop) load(t *Table, arrival int64, r ...row) (balance.Balance, error) {
@@ -155,7 +156,7 @@ func TestATableIsMadeWithTypesKeyAndComments(t *testing.T) {
 
 func TestMergeCountsEveryRow(t *testing.T) {
 	t.Parallel()
-	for name, lineage := range map[string]Lineage{"by digest": standard, "column by column": {}} {
+	for name, lineage := range map[string]feed.Lineage{"by digest": standard, "column by column": {}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := open(t)
@@ -238,7 +239,7 @@ func TestEveryKindArrivesExactly(t *testing.T) {
 		schema := tabular.Schema{Fields: []tabular.Field{{Name: "n", Type: "integer", SoleNumber: true}, {Name: "v", Type: typ, SoleNumber: true}}}
 		columns, err := schema.Compile(time.UTC)
 		require.NoError(t, err)
-		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind}, {Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", Lineage{})
+		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind}, {Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", feed.Lineage{})
 		fitted, err := s.db.Fit(ctx, table)
 		require.NoError(t, err)
 		l, err := s.session.Begin(ctx, fitted, 1)
@@ -295,7 +296,7 @@ func TestTablesThatOthersMade(t *testing.T) {
 			t.Parallel()
 			s := open(t)
 			s.exec("CREATE SCHEMA river; " + c.ddl)
-			table := gauge(Lineage{})
+			table := gauge(feed.Lineage{})
 			first := []row{{"A", 1, 100, 1}, {"a", 1, 200, 2}, {"B", 1, 300, 1}}
 			assert.Equal(t, balance.Balance{Read: 3, Inserted: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 1, first...))
 			assert.Equal(t, balance.Balance{Read: 3, Unchanged: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 2, first...))
@@ -312,7 +313,7 @@ func TestWhatDoesNotFitIsNamed(t *testing.T) {
 	_, err := s.db.Fit(ctx, gauge(standard))
 	assert.ErrorContains(t, err, "it is not a table but a view")
 	s.exec(`DROP VIEW river.gauge; CREATE TABLE river.gauge (station integer, at timestamptz, level text, must text NOT NULL, UNIQUE (station))`)
-	_, err = s.db.Fit(ctx, gauge(Lineage{}))
+	_, err = s.db.Fit(ctx, gauge(feed.Lineage{}))
 	var misfit *MisfitError
 	require.ErrorAs(t, err, &misfit)
 	assert.Equal(t, []string{
@@ -449,7 +450,7 @@ func TestBrowse(t *testing.T) {
 	for i, r := range page.Rows {
 		assert.Equal(t, fmt.Sprint(i+2), r[5], "lines in the order of numbers, not of texts")
 	}
-	_, err = s.db.Browse(ctx, gauge(Lineage{}), 1, 0, 1)
+	_, err = s.db.Browse(ctx, gauge(feed.Lineage{}), 1, 0, 1)
 	assert.ErrorContains(t, err, "no lineage column")
 }
 
@@ -542,6 +543,6 @@ func TestALoadThatReplacesAnother(t *testing.T) {
 	got = s.loaded(gauge(standard), 3, row{"A", 1, 11, 2}, row{"B", 1, 12, 1})
 	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1, Removed: 1}, got, "an arrival loaded again replaces itself")
 	s.replaces = []int64{3}
-	_, err := s.load(gauge(Lineage{}), 4, row{"A", 1, 11, 2})
+	_, err := s.load(gauge(feed.Lineage{}), 4, row{"A", 1, 11, 2})
 	assert.ErrorContains(t, err, "no lineage column that names the arrival")
 }

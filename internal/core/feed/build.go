@@ -69,11 +69,14 @@ func (r *reader) feed(root *node) *Feed {
 	if t := root.get("tolerate").get("rejects"); t != nil {
 		f.Tolerate, _ = parseShare(t.text) // the walk has checked it
 	}
-	f.Target = r.target(root.get("target"), f)
+	f.Target = r.target(root, f)
 	f.When = r.when(root.get("when"), f)
 	f.Due = r.due(root.get("due"), f)
 	if f.Landing.Delivery == BySlot && f.Due == nil {
 		r.failAt(root.get("landing").get("delivery"), "landing.delivery: slot needs due, which says what a slot expects")
+	}
+	if f.Target.Mode == Append && root.get("landing").get("reissue") == nil && f.Target.Lineage.FromArrival != "" {
+		f.Landing.Reissue = ReissueReplace
 	}
 	if f.Landing.Reissue == ReissueReplace && f.Target.Lineage.FromArrival == "" {
 		r.failAt(root.get("landing").get("reissue"), "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
@@ -403,7 +406,6 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 		r.source(item, &s.Fields[i], f)
 	}
 	if f.Dialect.Header && f.Format != decode.Fixed || f.Format.Trees() || s.FieldsMatch == tabular.MatchExact {
-		r.primaryKey(n, &s)
 		return s
 	}
 	r.failAt(n.get("fieldsMatch"), "schema.fieldsMatch: %s needs a header; without one, columns are taken by position: exact", s.FieldsMatch)
@@ -483,72 +485,6 @@ func (r *reader) fieldOptions(n *node, f *tabular.Field) {
 	if f.DecimalChar != "" && f.DecimalChar == f.GroupChar {
 		r.failAt(n, "field %s: decimalChar and groupChar are both %q", f.Name, f.DecimalChar)
 	}
-}
-
-func (r *reader) primaryKey(n *node, s *tabular.Schema) {
-	names := make([]string, len(s.Fields))
-	for i := range s.Fields {
-		names[i] = s.Fields[i].Name
-	}
-	at := n.get("primaryKey")
-	if at == nil || len(s.PrimaryKey) == 0 {
-		r.failAt(n, "schema.primaryKey is missing: mode upsert needs the columns that tell one row from another")
-		return
-	}
-	for i, k := range s.PrimaryKey {
-		place := at
-		if len(at.items) > i {
-			place = at.items[i]
-		}
-		field := s.Field(k)
-		switch {
-		case field == nil:
-			r.failAt(place, "schema.primaryKey: no field %q%s", k, suggestion(k, names))
-		case slices.Contains([]string{"object", "array", "list", "geojson", "geopoint"}, field.Type):
-			r.failAt(place, "schema.primaryKey: %s is of type %s, which cannot be a key", k, field.Type)
-		case slices.Contains(s.PrimaryKey[:i], k):
-			r.failAt(place, "schema.primaryKey names %q twice", k)
-		}
-	}
-}
-
-func (r *reader) target(n *node, f *Feed) Target {
-	t := Target{Schema: "public", Table: n.str("table", ""), Newest: n.str("newest", ""), Lineage: StandardLineage}
-	table := n.get("table")
-	if strings.ContainsAny(t.Table, "{}") {
-		r.failAt(table, "target.table: {captures}: not yet; name one table")
-	}
-	if schema, name, two := strings.Cut(t.Table, "."); two {
-		t.Schema, t.Table = schema, name
-	}
-	for _, part := range []string{t.Schema, t.Table} {
-		if part == "" || len(part) > 63 || strings.ContainsAny(part, ".\x00") {
-			r.failAt(table, "target.table %q: write it as schema.table, each up to 63 bytes", n.str("table", ""))
-			break
-		}
-	}
-	if t.Schema == "mullein" || t.Schema == "mullein_records" || strings.HasPrefix(t.Schema, "pg_") {
-		r.failAt(table, "target.table: the schema %s is not for data; choose another", t.Schema)
-	}
-	if t.Newest != "" {
-		switch field := f.Schema.Field(t.Newest); {
-		case field == nil:
-			r.failAt(n.get("newest"), "target.newest: no field %q%s", t.Newest, suggestion(t.Newest, f.OwnColumns()))
-		case slices.Contains([]string{"object", "array", "list", "geojson", "geopoint"}, field.Type):
-			r.failAt(n.get("newest"), "target.newest: %s is of type %s, which has no order", t.Newest, field.Type)
-		}
-	}
-	switch l := n.get("lineage"); {
-	case l == nil:
-	case l.shape == mapping:
-		t.Lineage = Lineage{
-			l.str("from_file", ""), l.str("from_line", ""), l.str("from_arrival", ""),
-			l.str("loaded_run", ""), l.str("loaded_at", ""), l.str("row_digest", ""),
-		}
-	case l.text == "none":
-		t.Lineage = Lineage{}
-	}
-	return t
 }
 
 func (r *reader) times(n *node, key string) *due.Times {

@@ -113,32 +113,6 @@ func (f *Feed) How() decode.How {
 	return decode.How{Format: f.Format, Charset: f.Encoding, Dialect: f.Dialect, Each: f.Each, Widths: f.Widths, Limits: decode.DefaultLimits}
 }
 
-// Target is the table that rows end in.
-type Target struct {
-	Schema, Table string
-	Newest        string // the field by which the newest row of a key wins; "" for file order
-	Lineage       Lineage
-}
-
-// Lineage names the columns that say where a row came from; "" leaves one out.
-type Lineage struct {
-	FromFile, FromLine, FromArrival, LoadedRun, LoadedAt, RowDigest string
-}
-
-// StandardLineage is what `lineage: standard` means.
-var StandardLineage = Lineage{"from_file", "from_line", "from_arrival", "loaded_run", "loaded_at", "row_digest"}
-
-// Names lists the lineage columns that are kept, in order.
-func (l Lineage) Names() []string {
-	var names []string
-	for _, n := range []string{l.FromFile, l.FromLine, l.FromArrival, l.LoadedRun, l.LoadedAt, l.RowDigest} {
-		if n != "" {
-			names = append(names, n)
-		}
-	}
-	return names
-}
-
 // When says what starts a run.
 type When struct {
 	Arrival   bool          // as soon as a file is whole

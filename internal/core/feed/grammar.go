@@ -165,7 +165,7 @@ func schemaKeys() *key {
 	schema := group("schema", "Table Schema: the columns of the file.",
 		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal", "subset", "superset", "partial"),
 		list("fields", "The columns.", field).must(),
-		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names.", text("", "")).orElse(text("", "")),
+		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names. append has none; replace and replace_part may go without.", text("", "")).orElse(text("", "")),
 		texts("missingValues", "The texts for no value. Default: the empty text."),
 		list("uniqueKeys", "Further keys.", texts("", "")).wait(),
 		list("foreignKeys", "References to other tables.", free("", "", anything("", ""))).wait(),
@@ -199,18 +199,21 @@ func targetKeys() *key {
 	for _, n := range StandardLineage.Names() {
 		own.keys = append(own.keys, text(n, "The column to use for "+n+"."))
 	}
+	own.keys = append(own.keys, text("absent_since", "The column to use for absent_since, with absent: mark."))
+	modes := []string{string(Upsert), string(AddMissing), string(Append), string(Replace), string(ReplacePart)}
+	merges := []string{string(Take), string(KeepFirst), string(KeepWhenBlank), string(Greatest), string(Least), string(Add)}
 	return group("target", "The table that rows end in.",
-		choice("connection", "Where the table is; main is where the records are.", "main"),
+		text("connection", "The database of the table, by the name that the service knows it by. Default: main, where the records are."),
 		text("table", "The table, as schema.table. It is created when absent.").must().eg("river.gauge_reading"),
-		choice("mode", "What becomes of a row whose key exists.", "upsert").soon("add_missing", "append", "replace", "replace_part"),
-		text("part", "What names the part that replace_part replaces.").wait(),
+		choice("mode", "What a delivery does to the table: upsert writes new and changed rows; add_missing writes new keys and leaves those that exist alone; append writes every row, without a key; replace makes the table what the delivery is; replace_part does so for the parts that the delivery has rows of. Default: upsert.", modes...),
+		text("part", "replace_part: the column that names the part, such as a day.").eg("day"),
 		text("newest", "The field that says which row of a key is the newest. Default: the later file, then the later line."),
-		free("merge", "How a column's old and new value become one.", choice("", "", "take", "keep_first", "keep_when_blank", "greatest", "least", "add")).wait(),
-		choice("absent", "What becomes of rows that a delivery does not have.", "keep").soon("mark", "delete"),
-		&key{name: "absent_at_most", about: "More absent rows than that: refused.", kind: kShare, notYet: true},
-		choice("extra_columns", "What becomes of columns that are not in the schema.", "ignore").soon("add"),
+		free("merge", "How a column's old and new value become one: take the new one, keep_first that was not null, keep_when_blank the old one where the new one is null, the greatest, the least, or add both. Default: take.", choice("", "", merges...)).eg("{peak_m: greatest, note: keep_when_blank}"),
+		choice("absent", "What becomes of rows of the table whose key a delivery does not have, where a delivery is the whole table: they are kept, marked with the time in absent_since, or deleted. Default: keep.", "keep", "mark", "delete"),
+		&key{name: "absent_at_most", about: "A number of rows, or a share of the table's: a delivery that lacks more, or that replaces so many by nothing, is refused. Needed for absent: mark and delete.", kind: kShare, example: "5%"},
+		choice("extra_columns", "What becomes of columns that fieldsMatch lets through and that are not in the schema: they are left out, or added to the table as text.", "ignore", "add"),
 		lineage.orElse(own),
-		span("recall", "How long the journal keeps what loads changed.").wait(),
+		span("recall", "How long the journal keeps what loads changed, so that they can be recalled and a row's history told; 0s keeps nothing. Default: 14d, where from_arrival is kept.").eg("14d"),
 	)
 }
 

@@ -1,0 +1,291 @@
+package feed
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/check"
+	"mullein/internal/core/tabular"
+)
+
+// Target is the table that rows end in.
+type Target struct {
+	Connection    string // the name of a database of the service
+	Schema, Table string
+	Mode          Mode
+	Part          string           // of [ReplacePart]: the column that names the part
+	Newest        string           // the field by which the newest row of a key wins; "" for file order
+	Merge         map[string]Merge // by column; those that are not named are taken
+	Absent        Absent
+	AbsentAtMost  check.Tolerance // of the table's rows, where HasAbsentAtMost
+	// HasAbsentAtMost tells a bound of none from no bound.
+	HasAbsentAtMost bool
+	AddColumns      bool // columns that are not in the schema are added
+	Lineage         Lineage
+	Recall          time.Duration // how long the journal is kept; 0 for no journal
+}
+
+// MainConnection is the database where the records are.
+const MainConnection = "main"
+
+// Mode is what a delivery does to the table.
+type Mode string
+
+// The modes.
+const (
+	Upsert      Mode = "upsert"       // new and changed rows are written
+	AddMissing  Mode = "add_missing"  // new keys are written, others left alone
+	Append      Mode = "append"       // every row is written; there is no key
+	Replace     Mode = "replace"      // the table becomes what the delivery is
+	ReplacePart Mode = "replace_part" // so do the parts that the delivery has rows of
+)
+
+// Replaces tells whether rows go that a delivery does not have.
+func (m Mode) Replaces() bool { return m == Replace || m == ReplacePart }
+
+// Merge is how a column's old and new value become one.
+type Merge string
+
+// The merges.
+const (
+	Take          Merge = "take"
+	KeepFirst     Merge = "keep_first"      // the first value that is not null
+	KeepWhenBlank Merge = "keep_when_blank" // the last value that is not null
+	Greatest      Merge = "greatest"
+	Least         Merge = "least"
+	Add           Merge = "add"
+)
+
+// Absent is what becomes of rows whose key a delivery does not have.
+type Absent string
+
+// The ways to take absent rows.
+const (
+	AbsentKeep   Absent = "keep"
+	AbsentMark   Absent = "mark"
+	AbsentDelete Absent = "delete"
+)
+
+// Lineage names the columns that say where a row came from; "" leaves one out.
+type Lineage struct {
+	FromFile, FromLine, FromArrival, LoadedRun, LoadedAt, RowDigest string
+	AbsentSince                                                     string // with [AbsentMark] only
+}
+
+// StandardLineage is what `lineage: standard` means.
+var StandardLineage = Lineage{FromFile: "from_file", FromLine: "from_line", FromArrival: "from_arrival", LoadedRun: "loaded_run", LoadedAt: "loaded_at", RowDigest: "row_digest"}
+
+// Names lists the lineage columns that are kept, in order.
+func (l Lineage) Names() []string {
+	var names []string
+	for _, n := range []string{l.FromFile, l.FromLine, l.FromArrival, l.LoadedRun, l.LoadedAt, l.RowDigest, l.AbsentSince} {
+		if n != "" {
+			names = append(names, n)
+		}
+	}
+	return names
+}
+
+var connectionName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+const standardRecall = 14 * 24 * time.Hour
+
+func (r *reader) target(root *node, f *Feed) Target {
+	n := root.get("target")
+	t := Target{
+		Connection: n.str("connection", MainConnection), Schema: "public", Table: n.str("table", ""),
+		Mode: Mode(n.str("mode", string(Upsert))), Part: n.str("part", ""), Newest: n.str("newest", ""),
+		Absent: Absent(n.str("absent", string(AbsentKeep))), AddColumns: n.str("extra_columns", "ignore") == "add", Lineage: StandardLineage,
+	}
+	if !connectionName.MatchString(t.Connection) {
+		r.failAt(n.get("connection"), "target.connection %q: use a-z, 0-9 and -", t.Connection)
+	}
+	table := n.get("table")
+	if strings.ContainsAny(t.Table, "{}") {
+		r.failAt(table, "target.table: {captures}: not yet; name one table")
+	}
+	if schema, name, two := strings.Cut(t.Table, "."); two {
+		t.Schema, t.Table = schema, name
+	}
+	for _, part := range []string{t.Schema, t.Table} {
+		if part == "" || len(part) > 63 || strings.ContainsAny(part, ".\x00") {
+			r.failAt(table, "target.table %q: write it as schema.table, each up to 63 bytes", n.str("table", ""))
+			break
+		}
+	}
+	if t.Schema == "mullein" || t.Schema == "mullein_records" || strings.HasPrefix(t.Schema, "pg_") {
+		r.failAt(table, "target.table: the schema %s is not for data; choose another", t.Schema)
+	}
+	r.lineage(n.get("lineage"), &t)
+	r.mode(root, f, &t)
+	r.primaryKey(root.get("schema"), &f.Schema, t.Mode)
+	r.newest(n, f, &t)
+	r.merge(root, f, &t)
+	r.absent(n, f, &t)
+	if t.Lineage.FromArrival != "" {
+		t.Recall = n.span("recall", standardRecall)
+	} else if n.span("recall", 0) > 0 {
+		r.failAt(n.get("recall"), "target.recall needs the lineage column from_arrival, to know which rows a load wrote")
+	}
+	if t.AddColumns && !slices.Contains([]tabular.FieldsMatch{tabular.MatchSubset, tabular.MatchPartial}, f.Schema.FieldsMatch) {
+		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s lets no further columns through", f.Schema.FieldsMatch)
+	}
+	return t
+}
+
+func (r *reader) lineage(n *node, t *Target) {
+	switch {
+	case n == nil:
+	case n.shape == mapping:
+		t.Lineage = Lineage{
+			n.str("from_file", ""), n.str("from_line", ""), n.str("from_arrival", ""),
+			n.str("loaded_run", ""), n.str("loaded_at", ""), n.str("row_digest", ""), n.str("absent_since", ""),
+		}
+	case n.text == "none":
+		t.Lineage = Lineage{}
+	}
+	if t.Absent == AbsentMark && t.Lineage.AbsentSince == "" {
+		t.Lineage.AbsentSince = "absent_since"
+	} else if t.Absent != AbsentMark && t.Lineage.AbsentSince != "" {
+		r.failAt(n.get("absent_since"), "target.lineage.absent_since is for absent: mark")
+	}
+}
+
+// mode refuses what means nothing in a mode.
+func (r *reader) mode(root *node, f *Feed, t *Target) {
+	n := root.get("target")
+	not := func(at *node, what, why string) {
+		if at != nil {
+			r.failAt(at, "%s is not for mode %s: %s", what, t.Mode, why)
+		}
+	}
+	if t.Mode != Upsert {
+		not(root.get("delete_when"), "delete_when", "only upsert deletes by key")
+	}
+	if t.Mode == Append {
+		not(root.get("schema").get("primaryKey"), "schema.primaryKey", "it writes every row; add_missing leaves keys alone that exist")
+		not(n.get("newest"), "target.newest", "it has no key")
+		if f.Landing.Reissue == ReissueLoad && root.get("landing").get("reissue") != nil || f.Landing.Reissue == ReissueSkip {
+			r.failAt(root.get("landing").get("reissue"), "landing.reissue: with mode append, replace or hold: loading a file again on top of itself would double its rows")
+		}
+		if t.Lineage.FromArrival == "" && f.Landing.Reissue != ReissueHold {
+			r.failAt(n, "mode append needs the lineage column from_arrival, or landing.reissue: hold")
+		}
+	}
+	if t.Mode == Append || t.Mode.Replaces() {
+		not(n.get("merge"), "target.merge", "it does not merge rows")
+		not(n.get("absent"), "target.absent", "append keeps and replace removes what is absent")
+	}
+	if t.Mode != ReplacePart {
+		not(n.get("part"), "target.part", "it is for replace_part")
+		return
+	}
+	var names []string
+	for i := range f.Schema.Fields {
+		names = append(names, f.Schema.Fields[i].Name)
+	}
+	if derive := root.get("derive"); derive != nil {
+		for _, d := range derive.fields {
+			names = append(names, d.name)
+		}
+	}
+	switch {
+	case t.Part == "":
+		r.failAt(n, "mode replace_part needs target.part, the column that names the part")
+	case !slices.Contains(names, t.Part) && slices.Contains(f.Landing.Files.Names(), t.Part):
+		r.failAt(n.get("part"), "target.part: %s is a capture and not a column; make it one:  derive: {%s: file.captures.%s}", t.Part, t.Part, t.Part)
+	case !slices.Contains(names, t.Part):
+		r.failAt(n.get("part"), "target.part: no column %q%s", t.Part, suggestion(t.Part, names))
+	}
+}
+
+var unordered = []string{"object", "array", "list", "geojson", "geopoint"}
+
+func (r *reader) primaryKey(n *node, s *tabular.Schema, m Mode) {
+	names := make([]string, len(s.Fields))
+	for i := range s.Fields {
+		names[i] = s.Fields[i].Name
+	}
+	at := n.get("primaryKey")
+	if at == nil || len(s.PrimaryKey) == 0 {
+		if m == Upsert || m == AddMissing {
+			r.failAt(n, "schema.primaryKey is missing: mode %s needs the columns that tell one row from another", m)
+		}
+		return
+	}
+	for i, k := range s.PrimaryKey {
+		place := at
+		if len(at.items) > i {
+			place = at.items[i]
+		}
+		field := s.Field(k)
+		switch {
+		case field == nil:
+			r.failAt(place, "schema.primaryKey: no field %q%s", k, suggestion(k, names))
+		case slices.Contains(unordered, field.Type):
+			r.failAt(place, "schema.primaryKey: %s is of type %s, which cannot be a key", k, field.Type)
+		case slices.Contains(s.PrimaryKey[:i], k):
+			r.failAt(place, "schema.primaryKey names %q twice", k)
+		}
+	}
+}
+
+func (r *reader) newest(n *node, f *Feed, t *Target) {
+	if t.Newest == "" {
+		return
+	}
+	at := n.get("newest")
+	switch field := f.Schema.Field(t.Newest); {
+	case field == nil:
+		r.failAt(at, "target.newest: no field %q%s", t.Newest, suggestion(t.Newest, f.OwnColumns()))
+	case slices.Contains(unordered, field.Type):
+		r.failAt(at, "target.newest: %s is of type %s, which has no order", t.Newest, field.Type)
+	case len(f.Schema.PrimaryKey) == 0:
+		r.failAt(at, "target.newest needs schema.primaryKey: it chooses one row of a key")
+	}
+}
+
+func (r *reader) merge(root *node, f *Feed, t *Target) {
+	n := root.get("target").get("merge")
+	if n == nil {
+		return
+	}
+	t.Merge = map[string]Merge{}
+	for _, m := range n.fields {
+		field := f.Schema.Field(m.name)
+		merge := Merge(m.value.text)
+		switch {
+		case field == nil:
+			r.failAt(m.value, "target.merge: no field %q%s", m.name, suggestion(m.name, f.OwnColumns()))
+			continue
+		case slices.Contains(f.Schema.PrimaryKey, m.name):
+			r.failAt(m.value, "target.merge: %s is part of the key", m.name)
+		case merge == Add && !slices.Contains([]string{"number", "integer", "duration"}, field.Type):
+			r.failAt(m.value, "target.merge: add is for numbers and durations; %s is of type %s", m.name, field.Type)
+		case (merge == Greatest || merge == Least) && (slices.Contains(unordered, field.Type) || field.Type == "boolean"):
+			r.failAt(m.value, "target.merge: %s is of type %s, which has no order", m.name, field.Type)
+		}
+		if merge != Take {
+			t.Merge[m.name] = merge
+		}
+	}
+	if t.Mode == AddMissing && len(t.Merge) > 0 {
+		r.failAt(n, "target.merge is not for mode add_missing: rows whose key exists are left alone")
+	}
+}
+
+func (r *reader) absent(n *node, f *Feed, t *Target) {
+	if at := n.get("absent_at_most"); at != nil {
+		t.AbsentAtMost, _ = parseShare(at.text) // the walk has checked it
+		t.HasAbsentAtMost = true
+		if t.Absent == AbsentKeep && !t.Mode.Replaces() {
+			r.failAt(at, "target.absent_at_most is for absent: mark and delete, and for replace and replace_part")
+		}
+		return
+	}
+	if t.Absent != AbsentKeep {
+		r.failAt(n.get("absent"), "target.absent: %s needs absent_at_most, so that half a file does not empty the table; 100%% is no bound", t.Absent)
+	}
+}

@@ -1,0 +1,326 @@
+package target
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+)
+
+// The journal is the table mullein.change: an entry for each row that a load
+// changed, with the row as it was before. A row that a load inserted has no
+// entry: it stands in the target, or in a later entry as what was before, and
+// its lineage says which load wrote it. So first loads cost nothing, and yet
+// every step of a row's life is known. What an entry holds:
+//
+//	u  updated: before; given is what the load gave, where columns are merged
+//	d  deleted: before; given where newest may stand against it
+//	o  a deletion that a recall has found outdated: before, given
+//	m  marked as absent: before
+//	i  inserted: given. Written only when a recall needs it
+//	h  somebody else had changed the row: given is the row as a recall found it
+//
+// Rows are held as JSON, as PostgreSQL writes a row of the target, so that they
+// outlive columns that come later.
+
+// keyHash is the SQL of the hash that names a row's key in the journal. Equal
+// keys have equal hashes, in the database's own notion of equality.
+func (t *Table) keyHash(alias string) string {
+	var keys []string
+	for _, k := range t.Key {
+		keys = append(keys, alias+"."+quote(k))
+	}
+	return "hash_record_extended(ROW(" + strings.Join(keys, ", ") + "), 0)"
+}
+
+// sameRow is the SQL that tells whether two rows of the target have one key.
+func (t *Table) sameRow(a, b string) string {
+	var same []string
+	for _, k := range t.Key {
+		same = append(same, a+"."+quote(k)+" = "+b+"."+quote(k))
+	}
+	return strings.Join(same, " AND ")
+}
+
+// keyed tells whether the table has a key.
+func (t *Table) keyed() bool { return len(t.Key) > 0 }
+
+// nthOf is the SQL of a staged row's load, by its part.
+func (l *Load) nthOf() string {
+	if !l.several() {
+		return fmt.Sprint(l.nth[0])
+	}
+	var nth []string
+	for _, n := range l.nth {
+		nth = append(nth, fmt.Sprint(n))
+	}
+	return "('{" + strings.Join(nth, ",") + "}'::bigint[])[(s.place >> " + shift + ")::integer + 1]"
+}
+
+// journal notes the rows that are about to be updated or deleted.
+func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
+	given, args := "NULL::json", []any(nil)
+	if len(l.table.Merge) > 0 || l.table.Deletes && l.table.Newest != "" {
+		var columns, values []string
+		columns, values, args = l.written(from)
+		for i := range values {
+			values[i] += " AS " + columns[i]
+		}
+		given = "(SELECT row_to_json(g) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
+	}
+	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
+		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t), `+given+`
+		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameKey()+`
+		WHERE p.class IN ('u', 'l', 'd')`, args...)
+	return tag.RowsAffected(), err
+}
+
+func (l *Load) target() string { return fmt.Sprint(l.table.id) }
+
+// AbsentError says that a delivery lacks more of the target's rows than the feed
+// allows.
+type AbsentError struct {
+	Absent, Rows int64
+	AtMost       string
+}
+
+func (e *AbsentError) Error() string {
+	return fmt.Sprintf("%d of the %d rows of the target are not in the delivery; absent_at_most is %s", e.Absent, e.Rows, e.AtMost)
+}
+
+// absent removes or marks the rows of the target that the delivery does not
+// have, where the feed says so, and gives how many they are.
+func (l *Load) absent(ctx context.Context) (int64, error) {
+	t := l.table
+	if !t.Mode.Replaces() && t.Absent != feed.AbsentMark && t.Absent != feed.AbsentDelete {
+		return 0, nil
+	}
+	among := "true"
+	if t.Mode == feed.ReplacePart {
+		part := "t." + quote(t.Part)
+		given := l.column(t.Part)
+		among = "(" + part + " IN (SELECT " + given + " FROM " + l.stage + " s) OR " + part + " IS NULL AND EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + given + " IS NULL))"
+	}
+	where := among
+	if t.keyed() {
+		where += " AND NOT EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + l.sameKey() + ")"
+	}
+	if t.Absent == feed.AbsentMark {
+		where += " AND t." + quote(t.Lineage.AbsentSince) + " IS NULL"
+	}
+	if t.HasAbsentAtMost && !l.waived {
+		if err := l.boundAbsent(ctx, among, where); err != nil {
+			return 0, err
+		}
+	}
+	write := "DELETE FROM " + l.name() + " t WHERE " + where + " RETURNING t.*"
+	what := "d"
+	if t.Absent == feed.AbsentMark {
+		return l.markAbsent(ctx, where)
+	}
+	key := "row_number() OVER ()"
+	if t.keyed() {
+		key = t.keyHash("g")
+	}
+	note := ""
+	if t.Journal {
+		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() + ", " + fmt.Sprint(l.nth[0]) + ", " + key + ", '" + what + "', row_to_json(g) FROM gone g)"
+	}
+	var n int64
+	if err := l.s.conn.QueryRow(ctx, "WITH gone AS ("+write+")"+note+" SELECT count(*) FROM gone").Scan(&n); err != nil {
+		return 0, fmt.Errorf("remove what is absent: %w", err)
+	}
+	l.grown[0] -= n
+	return n, nil
+}
+
+func (l *Load) boundAbsent(ctx context.Context, among, where string) error {
+	e := &AbsentError{AtMost: l.table.AbsentAtMost.String()}
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE "+where+") FROM "+l.name()+" t WHERE "+among).Scan(&e.Rows, &e.Absent); err != nil {
+		return fmt.Errorf("count what is absent: %w", err)
+	}
+	if l.table.AbsentAtMost.Refuse(e.Rows, e.Absent) != "" {
+		return e
+	}
+	return nil
+}
+
+func (l *Load) markAbsent(ctx context.Context, where string) (int64, error) {
+	if l.table.Journal {
+		if _, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.change (target, load, key, what, before) SELECT "+l.target()+", "+fmt.Sprint(l.nth[0])+", "+l.table.keyHash("t")+
+			", 'm', row_to_json(t) FROM "+l.name()+" t WHERE "+where+" FOR UPDATE OF t"); err != nil {
+			return 0, fmt.Errorf("note what is absent: %w", err)
+		}
+	}
+	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+quote(l.table.Lineage.AbsentSince)+" = now() WHERE "+where)
+	if err != nil {
+		return 0, fmt.Errorf("mark what is absent: %w", err)
+	}
+	return tag.RowsAffected(), nil
+}
+
+// writeWithoutKey appends all rows, after what goes because of the mode or is
+// replaced.
+func (l *Load) writeWithoutKey(ctx context.Context, from origin, replaced []int64) ([]balance.Balance, error) {
+	var removed int64
+	var err error
+	if l.table.Mode.Replaces() {
+		removed, err = l.absent(ctx)
+	} else if len(replaced) > 0 {
+		removed, err = l.takeBack(ctx, replaced)
+		l.grown[0] -= removed
+	}
+	if err != nil {
+		return nil, err
+	}
+	counts, err := l.allInserted(l.insert(ctx, from, l.stage+" s"))
+	if err == nil {
+		counts[0].Removed = removed
+	}
+	return counts, err
+}
+
+// takeBack deletes the rows of arrivals from a target without a key, and keeps
+// them in the journal as what those loads had inserted.
+func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
+	arrival := quote(l.table.Lineage.FromArrival)
+	off, err := l.loadsOf(ctx, arrivals)
+	if err != nil {
+		return 0, err
+	}
+	l.turnedOff = off
+	note := ""
+	if l.table.Journal {
+		note = `, noted AS (INSERT INTO mullein.change (target, load, key, what, given) SELECT ` + l.target() + `, m.nth, row_number() OVER (), 'i', row_to_json(g)
+			FROM gone g JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2) GROUP BY arrival) m ON m.arrival = g.` + arrival + `)`
+	} else {
+		note = ", noted AS (SELECT $2::bigint[])"
+	}
+	var n int64
+	err = l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE t."+arrival+" = ANY($1) RETURNING t.*)"+note+" SELECT count(*) FROM gone", arrivals, off).Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("take back rows: %w", err)
+	}
+	return n, l.switchLoads(ctx, off, nil)
+}
+
+// loadsOf gives the loads of arrivals into the target that are in force.
+func (l *Load) loadsOf(ctx context.Context, arrivals []int64) ([]int64, error) {
+	off := []int64{}
+	err := l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(nth ORDER BY nth), '{}') FROM mullein.load WHERE target = $1 AND arrival = ANY($2) AND active", l.table.id, arrivals).Scan(&off)
+	if err != nil {
+		return nil, fmt.Errorf("look for loads: %w", err)
+	}
+	return off, nil
+}
+
+// switchLoads takes loads out of force and puts others back.
+func (l *Load) switchLoads(ctx context.Context, off, on []int64) error {
+	if _, err := l.s.conn.Exec(ctx, "UPDATE mullein.load SET active = nth = ANY($2) WHERE nth = ANY($1) OR nth = ANY($2)", nonNil(off), nonNil(on)); err != nil {
+		return fmt.Errorf("switch loads: %w", err)
+	}
+	return nil
+}
+
+func nonNil(list []int64) []int64 {
+	if list == nil {
+		return []int64{}
+	}
+	return list
+}
+
+// replace takes the effect of replaced arrivals out of the target, brings back
+// what they had overwritten, and merges the staged rows. The counts compare the
+// target before all of it with the target after it.
+func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]balance.Balance, error) {
+	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same) SELECT s.ctid, NOT "+l.differs()+" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()); err != nil {
+		return nil, err
+	}
+	off, err := l.loadsOf(ctx, replaced)
+	if err != nil {
+		return nil, err
+	}
+	l.turnedOff = off
+	r := &refold{l: l, off: off, self: l.nth[0]}
+	if err := r.do(ctx); err != nil {
+		return nil, err
+	}
+	if _, err := l.absent(ctx); err != nil {
+		return nil, err
+	}
+	counts, classes, err := l.plan(ctx, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.carryOut(ctx, from, classes); err != nil {
+		return nil, err
+	}
+	if err := l.comparedWithBefore(ctx, counts); err != nil {
+		return nil, err
+	}
+	part := max(0, slices.IndexFunc(from.parts, func(p Part) bool { return len(p.Replaces) > 0 }))
+	l.grown[part] += r.grew
+	return counts, l.countRemoved(ctx, &counts[part], counts)
+}
+
+// countRemoved finds out how many rows of the target went with what was
+// replaced: by so many did it grow less than by the rows inserted and deleted.
+func (l *Load) countRemoved(ctx context.Context, c *balance.Balance, counts []balance.Balance) error {
+	var deleted int64
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM pg_temp.mullein_plan p JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class = 'd'").Scan(&deleted); err != nil {
+		return err
+	}
+	c.Removed = -deleted
+	for part := range counts {
+		c.Removed += counts[part].Inserted - l.grown[part]
+	}
+	return nil
+}
+
+// comparedWithBefore counts rows that were written as updated or unchanged
+// where the target held their key before what was replaced went.
+func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance) error {
+	rows, err := l.s.conn.Query(ctx, "SELECT p.class, s.place >> "+shift+", b.same, count(*) FROM pg_temp.mullein_plan p JOIN "+l.stage+
+		" s ON s.ctid = p.sid JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class IN ('i', 'u') GROUP BY 1, 2, 3")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var class string
+		var part, n int64
+		var same bool
+		if err := rows.Scan(&class, &part, &same, &n); err != nil {
+			return err
+		}
+		c := &counts[part]
+		if class == "i" {
+			c.Inserted -= n
+		} else {
+			c.Updated -= n
+		}
+		if same {
+			c.Unchanged += n
+		} else {
+			c.Updated += n
+		}
+	}
+	return rows.Err()
+}
+
+// Prune drops the journal of up to most entries of a feed's loads that were
+// committed before a time, and gives how many it dropped. Loads whose journal is
+// gone can no longer be recalled.
+func (d *Database) Prune(ctx context.Context, feed string, before time.Time, most int) (int64, error) {
+	tag, err := d.pool.Exec(ctx, `WITH old AS (SELECT nth FROM mullein.load WHERE feed = $1 AND journal AND committed_at < $2 ORDER BY nth LIMIT 1000),
+			gone AS (DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM mullein.change c WHERE c.load IN (SELECT nth FROM old) LIMIT $3)) RETURNING c.load)
+		UPDATE mullein.load SET journal = false WHERE nth IN (SELECT nth FROM old) AND (SELECT count(*) FROM gone) < $3`, feed, before, most)
+	if err != nil {
+		return 0, fmt.Errorf("prune the journal of %s: %w", feed, err)
+	}
+	return tag.RowsAffected(), nil
+}

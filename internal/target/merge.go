@@ -1,0 +1,585 @@
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
+)
+
+// mergeTries is how often a merge is done again when somebody else writes to
+// the target meanwhile.
+const mergeTries = 5
+
+// errMoved says that the target changed between two statements of a merge.
+var errMoved = errors.New("the target changed during the merge")
+
+// origin is what the lineage columns say.
+type origin struct {
+	run   int64
+	parts []Part
+}
+
+// replaced lists the arrivals whose rows are undone, and those of them that
+// are not loaded again themselves.
+func (o origin) replaced() (all, others []int64) {
+	for _, p := range o.parts {
+		for _, id := range p.Replaces {
+			all = append(all, id)
+			if id != p.Arrival {
+				others = append(others, id)
+			}
+		}
+	}
+	return all, others
+}
+
+// Merge writes the staged rows into the target and gives each part's counts:
+// inserted, updated, unchanged, outdated, kept, deleted, duplicate and
+// removed.
+func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
+	from := origin{run, parts}
+	l.run, l.waived = run, !slices.ContainsFunc(parts, func(p Part) bool { return !p.Waived && p.Arrival != 0 })
+	for try := 1; ; try++ {
+		counts, err := l.tryMerge(ctx, from, try == 1)
+		if err == nil {
+			for part := range counts {
+				c := &counts[part]
+				c.Duplicate = l.counts[part].Duplicate
+				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Kept + c.Deleted + c.Duplicate; n != l.staged[part] {
+					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table, l.staged[part], parts[part].File, n)
+				}
+			}
+			return counts, nil
+		}
+		again := errors.Is(err, errMoved) || l.isKeyConflict(err)
+		if !again || try == mergeTries {
+			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
+		}
+	}
+}
+
+// isKeyConflict tells a foreign writer's row with the same key from other
+// constraints, which refuse the delivery.
+func (l *Load) isKeyConflict(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema && (l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
+}
+
+func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
+	if err := l.savepoint(ctx, "merge"); err != nil {
+		return nil, err
+	}
+	l.turnedOff, l.grown = nil, make([]int64, len(l.staged))
+	counts, err := l.write(ctx, from, mayBeFirst)
+	if err != nil {
+		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
+			return nil, errors.Join(err, undo)
+		}
+		return nil, err
+	}
+	return counts, l.exec(ctx, "RELEASE SAVEPOINT merge")
+}
+
+// savepoint sets a savepoint and notes the transaction number that rows written
+// after it bear.
+func (l *Load) savepoint(ctx context.Context, name string) error {
+	results, err := l.s.conn.PgConn().Exec(ctx, "SAVEPOINT "+name+"; INSERT INTO pg_temp.mullein_writer DEFAULT VALUES RETURNING xmin::text::bigint").ReadAll()
+	if err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(string(results[1].Rows[0][0]), 10, 64)
+	if err != nil {
+		return fmt.Errorf("read the number of the transaction: %w", err)
+	}
+	l.writers = append(l.writers, id)
+	return nil
+}
+
+func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
+	replaced, _ := from.replaced()
+	switch {
+	case !l.table.keyed():
+		return l.writeWithoutKey(ctx, from, replaced)
+	case len(replaced) > 0 && l.table.Journal:
+		return l.replace(ctx, from, replaced)
+	}
+	removed, err := l.undo(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	filled := true
+	if mayBeFirst {
+		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
+			return nil, err
+		}
+	}
+	var absent int64
+	if filled {
+		if absent, err = l.absent(ctx); err != nil {
+			return nil, err
+		}
+	}
+	var counts []balance.Balance
+	if filled || l.table.Deletes {
+		counts, err = l.merge(ctx, from)
+	} else {
+		counts, err = l.fillAll(ctx, from)
+	}
+	if err != nil {
+		return nil, err
+	}
+	counts[0].Removed = absent
+	for part, n := range removed {
+		counts[part].Removed += n
+		l.grown[part] -= n
+	}
+	return counts, nil
+}
+
+// undo takes out the rows that replaced arrivals last wrote and that are not
+// loaded again, and gives how many for each part. Those that are loaded again
+// are left for the merge to change in place.
+func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
+	replaced, _ := from.replaced()
+	if len(replaced) == 0 {
+		return nil, nil
+	}
+	if l.table.Lineage.FromArrival == "" {
+		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival", l.table)
+	}
+	column := "t." + quote(l.table.Lineage.FromArrival)
+	rows, err := l.s.conn.Query(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+column+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+l.stage+" s WHERE "+l.sameKey()+
+		") RETURNING "+column+" AS arrival) SELECT arrival, count(*) FROM gone GROUP BY 1", replaced)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]int64, len(l.staged))
+	var arrival, n int64
+	_, err = pgx.ForEachRow(rows, []any{&arrival, &n}, func() error {
+		part := slices.IndexFunc(from.parts, func(p Part) bool { return slices.Contains(p.Replaces, arrival) })
+		out[part] += n
+		return nil
+	})
+	return out, err
+}
+
+// fillAll writes into an empty target, where every row is new.
+func (l *Load) fillAll(ctx context.Context, from origin) ([]balance.Balance, error) {
+	return l.allInserted(l.fill(ctx, from))
+}
+
+// allInserted gives the counts of a load of which every row was inserted.
+func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
+	if err != nil {
+		return nil, err
+	}
+	if n != l.rows() {
+		return nil, errMoved
+	}
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
+		l.grown[part] += counts[part].Inserted
+	}
+	return counts, nil
+}
+
+func (l *Load) name() string { return quote(l.table.Schema, l.table.Name) }
+
+func (l *Load) exec(ctx context.Context, statement string) error {
+	_, err := l.s.conn.PgConn().Exec(ctx, statement).ReadAll()
+	return err
+}
+
+// fill writes all rows into an empty target. For many rows, the key's index
+// is built after them, which is several times faster than row by row, where
+// nothing else hangs on it and nobody holds the table.
+func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
+	if l.rows() < manyRows || l.table.lateIndex == "" {
+		return l.insert(ctx, from, l.stage+" s")
+	}
+	n, err := l.fillBeforeIndex(ctx, from)
+	if err == nil {
+		return n, nil
+	}
+	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT late_index"); undo != nil {
+		return 0, errors.Join(err, undo)
+	}
+	if Refusal(err) != "" && !l.isKeyConflict(err) {
+		return 0, err
+	}
+	return l.insert(ctx, from, l.stage+" s")
+}
+
+func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) {
+	if err := l.savepoint(ctx, "late_index"); err != nil {
+		return 0, err
+	}
+	if err := l.exec(ctx, "SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'"); err != nil {
+		return 0, err
+	}
+	var filled bool
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
+		return 0, err
+	}
+	if filled {
+		return 0, errMoved
+	}
+	prepare := "ALTER TABLE " + l.name() + " DROP CONSTRAINT " + quote(l.table.lateIndex)
+	var level string
+	if err := l.s.conn.QueryRow(ctx, "SHOW wal_level").Scan(&level); err != nil {
+		return 0, err
+	}
+	if level == "minimal" {
+		// Emptying the empty table gives it a new file. Until the commit nobody
+		// else knows that file, so it is synced as a whole instead of logged row
+		// by row.
+		prepare += "; TRUNCATE " + l.name()
+	}
+	if err := l.exec(ctx, prepare); err != nil {
+		return 0, err
+	}
+	n, err := l.insert(ctx, from, l.stage+" s")
+	if err != nil {
+		return 0, err
+	}
+	err = l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+"; RELEASE SAVEPOINT late_index")
+	return n, err
+}
+
+// merge classifies the rows against the target, then updates and inserts. The
+// counts of the statements must agree. The classes: i to insert, o outdated, u
+// to update, l unchanged but of a replaced arrival, so its lineage changes; d to
+// delete, n to delete where nothing is.
+func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
+	replaced, others := from.replaced()
+	if len(replaced) == 0 {
+		if counts, err := l.insertAll(ctx, from); counts != nil || err != nil {
+			return counts, err
+		}
+	}
+	counts, classes, err := l.plan(ctx, replaced, others)
+	if err != nil {
+		return nil, err
+	}
+	return counts, l.carryOut(ctx, from, classes)
+}
+
+// plan classifies the rows against the target, and changes nothing in it. It
+// gives the counts of each part, and those of the classes.
+func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Balance, map[string]int64, error) {
+	among := l.stage + " s"
+	if len(replaced) == 0 {
+		var err error
+		if among, err = l.candidates(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	older, relined := "false", "false"
+	var args []any
+	if l.table.Newest != "" && !l.table.Mode.Replaces() {
+		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
+		older = "(" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
+	}
+	if len(replaced) > 0 {
+		column := "t." + quote(l.table.Lineage.FromArrival)
+		older = "(" + older + " AND NOT " + column + " = ANY($1))"
+		relined = column + " = ANY($2)"
+		args = []any{replaced, append([]int64{}, others...)}
+	}
+	key := "t." + quote(l.table.Key[0])
+	differs := l.differs()
+	if l.table.Mode == feed.AddMissing {
+		differs, older, relined = "false", "false", "false"
+		args = nil
+	}
+	deletes := ""
+	if l.table.Deletes {
+		differs = "(" + differs + " OR " + isGone + ")"
+		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
+	}
+	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan (sid, class)
+			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
+			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
+			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
+	if err != nil {
+		return nil, nil, err
+	}
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
+	}
+	var classes map[string]int64
+	if tag.RowsAffected() > 0 {
+		if classes, err = l.planned(ctx, counts); err != nil {
+			return nil, nil, err
+		}
+	}
+	if l.table.Mode == feed.AddMissing {
+		for part := range counts {
+			counts[part].Kept, counts[part].Unchanged = counts[part].Unchanged, 0
+		}
+	}
+	return counts, classes, nil
+}
+
+// carryOut does what was planned.
+func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int64) error {
+	if changes := classes["u"] + classes["l"] + classes["d"]; changes > 0 && l.table.Journal {
+		if n, err := l.journal(ctx, from); err != nil || n != changes {
+			return orMoved(err)
+		}
+	}
+	if planned := classes["u"] + classes["l"]; planned > 0 {
+		if n, err := l.update(ctx, from); err != nil || n != planned {
+			return orMoved(err)
+		}
+	}
+	if planned := classes["d"]; planned > 0 {
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameKey())
+		if err != nil || tag.RowsAffected() != planned {
+			return orMoved(err)
+		}
+	}
+	if planned := classes["i"]; planned > 0 {
+		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
+		if err != nil || n != planned {
+			return orMoved(err)
+		}
+	}
+	return nil
+}
+
+// fewRows is up to where it is not worth guessing that all rows are new.
+const fewRows = 1000
+
+// insertAll inserts all rows without looking for their keys first, when a
+// sample of them says that all are new. counts is nil when they are not.
+func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
+	if l.rows() < fewRows || l.table.Deletes {
+		return nil, nil
+	}
+	var known bool
+	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+lineOf+" % 97 = 2)").Scan(&known)
+	if err != nil || known {
+		return nil, err
+	}
+	if err := l.savepoint(ctx, "all_new"); err != nil {
+		return nil, err
+	}
+	counts, err = l.allInserted(l.insert(ctx, from, l.stage+" s"))
+	if err == nil {
+		return counts, l.exec(ctx, "RELEASE SAVEPOINT all_new")
+	}
+	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT all_new"); undo != nil {
+		return nil, errors.Join(err, undo)
+	}
+	if l.isKeyConflict(err) { // the sample was wrong
+		return nil, nil
+	}
+	return nil, err
+}
+
+// planned counts the classes of the plan, and sorts the rows of each part.
+func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[string]int64, error) {
+	query := "SELECT class, 0, count(*) FROM pg_temp.mullein_plan GROUP BY class"
+	if l.several() {
+		query = "SELECT p.class, s.place >> " + shift + ", count(*) FROM pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid GROUP BY 1, 2"
+	}
+	rows, err := l.s.conn.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	classes := map[string]int64{}
+	var class string
+	var part, n int64
+	_, err = pgx.ForEachRow(rows, []any{&class, &part, &n}, func() error {
+		classes[class] += n
+		c := &counts[part]
+		switch class {
+		case "l":
+			return nil
+		case "i":
+			c.Inserted += n
+			l.grown[part] += n
+		case "u":
+			c.Updated += n
+		case "o":
+			c.Outdated += n
+		case "d":
+			c.Deleted += n
+			l.grown[part] -= n
+		case "n":
+			c.Deleted += n
+		}
+		c.Unchanged -= n
+		return nil
+	})
+	return classes, err
+}
+
+// candidates gives the staged rows that are to be classified, as a FROM item
+// with the alias s: all of them, or, when a sample says that most of many rows
+// are unchanged, those whose digest the target does not hold. A digest covers
+// the key, so a row with a known digest is unchanged; comparing digests alone
+// is much cheaper than finding each row by its key.
+func (l *Load) candidates(ctx context.Context) (string, error) {
+	digest := l.table.Lineage.RowDigest
+	if digest == "" || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
+		return l.stage + " s", nil
+	}
+	const sample = 1000
+	var same int
+	err := l.s.conn.QueryRow(ctx, `SELECT count(*) FROM (SELECT * FROM `+l.stage+` LIMIT $1) s JOIN `+l.name()+` t ON `+l.sameKey()+
+		` AND t.`+quote(digest)+` = s.digest`, sample).Scan(&same)
+	if err != nil {
+		return "", err
+	}
+	if same < sample/2 {
+		return l.stage + " s", nil
+	}
+	_, err = l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_candidate SELECT s.ctid FROM `+l.stage+` s
+		WHERE NOT EXISTS (SELECT 1 FROM `+l.name()+` t WHERE t.`+quote(digest)+` = s.digest)`)
+	return "pg_temp.mullein_candidate c JOIN " + l.stage + " s ON s.ctid = c.sid", err
+}
+
+func orMoved(err error) error {
+	if err != nil {
+		return err
+	}
+	return errMoved
+}
+
+func (l *Load) sameKey() string {
+	var same []string
+	for i, k := range l.keys() {
+		same = append(same, "t."+quote(l.table.Key[i])+" = "+k)
+	}
+	return strings.Join(same, " AND ")
+}
+
+// differs tells changed rows from unchanged ones: by the digest where the
+// target keeps it, else column by column. A row that was marked as absent and
+// has come again is changed.
+func (l *Load) differs() string {
+	back := ""
+	if a := l.table.Lineage.AbsentSince; a != "" {
+		back = " OR t." + quote(a) + " IS NOT NULL"
+	}
+	if d := l.table.Lineage.RowDigest; d != "" && len(l.table.Merge) == 0 {
+		return "(t." + quote(d) + " IS DISTINCT FROM s.digest" + back + ")"
+	}
+	var differs []string
+	for i, c := range l.table.Own {
+		if slices.Contains(l.table.Key, c.Name) {
+			continue
+		}
+		old := "t." + quote(c.Name)
+		differs = append(differs, distinct(c.Kind, old, merged(l.table.Merge[c.Name], old, fmt.Sprintf("s.c%d%s", i, l.table.casts[c.Name]))))
+	}
+	return "(" + strings.Join(append(differs, "false"), " OR ") + back + ")"
+}
+
+// distinct is the SQL that tells whether two values of a kind differ.
+func distinct(k tabular.Kind, a, b string) string {
+	if base := sqlTypes[k][0]; base == "point" || base == "jsonb" {
+		a, b = "("+a+")::text", "("+b+")::text"
+	}
+	return a + " IS DISTINCT FROM " + b
+}
+
+// merged is the SQL of the value that an old and a new one become.
+func merged(m feed.Merge, old, now string) string {
+	switch m {
+	case feed.KeepFirst:
+		return "coalesce(" + old + ", " + now + ")"
+	case feed.KeepWhenBlank:
+		return "coalesce(" + now + ", " + old + ")"
+	case feed.Greatest:
+		return "greatest(" + old + ", " + now + ")"
+	case feed.Least:
+		return "least(" + old + ", " + now + ")"
+	case feed.Add:
+		return "CASE WHEN " + old + " IS NULL THEN " + now + " WHEN " + now + " IS NULL THEN " + old + " ELSE " + old + " + " + now + " END"
+	}
+	return now
+}
+
+// written lists the target's columns and what is written into them.
+func (l *Load) written(from origin) (columns, values []string, args []any) {
+	for i, c := range l.table.Own {
+		columns = append(columns, quote(c.Name))
+		values = append(values, fmt.Sprintf("s.c%d", i))
+	}
+	add := func(column, value string, arg ...any) {
+		if column == "" {
+			return
+		}
+		columns = append(columns, quote(column))
+		if len(arg) > 0 {
+			args = append(args, arg[0])
+			value = fmt.Sprintf("$%d::%s", len(args), value)
+			if i := strings.Index(value, "]["); i > 0 { // an element of an array
+				value = "(" + value[:i+1] + ")" + value[i+1:]
+			}
+		}
+		values = append(values, value)
+	}
+	g := l.table.Lineage
+	if l.several() {
+		var files []string
+		var arrivals []int64
+		for _, p := range from.parts {
+			files, arrivals = append(files, p.File), append(arrivals, p.Arrival)
+		}
+		nth := "[(s.place >> " + shift + ")::integer + 1]"
+		add(g.FromFile, "text[]"+nth, files)
+		add(g.FromLine, lineOf)
+		add(g.FromArrival, "bigint[]"+nth, arrivals)
+	} else {
+		add(g.FromFile, "text", from.parts[0].File)
+		add(g.FromLine, lineOf)
+		add(g.FromArrival, "bigint", from.parts[0].Arrival)
+	}
+	add(g.LoadedRun, "bigint", from.run)
+	add(g.LoadedAt, "now()")
+	add(g.RowDigest, "s.digest")
+	return columns, values, args
+}
+
+func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
+	columns, values, args := l.written(from)
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+" FROM "+rows, args...)
+	return tag.RowsAffected(), err
+}
+
+func (l *Load) update(ctx context.Context, from origin) (int64, error) {
+	columns, values, args := l.written(from)
+	var sets []string
+	for i := range columns {
+		if i < len(l.table.Own) && slices.Contains(l.table.Key, l.table.Own[i].Name) {
+			continue
+		}
+		value := values[i]
+		if i < len(l.table.Own) {
+			value = merged(l.table.Merge[l.table.Own[i].Name], "t."+columns[i], value)
+		}
+		sets = append(sets, columns[i]+" = "+value)
+	}
+	if a := l.table.Lineage.AbsentSince; a != "" {
+		sets = append(sets, quote(a)+" = NULL")
+	}
+	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
+		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameKey(), args...)
+	return tag.RowsAffected(), err
+}

@@ -1,0 +1,438 @@
+package target
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
+)
+
+// A model of a target: loads in order, each in force or not, and the table as
+// what comes out when those in force are gone through one after the other.
+type model struct {
+	table *Table
+	loads []*modelLoad
+}
+
+type modelLoad struct {
+	arrival  int64
+	rows     []modelRow // as they stand in the file
+	active   bool
+	replaced []*modelLoad
+}
+
+// modelRow has a key, a part, an age, a value of each merge, and may delete.
+type modelRow struct {
+	key, part, age string
+	value, peak    int
+	gone           bool
+	line, arrival  int64
+	absent         bool
+}
+
+type modelTable map[string]modelRow
+
+func (m *model) merge(column string, old, now int) int {
+	switch m.table.Merge[column] {
+	case feed.Greatest:
+		return max(old, now)
+	case feed.Least:
+		return min(old, now)
+	case feed.Add:
+		return old + now
+	case feed.KeepFirst:
+		return old
+	}
+	return now
+}
+
+// winners leaves one row a key.
+func (m *model) winners(rows []modelRow) (map[string]modelRow, int64) {
+	if len(m.table.Key) == 0 {
+		all := map[string]modelRow{}
+		for _, r := range rows {
+			all[fmt.Sprint(r.arrival, r.line)] = r
+		}
+		return all, 0
+	}
+	ordered := slices.Clone(rows)
+	if m.table.Newest != "" {
+		slices.SortStableFunc(ordered, func(a, b modelRow) int { return cmp.Compare(a.age, b.age) })
+	}
+	out := map[string]modelRow{}
+	for _, r := range ordered {
+		if before, twice := out[r.key]; twice {
+			r.value, r.peak = m.merge("value", before.value, r.value), m.merge("peak", before.peak, r.peak)
+		}
+		out[r.key] = r
+	}
+	return out, int64(len(rows) - len(out))
+}
+
+// apply goes through one load.
+func (m *model) apply(t modelTable, l *modelLoad) (b balance.Balance) {
+	rows, repeats := m.winners(l.rows)
+	b.Read, b.Duplicate = int64(len(l.rows)), repeats
+	parts := map[string]bool{}
+	for _, r := range rows {
+		parts[r.part] = true
+	}
+	for key, old := range t {
+		_, has := rows[key]
+		mode := m.table.Mode
+		switch {
+		case has:
+		case mode == feed.Replace, mode == feed.ReplacePart && parts[old.part], m.table.Absent == feed.AbsentDelete:
+			delete(t, key)
+			b.Removed++
+		case m.table.Absent == feed.AbsentMark && !old.absent:
+			old.absent = true
+			t[key] = old
+			b.Removed++
+		}
+	}
+	for key, r := range rows {
+		old, has := t[key]
+		older := has && m.table.Newest != "" && !m.table.Mode.Replaces() && r.age < old.age
+		now := r
+		if has {
+			now.value, now.peak = m.merge("value", old.value, r.value), m.merge("peak", old.peak, r.peak)
+		}
+		same := has && !old.absent && old.part == r.part && old.age == r.age && now.value == old.value && now.peak == old.peak
+		switch {
+		case has && m.table.Mode == feed.AddMissing:
+			b.Kept++
+		case r.gone && !has:
+			b.Deleted++
+		case r.gone && !older:
+			b.Deleted++
+			delete(t, key)
+		case same && !r.gone:
+			b.Unchanged++
+		case older:
+			b.Outdated++
+		case has:
+			b.Updated++
+			t[key] = now
+		default:
+			b.Inserted++
+			t[key] = now
+		}
+	}
+	return b
+}
+
+func (m *model) fold() modelTable {
+	t := modelTable{}
+	for _, l := range m.loads {
+		if l.active {
+			m.apply(t, l)
+		}
+	}
+	return t
+}
+
+func (m *model) newest(arrival int64) *modelLoad {
+	for _, l := range slices.Backward(m.loads) {
+		if l.arrival == arrival {
+			return l
+		}
+	}
+	return nil
+}
+
+func (t modelTable) lines() []string {
+	out := []string{}
+	for _, r := range t {
+		out = append(out, fmt.Sprintf("%s %s %s %d %d from %d:%d %t", r.key, r.part, r.age, r.value, r.peak, r.arrival, r.line, r.absent))
+	}
+	slices.Sort(out)
+	return out
+}
+
+type modelRows []modelRow
+
+func (rows *modelRows) Fill(b *Batch, _ int) error {
+	for _, r := range *rows {
+		values := []tabular.Value{
+			{Kind: tabular.Text, B: []byte(r.key)}, {Kind: tabular.Text, B: []byte(r.part)}, {Kind: tabular.Text, B: []byte(r.age)},
+			{Kind: tabular.Integer, I: int64(r.value)}, {Kind: tabular.Integer, I: int64(r.peak)},
+		}
+		var canonical []byte
+		for j := range values {
+			canonical = values[j].AppendCanonical(canonical)
+		}
+		digest := tabular.AppendDigest(nil, canonical)
+		if r.gone {
+			digest = Gone
+		}
+		b.Add(values, r.line, 0, digest)
+	}
+	return io.EOF
+}
+
+// play is a random sequence of what may befall a target.
+type play struct {
+	*shop
+	model
+	random *rand.Rand
+	fitted *Fitted
+	next   int64
+	said   []string
+}
+
+func (p *play) randomRows(arrival int64) []modelRow {
+	var rows []modelRow
+	for range 1 + p.random.IntN(6) {
+		r := modelRow{key: string(rune('a' + p.random.IntN(6))), part: strconv.Itoa(p.random.IntN(2)), age: strconv.Itoa(p.random.IntN(4)), value: p.random.IntN(4), peak: p.random.IntN(4),
+			line: int64(len(rows) + 2), arrival: arrival}
+		if p.table.Mode == feed.ReplacePart {
+			r.key += r.part // rows stay in their part
+		}
+		r.gone = p.table.Deletes && p.random.IntN(5) == 0
+		rows = append(rows, r)
+	}
+	return rows
+}
+
+// deliver loads rows as an arrival, undoing what is replaced in the same
+// transaction.
+func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
+	load, err := p.session.Begin(ctx, p.fitted, 1)
+	require.NoError(p.t, err)
+	defer load.Close(ctx)
+	later, err := load.Replacing(ctx, replaces)
+	require.NoError(p.t, err)
+	p.reread(load, later)
+	rows := modelRows(l.rows)
+	require.NoError(p.t, load.Stage(ctx, &rows, int64(len(rows))))
+	require.NoError(p.t, load.Lock(ctx, "gauges", p.fence))
+	counts, err := load.Merge(ctx, 7, []Part{{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}})
+	require.NoError(p.t, err)
+	if breakOff {
+		return
+	}
+	before := p.fold()
+	for _, id := range replaces {
+		for _, old := range p.loads {
+			if old.arrival == id && old.active {
+				old.active = false
+				l.replaced = append(l.replaced, old)
+			}
+		}
+	}
+	want := p.apply(p.fold(), l)
+	l.active = true
+	p.loads = append(p.loads, l)
+	got := counts[0]
+	got.Read = int64(len(rows))
+	if len(replaces) == 0 {
+		assert.Equal(p.t, want, got)
+	} else if !p.table.Deletes {
+		assert.EqualValues(p.t, len(p.fold())-len(before), got.Inserted-got.Removed, "the table grows by what the balance says: %+v", got)
+	}
+	require.NoError(p.t, got.Err())
+	require.NoError(p.t, load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads), Arrival: l.arrival, Fence: p.fence, Balance: got}}))
+	require.NoError(p.t, load.Commit(ctx))
+}
+
+// reread hands in the files of loads again.
+func (p *play) reread(l *Load, later []LoadEntry) {
+	for _, e := range later {
+		for _, m := range p.loads {
+			if m.arrival == e.Arrival && m.active {
+				rows := modelRows(m.rows)
+				_, err := l.Reread(ctx, e, &rows, int64(len(rows)))
+				require.NoError(p.t, err)
+			}
+		}
+	}
+}
+
+// recall takes a load out of force, or puts it back, with the files of later
+// loads at hand.
+func (p *play) recall(l *modelLoad, back, preview bool) {
+	fence := p.fence
+	if preview {
+		fence = 0
+	}
+	c, err := p.session.BeginRecall(ctx, p.fitted, "gauges", fence, []int64{l.arrival}, back)
+	require.NoError(p.t, err)
+	defer c.Close(ctx)
+	later, err := c.Later(ctx)
+	require.NoError(p.t, err)
+	p.reread(c.Load, later)
+	before := p.fold()
+	outcome, err := c.Outcome(ctx, 3)
+	require.NoError(p.t, err)
+	if preview {
+		return
+	}
+	l.active = back
+	for _, r := range l.replaced {
+		r.active = !back
+	}
+	if len(p.fold())-len(before) != int(outcome.Returned-outcome.Removed) || os.Getenv("DUMP") != "" {
+		rows, _ := c.s.conn.Query(ctx, "SELECT concat_ws(' ', given->>'key', before->>'key', nth, 'load', load, what, 'before', before->>'from_arrival',  before->>'age', 'given', given->>'from_arrival', given->>'age', active, entry) FROM pg_temp.mullein_event ORDER BY key, nth")
+		for rows.Next() {
+			var s string
+			rows.Scan(&s)
+			fmt.Println(s)
+		}
+		for _, l := range p.loads {
+			fmt.Println(l.arrival, l.active, l.rows)
+		}
+		fmt.Println(p.lines("SELECT nth || ' ' || arrival || ' ' || active from mullein.load order by nth"), c.r.off, c.r.on)
+	}
+	assert.Equal(p.t, len(p.fold())-len(before), int(outcome.Returned-outcome.Removed), "%+v", outcome)
+	require.NoError(p.t, c.Commit(ctx, "gauges", "somebody", "a test"))
+}
+
+func (p *play) check() bool {
+	absent := "false"
+	if p.table.Lineage.AbsentSince != "" {
+		absent = "absent_since IS NOT NULL"
+	}
+	have := p.lines(`SELECT concat_ws(' ', key, part, age, value, peak, 'from', from_arrival || ':' || from_line, (` + absent + `)::text) FROM river.played ORDER BY 1`)
+	slices.Sort(have)
+	return assert.Equal(p.t, p.fold().lines(), have) && assert.Equal(p.t, []string{fmt.Sprint(len(have))}, p.lines("SELECT rows::text FROM mullein.target"), "the rows on record")
+}
+
+func (p *play) say(format string, args ...any) {
+	p.said = append(p.said, fmt.Sprintf(format, args...))
+}
+
+func (p *play) step() {
+	some := func(active bool) *modelLoad {
+		var among []*modelLoad
+		for _, l := range p.loads {
+			if l.active == active && p.newest(l.arrival) == l && !p.replacedBySomebody(l) {
+				among = append(among, l)
+			}
+		}
+		if len(among) == 0 {
+			return nil
+		}
+		return among[p.random.IntN(len(among))]
+	}
+	switch n := p.random.IntN(10); {
+	case n < 2:
+		if l := some(true); l != nil && p.mayRecall(l) {
+			p.say("recall %d", l.arrival)
+			p.recall(l, false, true)
+			p.recall(l, false, false)
+		}
+	case n < 3:
+		if l := some(false); l != nil && p.mayRecall(l) {
+			p.say("undo the recall of %d", l.arrival)
+			p.recall(l, true, false)
+		}
+	case n < 4 && p.table.Mode != feed.Replace && p.table.Mode != feed.ReplacePart:
+		if l := some(true); l != nil {
+			again := &modelLoad{arrival: l.arrival, rows: l.rows}
+			replaces := []int64{l.arrival}
+			if p.random.IntN(2) == 0 { // another version of the file
+				p.next++
+				again = &modelLoad{arrival: p.next, rows: p.randomRows(p.next)}
+			}
+			p.say("load %d instead of %d: %+v", again.arrival, l.arrival, again.rows)
+			p.deliver(again, replaces, false)
+		}
+	default:
+		p.next++
+		l := &modelLoad{arrival: p.next, rows: p.randomRows(p.next)}
+		broken := p.random.IntN(8) == 0
+		p.say("load %d, broken off %t: %+v", l.arrival, broken, l.rows)
+		p.deliver(l, nil, broken)
+	}
+}
+
+func (p *play) replacedBySomebody(l *modelLoad) bool {
+	return slices.ContainsFunc(p.loads, func(m *modelLoad) bool { return slices.Contains(m.replaced, l) })
+}
+
+// mayRecall tells whether a table without a key lets a load go.
+func (p *play) mayRecall(l *modelLoad) bool {
+	if len(p.table.Key) > 0 || !p.table.Mode.Replaces() {
+		return true
+	}
+	at := slices.Index(p.loads, l)
+	return !slices.ContainsFunc(p.loads[at+1:], func(m *modelLoad) bool { return m.active })
+}
+
+// kinds are the tables that are played with.
+var kinds = map[string]func(*Table){
+	"upsert":               func(t *Table) {},
+	"newest":               func(t *Table) { t.Newest = "age" },
+	"deletes":              func(t *Table) { t.Deletes = true },
+	"newest and deletes":   func(t *Table) { t.Newest, t.Deletes = "age", true },
+	"merge":                func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
+	"merge least, first":   func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Least, "peak": feed.KeepFirst} },
+	"merge and newest":     func(t *Table) { t.Newest, t.Merge = "age", map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
+	"add missing":          func(t *Table) { t.Mode = feed.AddMissing },
+	"replace":              func(t *Table) { t.Mode = feed.Replace },
+	"replace part":         func(t *Table) { t.Mode, t.Part = feed.ReplacePart, "part" },
+	"absent deleted":       func(t *Table) { t.Absent = feed.AbsentDelete },
+	"absent marked":        func(t *Table) { t.Absent = feed.AbsentMark },
+	"append":               func(t *Table) { t.Mode, t.Key = feed.Append, nil },
+	"replace without key":  func(t *Table) { t.Mode, t.Key = feed.Replace, nil },
+	"replace part, no key": func(t *Table) { t.Mode, t.Part, t.Key = feed.ReplacePart, "part", nil },
+}
+
+func newPlay(t *testing.T, kind string, seed uint64) *play {
+	lineage := feed.StandardLineage
+	if kind == "absent marked" {
+		lineage.AbsentSince = "absent_since"
+	}
+	wanted := NewTable("river", "played", "", []Column{{Name: "key", Kind: tabular.Text}, {Name: "part", Kind: tabular.Text}, {Name: "age", Kind: tabular.Text},
+		{Name: "value", Kind: tabular.Integer}, {Name: "peak", Kind: tabular.Integer}}, []string{"key"}, "", lineage)
+	kinds[kind](wanted)
+	wanted.Journal = true
+	p := &play{shop: open(t), model: model{table: wanted}, random: rand.New(rand.NewPCG(seed, 1))}
+	var err error
+	p.fitted, err = p.db.Fit(ctx, wanted)
+	require.NoError(t, err)
+	return p
+}
+
+// TestRandomPlays holds the target against the model after each step of random
+// sequences. MULLEIN_SEED plays one sequence again, MULLEIN_PLAYS says how many
+// there are of each kind.
+func TestRandomPlays(t *testing.T) {
+	plays, first := 4, uint64(rand.Uint32())
+	if n, err := strconv.Atoi(os.Getenv("MULLEIN_PLAYS")); err == nil {
+		plays = n
+	}
+	if seed, err := strconv.ParseUint(os.Getenv("MULLEIN_SEED"), 10, 64); err == nil {
+		plays, first = 1, seed
+	}
+	for _, kind := range slices.Sorted(maps.Keys(kinds)) {
+		t.Run(strings.ReplaceAll(kind, " ", "_"), func(t *testing.T) {
+			t.Parallel()
+			for i := range plays {
+				seed := first + uint64(i)
+				p := newPlay(t, kind, seed)
+				for range 25 {
+					p.step()
+					if !p.check() || t.Failed() {
+						t.Fatalf("MULLEIN_SEED=%d go test -run 'TestRandomPlays/%s'\n%s", seed, strings.ReplaceAll(kind, " ", "_"), strings.Join(p.said, "\n"))
+					}
+				}
+				p.session.Close()
+			}
+		})
+	}
+}

@@ -1,0 +1,412 @@
+package target
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+)
+
+// Recall takes loads out of force or puts them back: a transaction in which
+//
+//	BeginRecall  opens the transaction, locks the target and finds the keys
+//	Later        names the loads since that may have left rows alone because of them
+//	Reread       takes up the rows of those keys from the file of such a load
+//	Outcome      works out what becomes of each row
+//	Commit       writes it, with an entry of its own in the order of loads
+//
+// A preview is the same up to the outcome, in a snapshot that writes nothing.
+type Recall struct {
+	*Load
+	r       *refold
+	preview bool
+	outcome *Outcome
+}
+
+// Outcome is what a recall does to the target.
+type Outcome struct {
+	Removed  int64       `json:"removed" doc:"Rows that go from the target"`
+	Restored int64       `json:"restored" doc:"Rows that become what they were, or what later loads make of them"`
+	Returned int64       `json:"returned" doc:"Rows that come back"`
+	Same     int64       `json:"same" doc:"Rows that later loads have written wholly anew; only their history changes"`
+	Left     int64       `json:"left" doc:"Rows that somebody else has changed since; they are left as they are"`
+	Samples  []RecallRow `json:"samples" nullable:"false"`
+}
+
+// RecallRow is a row as it is and as it becomes.
+type RecallRow struct {
+	What   string          `json:"what" enum:"removed,restored,returned,left"`
+	Before json.RawMessage `json:"before" doc:"The row as it is; null where there is none"`
+	After  json.RawMessage `json:"after" doc:"The row as it becomes; null where it goes"`
+}
+
+// LoadEntry is a load as the target's database knows it.
+type LoadEntry struct {
+	Nth         int64           `json:"nth" doc:"Its place in the order of all loads"`
+	Feed        string          `json:"feed"`
+	Delivery    string          `json:"-"`
+	Path        string          `json:"path"`
+	Arrival     int64           `json:"arrival"`
+	Generation  int             `json:"generation"`
+	Run         int64           `json:"run"`
+	SHA256      string          `json:"sha256"`
+	Balance     balance.Balance `json:"balance"`
+	Active      bool            `json:"active" doc:"In force: neither recalled nor replaced"`
+	Journal     bool            `json:"journal" doc:"What it changed is kept"`
+	Replaced    []int64         `json:"-"`
+	RowsBefore  *int64          `json:"rows_before" doc:"Of the target"`
+	RowsAfter   *int64          `json:"rows_after"`
+	CommittedAt time.Time       `json:"committed_at"`
+}
+
+const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced, rows_before, rows_after, committed_at FROM mullein.load `
+
+type queryer interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func loads(ctx context.Context, q queryer, where string, args ...any) ([]LoadEntry, error) {
+	rows, err := q.Query(ctx, selectLoads+where, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read loads: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e LoadEntry, err error) {
+		err = row.Scan(&e.Nth, &e.Feed, &e.Delivery, &e.Arrival, &e.Generation, &e.Run, &e.SHA256, &e.Balance, &e.Active, &e.Journal, &e.Replaced, &e.RowsBefore, &e.RowsAfter, &e.CommittedAt)
+		m := Marker{Delivery: e.Delivery, SHA256: e.SHA256}
+		e.Path = m.Path()
+		return e, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read loads: %w", err)
+	}
+	return list, nil
+}
+
+// LoadsInto gives the last loads into a table, the newest first, before a place;
+// 0 for all.
+func (d *Database) LoadsInto(ctx context.Context, table string, before int64, most int) ([]LoadEntry, error) {
+	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2) ORDER BY nth DESC LIMIT $3`, table, before, most)
+}
+
+// CannotRecallError says why loads cannot be recalled.
+type CannotRecallError struct{ Reason string }
+
+func (e *CannotRecallError) Error() string { return e.Reason }
+
+// BeginRecall begins to recall the loads of arrivals of a feed, or, with back, to
+// put them back. Without a fence it is a preview.
+func (s *Session) BeginRecall(ctx context.Context, t *Fitted, of string, fence int64, arrivals []int64, back bool) (*Recall, error) {
+	begin, preview := s.Begin, fence == 0
+	if preview {
+		begin = s.Rehearse
+	}
+	l, err := begin(ctx, t, 1)
+	if err != nil {
+		return nil, err
+	}
+	c := &Recall{Load: l, preview: preview}
+	if err := c.begin(ctx, of, fence, arrivals, back); err != nil {
+		l.Close(ctx)
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []int64, back bool) error {
+	self := int64(1<<63 - 2)
+	if !c.preview {
+		if err := c.Lock(ctx, of, fence); err != nil {
+			return err
+		}
+		self = c.nth[0]
+	}
+	list, err := loads(ctx, c.s.conn, "WHERE target = $1 AND feed = $2 AND arrival = ANY($3) ORDER BY nth", c.table.id, of, arrivals)
+	if err != nil {
+		return err
+	}
+	c.r = &refold{l: c.Load, self: self}
+	for _, e := range list {
+		switch {
+		case !back && e.Active:
+			c.r.off, c.r.on = append(c.r.off, e.Nth), append(c.r.on, e.Replaced...)
+		case back && !e.Active && e.Nth == newest(list, e.Arrival):
+			c.r.on, c.r.off = append(c.r.on, e.Nth), append(c.r.off, e.Replaced...)
+		}
+	}
+	if len(c.r.off)+len(c.r.on) == 0 {
+		if back {
+			return &CannotRecallError{"it is in force; there is no recall to undo"}
+		}
+		return &CannotRecallError{"no load of it is in force"}
+	}
+	if err := c.journaled(ctx); err != nil {
+		return err
+	}
+	if !c.table.keyed() {
+		return c.onlyNewest(ctx)
+	}
+	return c.r.keys(ctx)
+}
+
+func newest(of []LoadEntry, arrival int64) (nth int64) {
+	for _, e := range of {
+		if e.Arrival == arrival {
+			nth = max(nth, e.Nth)
+		}
+	}
+	return nth
+}
+
+// journaled makes sure that the journal holds all that happened since.
+func (c *Recall) journaled(ctx context.Context) error {
+	without, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth >= $2 AND NOT journal ORDER BY nth LIMIT 1", c.table.id, c.r.first())
+	if err != nil || len(without) == 0 {
+		return err
+	}
+	e := without[0]
+	if e.Nth == c.r.first() {
+		return &CannotRecallError{fmt.Sprintf("the journal of arrival %d of %s is not kept any more, or never was (target.recall)", e.Arrival, e.Feed)}
+	}
+	return &CannotRecallError{fmt.Sprintf("arrival %d of %s was loaded into %s since then without a journal (target.recall)", e.Arrival, e.Feed, c.table)}
+}
+
+// onlyNewest makes sure that no later load replaced what a load without a key
+// wrote: without a key nobody can tell what would have become of each row.
+func (c *Recall) onlyNewest(ctx context.Context) error {
+	if !c.table.Mode.Replaces() {
+		return nil
+	}
+	since, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) ORDER BY nth DESC LIMIT 1", c.table.id, slices.Max(append(slices.Clone(c.r.off), c.r.on...)), append(slices.Clone(c.r.off), c.r.on...))
+	if err != nil || len(since) == 0 {
+		return err
+	}
+	return &CannotRecallError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that one first", since[0].Arrival, since[0].Feed)}
+}
+
+// Arrivals gives the arrivals whose loads the recall takes out of force, and
+// those whose loads it puts back.
+func (c *Recall) Arrivals(ctx context.Context) (off, on []int64, err error) {
+	for _, of := range []struct {
+		nth []int64
+		out *[]int64
+	}{{c.r.off, &off}, {c.r.on, &on}} {
+		list, err := loads(ctx, c.s.conn, "WHERE nth = ANY($1) ORDER BY nth", nonNil(of.nth))
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, e := range list {
+			*of.out = append(*of.out, e.Arrival)
+		}
+	}
+	return off, on, nil
+}
+
+// Later names the loads since the recalled ones that left rows unwritten, which
+// may be because of them.
+func (c *Recall) Later(ctx context.Context) ([]LoadEntry, error) { return c.r.later(ctx) }
+
+// Replacing says, before anything is staged, that the load will take those of
+// arrivals out of force, and gives the loads since then that may have left rows
+// unwritten because of them, for Reread.
+func (l *Load) Replacing(ctx context.Context, arrivals []int64) ([]LoadEntry, error) {
+	if !l.table.keyed() || !l.table.Journal || len(arrivals) == 0 {
+		return nil, nil
+	}
+	off, err := l.loadsOf(ctx, arrivals)
+	if err != nil || len(off) == 0 {
+		return nil, err
+	}
+	r := &refold{l: l, off: off}
+	if err := r.keys(ctx); err != nil {
+		return nil, err
+	}
+	return r.later(ctx)
+}
+
+func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
+	l := r.l
+	if !l.table.keyed() {
+		return nil, nil
+	}
+	if t := l.table; t.Mode.Replaces() || t.Absent == feed.AbsentDelete || t.Absent == feed.AbsentMark {
+		return loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) ORDER BY nth", l.table.id, r.first(), nonNil(r.off))
+	}
+	return loads(ctx, l.s.conn, `WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND
+		(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint + (balance->>'deleted')::bigint > 0 ORDER BY nth`, l.table.id, r.first(), nonNil(r.off))
+}
+
+// Reread takes up the rows of a later load's file that have one of the keys,
+// and those of the keys that the file lacks, where that means something.
+func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected int64) (int64, error) {
+	if err := l.Stage(ctx, src, expected); err != nil {
+		return 0, err
+	}
+	columns, values, args := l.written(origin{of.Run, []Part{{File: of.Path, Arrival: of.Arrival}}})
+	for i := range values {
+		values[i] += " AS " + columns[i]
+	}
+	args = append(args, of.Nth)
+	hash := "hash_record_extended(ROW(" + join(l.keys()) + "), 0)"
+	nth := "$" + fmt.Sprint(len(args)) + "::bigint"
+	what := "'u'"
+	if l.table.Deletes {
+		what = "CASE WHEN " + isGone + " THEN 'd' ELSE 'u' END"
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+", "+what+", (SELECT row_to_json(g) FROM (SELECT "+join(values)+") g) FROM "+
+		l.stage+" s JOIN pg_temp.mullein_key k ON k.key = "+hash, args...)
+	if err != nil {
+		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
+	}
+	if err := l.rereadAbsent(ctx, of); err != nil {
+		return 0, fmt.Errorf("take up what arrival %d lacked: %w", of.Arrival, err)
+	}
+	clear(l.staged)
+	clear(l.counts)
+	return tag.RowsAffected(), l.exec(ctx, "DELETE FROM "+l.stage)
+}
+
+// rereadAbsent notes which of the keys a whole-table delivery lacks.
+func (l *Load) rereadAbsent(ctx context.Context, of LoadEntry) error {
+	t := l.table
+	what, among := "d", ""
+	switch {
+	case t.Absent == feed.AbsentMark:
+		what = "m"
+	case t.Mode == feed.ReplacePart:
+		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + l.name() + ", k.image) g WHERE g." + quote(t.Part) + " IN (SELECT " + l.column(t.Part) + " FROM " + l.stage + " s)"
+	case t.Mode != feed.Replace && t.Absent != feed.AbsentDelete:
+		return nil
+	}
+	return l.exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, "+fmt.Sprint(of.Nth)+", '"+what+"' FROM pg_temp.mullein_key k"+among+
+		" ON CONFLICT DO NOTHING")
+}
+
+// Outcome works out what becomes of the rows, with up to most samples.
+func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
+	c.outcome = &Outcome{Samples: []RecallRow{}}
+	if !c.table.keyed() {
+		return c.outcome, c.withoutKey(ctx, most)
+	}
+	if err := c.r.work(ctx); err != nil {
+		return nil, err
+	}
+	const changed = `SELECT key, w.image AS before, s.image AS after, coalesce(foreign_hand, false) AS left_alone,
+			EXISTS (SELECT 1 FROM pg_temp.mullein_event e WHERE e.key = s.key AND e.what = 'h' AND e.load = $1) AS hand
+		FROM pg_temp.mullein_state s LEFT JOIN pg_temp.mullein_was w USING (key)`
+	o := c.outcome
+	err := c.s.conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NULL),
+			count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NOT NULL AND before::text <> after::text),
+			count(*) FILTER (WHERE NOT hand AND before IS NULL AND after IS NOT NULL),
+			count(*) FILTER (WHERE NOT hand AND (before::text = after::text OR before IS NULL AND after IS NULL)),
+			count(*) FILTER (WHERE hand) FROM (`+changed+`) c`, c.r.self).Scan(&o.Removed, &o.Restored, &o.Returned, &o.Same, &o.Left)
+	if err != nil {
+		return nil, fmt.Errorf("count what is recalled: %w", err)
+	}
+	rows, err := c.s.conn.Query(ctx, `SELECT what, before, after FROM (SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM (
+			SELECT *, CASE WHEN hand THEN 'left' WHEN before IS NULL THEN 'returned' WHEN after IS NULL THEN 'removed' ELSE 'restored' END AS what
+			FROM (`+changed+`) c WHERE hand OR before::text IS DISTINCT FROM after::text) d) e WHERE nth <= $2 ORDER BY what, nth`, c.r.self, most)
+	if err != nil {
+		return nil, fmt.Errorf("look at what is recalled: %w", err)
+	}
+	o.Samples, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (s RecallRow, err error) {
+		err = row.Scan(&s.What, &s.Before, &s.After)
+		return s, err
+	})
+	return o, err
+}
+
+// withoutKey works out a recall of a table without a key: what the loads wrote
+// goes, and what they removed comes back.
+func (c *Recall) withoutKey(ctx context.Context, most int) error {
+	o, name := c.outcome, c.name()
+	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
+			SELECT 'removed' AS what, row_to_json(t) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
+			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($3) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)
+			UNION ALL SELECT 'returned', before FROM mullein.change WHERE load = ANY($2) AND what = 'd'
+			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, c.r.arrivals(ctx), nonNil(c.r.off), nonNil(c.r.on))
+	if err != nil {
+		return fmt.Errorf("look at what is recalled: %w", err)
+	}
+	shown := map[string]int{}
+	var what string
+	var row json.RawMessage
+	var n int64
+	_, err = pgx.ForEachRow(rows, []any{&what, &row, &n}, func() error {
+		s := RecallRow{What: what, Before: slices.Clone(row)}
+		if what == "removed" {
+			o.Removed = n
+		} else {
+			o.Returned = n
+			s.Before, s.After = nil, s.Before
+		}
+		if shown[what]++; shown[what] <= most {
+			o.Samples = append(o.Samples, s)
+		}
+		return nil
+	})
+	return err
+}
+
+func (c *Recall) applyWithoutKey(ctx context.Context) error {
+	name := c.name()
+	columns := make([]string, len(c.table.writable))
+	for i, w := range c.table.writable {
+		columns[i] = quote(w)
+	}
+	if len(c.r.off) > 0 {
+		n, err := c.takeBack(ctx, c.r.arrivals(ctx))
+		if err != nil {
+			return err
+		}
+		c.r.grew -= n
+	}
+	tag, err := c.s.conn.Exec(ctx, "DELETE FROM "+name+" t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($1) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)", nonNil(c.r.on))
+	if err != nil {
+		return fmt.Errorf("take rows out: %w", err)
+	}
+	c.r.grew -= tag.RowsAffected()
+	tag, err = c.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+join(columns)+") SELECT "+join(columns)+` FROM (
+			SELECT before AS image FROM mullein.change WHERE load = ANY($1) AND what = 'd' UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
+		CROSS JOIN LATERAL json_populate_record(NULL::`+name+`, image)`, nonNil(c.r.off), nonNil(c.r.on))
+	if err != nil {
+		return fmt.Errorf("bring rows back: %w", err)
+	}
+	c.r.grew += tag.RowsAffected()
+	// What stands in the target again is noted anew when it is taken back again.
+	if _, err := c.s.conn.Exec(ctx, "DELETE FROM mullein.change WHERE load = ANY($1) AND what = 'i'", nonNil(c.r.on)); err != nil {
+		return fmt.Errorf("correct the journal: %w", err)
+	}
+	return c.switchLoads(ctx, c.r.off, c.r.on)
+}
+
+// Commit writes what [Recall.Outcome] worked out.
+func (c *Recall) Commit(ctx context.Context, of, by, because string) error {
+	if err := c.savepoint(ctx, "recall"); err != nil {
+		return err
+	}
+	apply := c.r.apply
+	if !c.table.keyed() {
+		apply = c.applyWithoutKey
+	}
+	if err := apply(ctx); err != nil {
+		return err
+	}
+	counts, err := json.Marshal(c.outcome)
+	if err != nil {
+		return fmt.Errorf("mark: %w", err)
+	}
+	if _, err := c.s.conn.Exec(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1", c.table.id, c.r.grew); err != nil {
+		return fmt.Errorf("mark: %w", err)
+	}
+	if _, err := c.s.conn.Exec(ctx, "INSERT INTO mullein.recall (nth, target, feed, turned_off, turned_on, writers, by, because, counts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9::jsonb - 'samples')",
+		c.r.self, c.table.id, of, nonNil(c.r.off), nonNil(c.r.on), c.writers, by, because, string(counts)); err != nil {
+		return fmt.Errorf("mark: %w", err)
+	}
+	return c.Load.Commit(ctx)
+}

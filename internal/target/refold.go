@@ -1,0 +1,258 @@
+package target
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"mullein/internal/core/feed"
+)
+
+// refold takes loads out of force, or puts them back, as if they had never
+// been there or had never gone: for each key that they touched, the entries of
+// the journal from the first of those loads on are gone through anew, from what
+// the row was before it, and the target's row becomes what comes out.
+//
+// It first works in temporary tables only (work) and then writes (apply), so
+// that a preview is the same work without the writing.
+type refold struct {
+	l       *Load
+	off, on []int64 // loads, by place
+	self    int64   // the place of the load or recall that does it
+
+	grew int64 // by how many rows the target grows
+}
+
+func (r *refold) do(ctx context.Context) error {
+	if len(r.off)+len(r.on) == 0 {
+		return nil
+	}
+	if err := r.keys(ctx); err != nil {
+		return err
+	}
+	if err := r.work(ctx); err != nil {
+		return err
+	}
+	return r.apply(ctx)
+}
+
+// refoldTables belong to each session.
+const refoldTables = `
+CREATE TEMPORARY TABLE mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE mullein_state (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
+`
+
+func (r *refold) exec(ctx context.Context, what, statement string, args ...any) error {
+	if _, err := r.l.s.conn.Exec(ctx, statement, args...); err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
+}
+
+func (r *refold) first() int64 { return slices.Min(append(slices.Clone(r.off), r.on...)) }
+
+// keys finds the keys that the loads touched: those with an entry of them, and
+// those that they inserted, which stand in the target still or in a later entry
+// as what was before.
+func (r *refold) keys(ctx context.Context) error {
+	l, t := r.l, r.l.table
+	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; DELETE FROM pg_temp.mullein_key"); err != nil {
+		return err
+	}
+	arrival := t.Lineage.FromArrival
+	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
+		SELECT DISTINCT ON (key) key, image FROM (
+			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
+			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
+			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)
+		) k WHERE image IS NOT NULL ORDER BY key`,
+		t.id, append(slices.Clone(r.off), r.on...), r.first(), r.arrivals(ctx))
+}
+
+// arrivals gives the arrivals of the loads that go out of force. What those
+// that come back had inserted is in the journal already.
+func (r *refold) arrivals(ctx context.Context) []int64 {
+	out := []int64{}
+	_ = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)", nonNil(r.off)).Scan(&out)
+	return out
+}
+
+// work goes through the entries of the keys, in temporary tables.
+func (r *refold) work(ctx context.Context) error {
+	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM pg_temp.mullein_state; ANALYZE pg_temp.mullein_key"); err != nil {
+		return err
+	}
+	if err := r.look(ctx); err != nil {
+		return err
+	}
+	if err := r.events(ctx); err != nil {
+		return err
+	}
+	if err := r.exec(ctx, "begin with what was before", `INSERT INTO pg_temp.mullein_state SELECT key, before FROM pg_temp.mullein_event WHERE nth = 1`); err != nil {
+		return err
+	}
+	var rounds int64
+	if err := r.l.s.conn.QueryRow(ctx, "SELECT coalesce(max(nth), 0) FROM pg_temp.mullein_event").Scan(&rounds); err != nil {
+		return err
+	}
+	step := r.step()
+	for nth := int64(1); nth <= rounds; nth++ {
+		if err := r.exec(ctx, "keep what is before an entry", `UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1`, nth); err != nil {
+			return err
+		}
+		if err := r.exec(ctx, "go through an entry", step, nth); err != nil {
+			return err
+		}
+		if !r.l.table.Deletes {
+			continue
+		}
+		if err := r.exec(ctx, "tell deletions from outdated ones", `UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
+			FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o') AND e.before IS NOT NULL`, nth); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// look reads the rows of the keys as they are now, and which of them somebody
+// else has written: their transaction is none of ours.
+func (r *refold) look(ctx context.Context) error {
+	l, t := r.l, r.l.table
+	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (SELECT DISTINCT unnest(writers) AS writer FROM (
+				SELECT writers FROM mullein.load WHERE target = $1 UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT $2::bigint[]) w)
+		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
+		SELECT k.key, row_to_json(t), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
+		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
+}
+
+// events lists what happened to each key from the first of the loads on: the
+// entries of the journal, the insertions that have no entry, what was read anew
+// from files, and the changes of others that a recall finds.
+func (r *refold) events(ctx context.Context) error {
+	arrival := literal(r.l.table.Lineage.FromArrival)
+	const last = "9223372036854775807"
+	return r.exec(ctx, "list what happened to the keys", `WITH entry AS (
+			SELECT c.key, c.load, c.what, c.before, c.given, coalesce(m.active, true) AS active, c.ctid AS entry
+			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2 LEFT JOIN mullein.load m ON m.nth = c.load
+			WHERE NOT EXISTS (SELECT 1 FROM mullein.recall u JOIN mullein.recall v ON u.nth = ANY(v.turned_off) WHERE u.nth = c.load)
+			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT JOIN pg_temp.mullein_was w USING (key)
+		), told AS (
+			SELECT *, lag(load) OVER w IS NULL AS is_first, lead(before) OVER w AS next,
+				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
+			FROM entry WINDOW w AS (PARTITION BY key ORDER BY load, what <> 'h')
+		), inserted AS (
+			SELECT t.key, (SELECT max(m.nth) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (t.before->>`+arrival+`)::bigint AND m.nth < t.load) AS load, t.before AS given, t.is_first
+			FROM told t WHERE t.before IS NOT NULL AND (t.is_first OR t.was_none)
+		), event AS (
+			SELECT key, load, what, before, CASE WHEN given IS NULL AND what = 'u' THEN next ELSE given END AS given, active, entry FROM told WHERE what <> 'z'
+			UNION ALL SELECT i.key, i.load, 'i', NULL, i.given, m.active, NULL FROM inserted i JOIN mullein.load m ON m.nth = i.load WHERE i.load >= $2 OR NOT i.is_first
+			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
+			UNION ALL SELECT w.key, $3, 'h', NULL, w.image, true, NULL FROM pg_temp.mullein_was w WHERE w.foreign_hand
+			UNION ALL SELECT t.key, $3, 'h', NULL, NULL, true, NULL FROM told t WHERE t.what = 'z' AND t.before IS NULL AND NOT t.is_first AND NOT t.was_none
+		)
+		INSERT INTO pg_temp.mullein_event (key, nth, load, what, before, given, active, entry)
+		SELECT e.key, row_number() OVER (PARTITION BY e.key ORDER BY e.load, e.what <> 'h'), e.load, e.what, e.before, e.given,
+			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry FROM event e`,
+		r.l.table.id, r.first(), r.self, nonNil(r.off), nonNil(r.on))
+}
+
+// step is the statement that applies one entry of each key to its state.
+func (r *refold) step() string {
+	l, t := r.l, r.l.table
+	name := l.name()
+	var columns, same []string
+	own := map[string]string{}
+	for _, c := range t.Own {
+		if slices.Contains(t.Key, c.Name) {
+			continue
+		}
+		old, now := "o."+quote(c.Name), "g."+quote(c.Name)
+		own[c.Name] = merged(t.Merge[c.Name], old, now)
+		same = append(same, "NOT ("+distinct(c.Kind, old, own[c.Name])+")")
+	}
+	if a := t.Lineage.AbsentSince; a != "" {
+		same = append(same, "o."+quote(a)+" IS NULL")
+	}
+	for _, name := range l.table.has {
+		value := "o." + quote(name)
+		if v, ours := own[name]; ours {
+			value = v
+		} else if slices.ContainsFunc(t.Columns[len(t.Own):], func(c Column) bool { return c.Name == name }) {
+			value = "g." + quote(name)
+		}
+		columns = append(columns, value+" AS "+quote(name))
+	}
+	keeps, older := strings.Join(append(same, "true"), " AND "), "false"
+	if t.Newest != "" && !t.Mode.Replaces() {
+		o, g := "o."+quote(t.Newest), "g."+quote(t.Newest)
+		older = "(" + o + " IS NOT NULL AND (" + g + " IS NULL OR " + g + " < " + o + "))"
+		keeps = "(" + keeps + ") OR " + older
+	}
+	if t.Mode == feed.AddMissing {
+		keeps = "true"
+	}
+	mark := "s.image"
+	if a := t.Lineage.AbsentSince; a != "" {
+		var marked []string
+		for _, name := range l.table.has {
+			value := "o." + quote(name)
+			if name == a {
+				value = "coalesce(" + value + ", (SELECT committed_at FROM mullein.load m WHERE m.nth = e.load), now())"
+			}
+			marked = append(marked, value+" AS "+quote(name))
+		}
+		mark = "CASE WHEN s.image IS NOT NULL THEN (SELECT row_to_json(x) FROM (SELECT " + strings.Join(marked, ", ") + ") x) END"
+	}
+	return `UPDATE pg_temp.mullein_state st SET image = n.image FROM (
+		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN e.given IS NOT NULL AND ` + older + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
+				WHEN s.image IS NULL THEN e.given WHEN ` + keeps + ` THEN s.image
+				ELSE (SELECT row_to_json(x) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image
+		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
+			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
+		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
+}
+
+// apply writes what came out into the journal and the target.
+func (r *refold) apply(ctx context.Context) error {
+	l, t := r.l, r.l.table
+	if err := l.switchLoads(ctx, r.off, r.on); err != nil {
+		return err
+	}
+	if err := r.exec(ctx, "correct the journal", `UPDATE mullein.change c SET what = e.what, before = e.before, given = e.given FROM pg_temp.mullein_event e
+		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS DISTINCT FROM e.given::text OR c.what <> e.what)`); err != nil {
+		return err
+	}
+	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)
+		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
+		return err
+	}
+	name := l.name()
+	now := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", s.image) n"
+	was := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", w.image) g"
+	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" WHERE s.image IS NULL AND "+t.sameRow("t", "g"))
+	if err != nil {
+		return fmt.Errorf("take rows out: %w", err)
+	}
+	r.grew -= tag.RowsAffected()
+	var columns, values, sets []string
+	for _, c := range t.writable {
+		columns = append(columns, quote(c))
+		values = append(values, "n."+quote(c))
+		sets = append(sets, quote(c)+" = n."+quote(c))
+	}
+	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" "+now+
+		" WHERE s.image IS NOT NULL AND "+t.sameRow("t", "g")+" AND row_to_json(n)::text <> row_to_json(t)::text"); err != nil {
+		return err
+	}
+	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+
+		" FROM pg_temp.mullein_state s "+now+" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_was w WHERE w.key = s.key)")
+	if err != nil {
+		return fmt.Errorf("bring rows back: %w", err)
+	}
+	r.grew += tag.RowsAffected()
+	return nil
+}

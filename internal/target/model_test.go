@@ -252,13 +252,9 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 // reread hands in the files of loads again.
 func (p *play) reread(l *Load, later []LoadEntry) {
 	for _, e := range later {
-		for _, m := range p.loads {
-			if m.arrival == e.Arrival && m.active {
-				rows := modelRows(m.rows)
-				_, err := l.Reread(ctx, e, &rows, int64(len(rows)))
-				require.NoError(p.t, err)
-			}
-		}
+		rows := modelRows(p.newest(e.Arrival).rows)
+		_, err := l.Reread(ctx, e, &rows, int64(len(rows)))
+		require.NoError(p.t, err)
 	}
 }
 
@@ -284,18 +280,6 @@ func (p *play) recall(l *modelLoad, back, preview bool) {
 	l.active = back
 	for _, r := range l.replaced {
 		r.active = !back
-	}
-	if len(p.fold())-len(before) != int(outcome.Returned-outcome.Removed) || os.Getenv("DUMP") != "" {
-		rows, _ := c.s.conn.Query(ctx, "SELECT concat_ws(' ', given->>'key', before->>'key', nth, 'load', load, what, 'before', before->>'from_arrival',  before->>'age', 'given', given->>'from_arrival', given->>'age', active, entry) FROM pg_temp.mullein_event ORDER BY key, nth")
-		for rows.Next() {
-			var s string
-			rows.Scan(&s)
-			fmt.Println(s)
-		}
-		for _, l := range p.loads {
-			fmt.Println(l.arrival, l.active, l.rows)
-		}
-		fmt.Println(p.lines("SELECT nth || ' ' || arrival || ' ' || active from mullein.load order by nth"), c.r.off, c.r.on)
 	}
 	assert.Equal(p.t, len(p.fold())-len(before), int(outcome.Returned-outcome.Removed), "%+v", outcome)
 	require.NoError(p.t, c.Commit(ctx, "gauges", "somebody", "a test"))
@@ -375,13 +359,15 @@ func (p *play) mayRecall(l *modelLoad) bool {
 
 // kinds are the tables that are played with.
 var kinds = map[string]func(*Table){
-	"upsert":               func(t *Table) {},
-	"newest":               func(t *Table) { t.Newest = "age" },
-	"deletes":              func(t *Table) { t.Deletes = true },
-	"newest and deletes":   func(t *Table) { t.Newest, t.Deletes = "age", true },
-	"merge":                func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
-	"merge least, first":   func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Least, "peak": feed.KeepFirst} },
-	"merge and newest":     func(t *Table) { t.Newest, t.Merge = "age", map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
+	"upsert":             func(t *Table) {},
+	"newest":             func(t *Table) { t.Newest = "age" },
+	"deletes":            func(t *Table) { t.Deletes = true },
+	"newest and deletes": func(t *Table) { t.Newest, t.Deletes = "age", true },
+	"merge":              func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
+	"merge least, first": func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Least, "peak": feed.KeepFirst} },
+	"merge and newest": func(t *Table) {
+		t.Newest, t.Merge = "age", map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest}
+	},
 	"add missing":          func(t *Table) { t.Mode = feed.AddMissing },
 	"replace":              func(t *Table) { t.Mode = feed.Replace },
 	"replace part":         func(t *Table) { t.Mode, t.Part = feed.ReplacePart, "part" },
@@ -412,7 +398,7 @@ func newPlay(t *testing.T, kind string, seed uint64) *play {
 // sequences. MULLEIN_SEED plays one sequence again, MULLEIN_PLAYS says how many
 // there are of each kind.
 func TestRandomPlays(t *testing.T) {
-	plays, first := 4, uint64(rand.Uint32())
+	plays, first := 1, uint64(rand.Uint32())
 	if n, err := strconv.Atoi(os.Getenv("MULLEIN_PLAYS")); err == nil {
 		plays = n
 	}

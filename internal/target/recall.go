@@ -63,6 +63,7 @@ type LoadEntry struct {
 	RowsBefore  *int64          `json:"rows_before" doc:"Of the target"`
 	RowsAfter   *int64          `json:"rows_after"`
 	CommittedAt time.Time       `json:"committed_at"`
+	comesBack   bool
 }
 
 const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced, rows_before, rows_after, committed_at FROM mullein.load `
@@ -230,15 +231,25 @@ func (l *Load) Replacing(ctx context.Context, arrivals []int64) ([]LoadEntry, er
 }
 
 func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
-	l := r.l
-	if !l.table.keyed() {
+	l, t := r.l, r.l.table
+	if !t.keyed() {
 		return nil, nil
 	}
-	if t := l.table; t.Mode.Replaces() || t.Absent == feed.AbsentDelete || t.Absent == feed.AbsentMark {
-		return loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) ORDER BY nth", l.table.id, r.first(), nonNil(r.off))
+	const unwritten = "(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint + (balance->>'deleted')::bigint > 0"
+	// What comes back may have left rows unwritten when it was loaded.
+	list, err := loads(ctx, l.s.conn, "WHERE nth = ANY($1) AND "+unwritten+" ORDER BY nth", nonNil(r.on))
+	if err != nil {
+		return nil, err
 	}
-	return loads(ctx, l.s.conn, `WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND
-		(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint + (balance->>'deleted')::bigint > 0 ORDER BY nth`, l.table.id, r.first(), nonNil(r.off))
+	for i := range list {
+		list[i].comesBack = true
+	}
+	which := unwritten
+	if t.Mode.Replaces() || t.Absent == feed.AbsentDelete || t.Absent == feed.AbsentMark {
+		which = "true"
+	}
+	since, err := loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND "+which+" ORDER BY nth", t.id, r.first(), nonNil(r.off))
+	return append(list, since...), err
 }
 
 // Reread takes up the rows of a later load's file that have one of the keys,
@@ -258,7 +269,13 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 	if l.table.Deletes {
 		what = "CASE WHEN " + isGone + " THEN 'd' ELSE 'u' END"
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+", "+what+", (SELECT row_to_json(g) FROM (SELECT "+join(values)+") g) FROM "+
+	given := "(SELECT row_to_json(g) FROM (SELECT " + join(values) + ") g)"
+	if of.comesBack {
+		if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_key (key, image) SELECT "+hash+", "+given+" FROM "+l.stage+" s WHERE $"+fmt.Sprint(len(args))+"::bigint > 0 ON CONFLICT DO NOTHING", args...); err != nil {
+			return 0, fmt.Errorf("take up the keys of arrival %d: %w", of.Arrival, err)
+		}
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+", "+what+", "+given+" FROM "+
 		l.stage+" s JOIN pg_temp.mullein_key k ON k.key = "+hash, args...)
 	if err != nil {
 		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)

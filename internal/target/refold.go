@@ -142,7 +142,7 @@ func (r *refold) events(ctx context.Context) error {
 			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT JOIN pg_temp.mullein_was w USING (key)
 		), told AS (
 			SELECT *, lag(load) OVER w IS NULL AS is_first, lead(before) OVER w AS next,
-				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
+				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL WHEN 'm' THEN before IS NULL WHEN 'o' THEN before IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
 			FROM entry WINDOW w AS (PARTITION BY key ORDER BY load, what <> 'h')
 		), inserted AS (
 			SELECT t.key, (SELECT max(m.nth) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (t.before->>`+arrival+`)::bigint AND m.nth < t.load) AS load, t.before AS given, t.is_first

@@ -178,7 +178,7 @@ func (l *loading) known(ctx context.Context, parts []*part) ([]*part, error) {
 	var out []*part
 	for _, p := range parts {
 		if p.arrival.Attempts > 1 || p.arrival.Generation > 1 {
-			m, err := l.w.e.Target.MarkerOf(ctx, l.w.feed.Name, p.arrival.ID)
+			m, err := l.w.target.MarkerOf(ctx, l.w.feed.Name, p.arrival.ID)
 			if err != nil {
 				return parts, err
 			}
@@ -483,6 +483,9 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 	}
 	defer load.Close(ctx)
 	if err := l.opened(ctx, parts); err != nil {
+		return err
+	}
+	if err := l.replacing(ctx, load, parts); err != nil {
 		return err
 	}
 	source := &several{parts: parts}
@@ -1003,6 +1006,9 @@ func (l *loading) tryGroup(ctx context.Context, parts []*part) error {
 		return err
 	}
 	defer load.Close(ctx)
+	if err := l.replacing(ctx, load, parts); err != nil {
+		return err
+	}
 	pieces := make([]target.Piece, len(parts))
 	for i, p := range parts {
 		pieces[i] = p.piece

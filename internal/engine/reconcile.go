@@ -85,6 +85,18 @@ func (e *Engine) unrecorded(ctx context.Context, name string, markers []target.M
 			d.Safe, d.Way = false, "a person has to decide: the ledger gave the number again after it was restored"
 		case !known:
 			d.What, d.Way = "the target has it as loaded; the ledger does not know it", "the ledger records it from its marker"
+		case !m.Active && a.State == ledger.Loaded && a.Generation <= m.Generation:
+			d.What, d.Way = "the target has it as recalled; the ledger has it as loaded", "the ledger records it as recalled"
+			if mend {
+				if err := e.Ledger.Recalled(ctx, []int64{m.Arrival}, nil, e.Name, "reconcile: it is recalled in the target"); err != nil {
+					return nil, err
+				}
+				d.Mended = true
+			}
+			out = append(out, d)
+			continue
+		case !m.Active:
+			continue
 		case a.State == ledger.Loaded && a.SHA256 == m.SHA256 && a.Balance == m.Balance, a.State == ledger.Recalled, a.Generation > m.Generation, a.State == ledger.Loading:
 			continue
 		case a.State == ledger.Loaded:

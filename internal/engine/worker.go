@@ -22,6 +22,7 @@ type worker struct {
 	version  int
 	record   ledger.Feed
 	table    *target.Table
+	target   *target.Database
 	claimed  time.Time
 	paused   atomic.Bool
 	leaving  atomic.Bool // it is handed to another service
@@ -58,7 +59,7 @@ type progress struct {
 
 func newWorker(e *Engine, f *feed.Feed, record ledger.Feed, fence int64) *worker {
 	w := &worker{
-		e: e, feed: f, version: record.Version, record: record, fence: fence, claimed: time.Now(), waits: record.Waits,
+		e: e, feed: f, target: e.Target, version: record.Version, record: record, fence: fence, claimed: time.Now(), waits: record.Waits,
 		wake: make(chan struct{}, 1), due: make(chan struct{}, 1), look: make(chan chan struct{}), finished: make(chan struct{}),
 	}
 	w.paused.Store(record.Paused)
@@ -287,10 +288,10 @@ func (w *worker) own(ctx context.Context) error {
 	if w.session != nil {
 		return nil
 	}
-	if err := w.e.Target.Prepare(ctx); err != nil {
+	if err := w.target.Prepare(ctx); err != nil {
 		return w.trouble(ctx, err)
 	}
-	highest, err := w.e.Target.HighestFence(ctx, w.feed.Name)
+	highest, err := w.target.HighestFence(ctx, w.feed.Name)
 	if err != nil {
 		return err
 	}
@@ -304,11 +305,11 @@ func (w *worker) own(ctx context.Context) error {
 			return target.ErrFenced
 		}
 	}
-	session, err := w.e.Target.Session(ctx)
+	session, err := w.target.Session(ctx)
 	if err != nil {
 		return err
 	}
-	if err := w.e.Target.Fence(ctx, w.feed.Name, w.fence, session); err != nil {
+	if err := w.target.Fence(ctx, w.feed.Name, w.fence, session); err != nil {
 		session.Close()
 		return err
 	}
@@ -348,7 +349,7 @@ func (w *worker) takeOver(ctx context.Context) error {
 		for i := range left {
 			a := &left[i]
 			after = a.ID
-			m, err := w.e.Target.MarkerOf(ctx, w.feed.Name, a.ID)
+			m, err := w.target.MarkerOf(ctx, w.feed.Name, a.ID)
 			if err != nil {
 				return err
 			}
@@ -603,7 +604,7 @@ func (w *worker) fit(ctx context.Context) error {
 		}
 		w.table = table
 	}
-	fitted, err := w.e.Target.Fit(ctx, w.table)
+	fitted, err := w.target.Fit(ctx, w.table)
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,7 @@ const (
 	Release Verb = "release" // go on after a hold
 	Accept  Verb = "accept"  // take a file for a slot although its name does not fit
 	Excuse  Verb = "excuse"  // a slot need not be filled
+	Recall  Verb = "recall"  // take out what was loaded, or put it back
 )
 
 // verbs says which states each takes and gives.
@@ -251,5 +252,47 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 			return nil, err
 		}
 		return arrivalEvents(&a), tx.Exec(`SELECT setval(pg_get_serial_sequence('arrival', 'id'), greatest(nextval(pg_get_serial_sequence('arrival', 'id')) - 1, ?))`, a.ID).Error
+	})
+}
+
+// OfDelivery gives the arrivals in a state that were loaded as one delivery with
+// an arrival, itself among them.
+func (l *Ledger) OfDelivery(ctx context.Context, a *Arrival, in State) ([]int64, error) {
+	if a.Delivery == "" {
+		return []int64{a.ID}, nil
+	}
+	var of []int64
+	err := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND delivery = ? AND state = ? AND run_id IS NOT DISTINCT FROM ? AND NOT is_list", a.Feed, a.Delivery, in, a.RunID).Order("id").Pluck("id", &of).Error
+	return of, err
+}
+
+// Recalled records that loads were taken out of their target, and others put
+// back.
+func (l *Ledger) Recalled(ctx context.Context, out, back []int64, who, reason string) error {
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		var list []Arrival
+		for _, c := range []struct {
+			of   []int64
+			from State
+			to   State
+		}{{out, Loaded, Recalled}, {back, Recalled, Loaded}} {
+			if len(c.of) == 0 {
+				continue
+			}
+			var changed []Arrival
+			err := tx.Raw(`UPDATE arrival SET state = ?, reason = ? WHERE id IN ? AND state = ? RETURNING *`, c.to, reason, c.of, c.from).Scan(&changed).Error
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, changed...)
+		}
+		events := make([]Event, len(list))
+		for i := range list {
+			events[i] = arrivalEvent(&list[i])
+		}
+		if err := decided(tx, list, Recall, who, reason); err != nil {
+			return nil, err
+		}
+		return events, touchSlots(tx, list)
 	})
 }

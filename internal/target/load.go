@@ -280,6 +280,10 @@ func (l *Load) DropNotUnique(ctx context.Context, column string, most int) ([]in
 	return counts, repeats, nil
 }
 
+// AnyFence stands for the highest fence: whoever gives it does not work the
+// feed, but does something in between that cannot be half done.
+const AnyFence = -1
+
 // Lock demands that the feed's fence is still the highest and locks the target
 // against other loads, each in a statement of its own, so that what follows
 // sees what those before us committed.
@@ -289,7 +293,7 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 	if err != nil {
 		return fmt.Errorf("look at the fence: %w", err)
 	}
-	if highest != fence {
+	if highest != fence && fence != AnyFence {
 		return ErrFenced
 	}
 	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {

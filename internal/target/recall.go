@@ -345,7 +345,7 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
 			SELECT 'removed' AS what, row_to_json(t) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
 			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($3) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)
-			UNION ALL SELECT 'returned', before FROM mullein.change WHERE load = ANY($2) AND what = 'd'
+			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd' AND `+c.stillWanted()+`
 			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, c.r.arrivals(ctx), nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
 		return fmt.Errorf("look at what is recalled: %w", err)
@@ -370,6 +370,13 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 	return err
 }
 
+// stillWanted is the SQL that tells whether the load that wrote what an entry
+// was before is in force.
+func (c *Recall) stillWanted() string {
+	arrival := "c.before->>" + literal(c.table.Lineage.FromArrival)
+	return "(" + arrival + " IS NULL OR EXISTS (SELECT 1 FROM mullein.load m WHERE m.target = c.target AND m.arrival = (" + arrival + ")::bigint AND m.active))"
+}
+
 func (c *Recall) applyWithoutKey(ctx context.Context) error {
 	name := c.name()
 	columns := make([]string, len(c.table.writable))
@@ -389,7 +396,7 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 	}
 	c.r.grew -= tag.RowsAffected()
 	tag, err = c.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+join(columns)+") SELECT "+join(columns)+` FROM (
-			SELECT before AS image FROM mullein.change WHERE load = ANY($1) AND what = 'd' UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
+			SELECT before AS image FROM mullein.change c WHERE load = ANY($1) AND what = 'd' AND `+c.stillWanted()+` UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
 		CROSS JOIN LATERAL json_populate_record(NULL::`+name+`, image)`, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
 		return fmt.Errorf("bring rows back: %w", err)

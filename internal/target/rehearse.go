@@ -36,7 +36,7 @@ func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, er
 
 // Sample is a row that a load would write.
 type Sample struct {
-	What    string    `json:"what" enum:"inserted,updated,deleted,outdated"`
+	What    string    `json:"what" enum:"inserted,updated,deleted,outdated,removed,missing,different"`
 	Line    int64     `json:"line"`
 	Values  []*string `json:"values" doc:"As texts, in the order of the columns; null is no value"`
 	Before  []*string `json:"before" doc:"What the target holds for its key; empty where it holds nothing"`
@@ -81,7 +81,7 @@ func (l *Load) samples(ctx context.Context, what, from string, most int) ([]Samp
 		before = append(before, "t."+quote(c.Name)+"::text")
 	}
 	old := "'{}'::text[]"
-	if strings.Contains(from, " t ON ") && what != "inserted" {
+	if strings.Contains(from, " t ON ") && what != "inserted" && what != "missing" {
 		old = "ARRAY[" + strings.Join(before, ", ") + "]"
 	}
 	rows, err := l.s.conn.Query(ctx, "SELECT "+lineOf+", ARRAY["+strings.Join(now, ", ")+"], "+old+" FROM "+from+" ORDER BY s.place LIMIT $1", most)

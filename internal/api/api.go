@@ -10,6 +10,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
+	"mullein/internal/target"
 )
 
 // Session says who is signed in, and where.
@@ -109,6 +110,29 @@ type RejectGroupList struct {
 type Mend struct {
 	Rows    []ledger.MendedRow `json:"rows" minItems:"1" maxItems:"1000" nullable:"false"`
 	Because string             `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
+}
+
+// Recall takes out what an arrival loaded.
+type Recall struct {
+	Because string `json:"because,omitempty" maxLength:"1000" doc:"Why; it is kept with who and when. A preview needs none"`
+	Preview bool   `json:"preview,omitempty" doc:"Only say what would become of the rows"`
+	Back    bool   `json:"back,omitempty" doc:"Put back what was recalled"`
+}
+
+// Original is a record as it stands in its file.
+type Original struct {
+	Text string `json:"text"`
+	Why  string `json:"why" doc:"Why it cannot be shown"`
+}
+
+// TargetView is a target and the feeds that end in it.
+type TargetView struct {
+	target.Described
+	Feeds []string `json:"feeds" nullable:"false"`
+	Mode  string   `json:"mode"`
+	Key   []string `json:"key" nullable:"false"`
+	Kept  string   `json:"kept" doc:"How long the journal is kept"`
+	DDL   []string `json:"ddl" nullable:"false" doc:"The statements that make the table"`
 }
 
 // RunList is a page of runs.

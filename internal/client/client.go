@@ -63,6 +63,13 @@ func (e *Error) Error() string {
 const maxAnswer = 64 << 20
 
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	return c.long(ctx, method, path, query, in, out)
+}
+
+// long is call without a limit of its own, for work that goes through files.
+func (c *Client) long(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	var body io.Reader
 	if in != nil {
 		text, err := json.Marshal(in)
@@ -71,8 +78,6 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		}
 		body = bytes.NewReader(text)
 	}
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
-	defer cancel()
 	return c.send(ctx, method, path, query, body, "application/json", out)
 }
 
@@ -208,6 +213,36 @@ func (c *Client) Deliver(ctx context.Context, name, path string, content io.Read
 	}
 	err := c.send(ctx, http.MethodPost, feedPath(name)+"/files", q, content, "application/octet-stream", &out)
 	return out, err
+}
+
+// Recall takes out what an arrival loaded, or puts it back, or says what would
+// become of the rows.
+func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (engine.Recalled, error) {
+	var out engine.Recalled
+	err := c.long(ctx, http.MethodPost, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/recall", nil, r, &out)
+	return out, err
+}
+
+// Verify holds the file of an arrival against its target.
+func (c *Client) Verify(ctx context.Context, arrival int64) (target.Verified, error) {
+	var out target.Verified
+	err := c.long(ctx, http.MethodGet, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/verification", nil, nil, &out)
+	return out, err
+}
+
+// Original gives the record at a line of an arrival's file.
+func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Original, error) {
+	return get[api.Original](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/original", url.Values{"line": {strconv.FormatInt(line, 10)}})
+}
+
+// Row tells what happened to a row; key holds column=value.
+func (c *Client) Row(ctx context.Context, table string, key []string) (target.History, error) {
+	return get[target.History](ctx, c, "/targets/"+url.PathEscape(table)+"/row", url.Values{"key": key})
+}
+
+// Target describes a table that feeds end in.
+func (c *Client) Target(ctx context.Context, table string) (api.TargetView, error) {
+	return get[api.TargetView](ctx, c, "/targets/"+url.PathEscape(table), url.Values{"limit": {"20"}})
 }
 
 // Decide redoes, skips, holds or releases arrivals.

@@ -107,6 +107,9 @@ func conflict(err error) error {
 	return err
 }
 
+// TargetOf gives the database of a feed's target.
+func (e *Engine) TargetOf(*feed.Feed) (*target.Database, error) { return e.Target, nil }
+
 // desk is a worker that watches nothing, for work on a feed's target and files
 // that is not a run, and the target as it is.
 func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted, error) {

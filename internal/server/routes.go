@@ -69,6 +69,11 @@ func (s *Server) routes() {
 	huma.Register(s.api, do(http.MethodPost, "mend", "/arrivals/{id}/mend", "Hand rejects in again that were put right"), s.mend)
 	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals", MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
+	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall", "Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
+	huma.Register(s.api, get("verify", "/arrivals/{id}/verification", "Hold an arrival's file against the target, row by row"), s.verify)
+	huma.Register(s.api, get("original", "/arrivals/{id}/original", "The record that stands at a line of an arrival's file"), s.original)
+	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"), s.describe)
+	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)
 	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
 	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}}, s.events)
 }

@@ -129,8 +129,8 @@ func (r *refold) look(ctx context.Context) error {
 		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
 }
 
-// events lists what happened to each key from the first of the loads on: the
-// entries of the journal, the insertions that have no entry, what was read anew
+// events lists what happened to each key from the first of the loads on: first
+// what the row was before (b), then the entries of the journal, the insertions that have no entry, what was read anew
 // from files, and the changes of others that a recall finds.
 func (r *refold) events(ctx context.Context) error {
 	arrival := literal(r.l.table.Lineage.FromArrival)
@@ -149,6 +149,7 @@ func (r *refold) events(ctx context.Context) error {
 			FROM told t WHERE t.before IS NOT NULL AND (t.is_first OR t.was_none)
 		), event AS (
 			SELECT key, load, what, before, CASE WHEN given IS NULL AND what = 'u' THEN next ELSE given END AS given, active, entry FROM told WHERE what <> 'z'
+			UNION ALL SELECT t.key, 0, 'b', CASE WHEN EXISTS (SELECT 1 FROM inserted i WHERE i.key = t.key AND i.is_first AND i.load >= $2) THEN NULL ELSE t.before END, NULL, false, NULL FROM told t WHERE t.is_first
 			UNION ALL SELECT i.key, i.load, 'i', NULL, i.given, m.active, NULL FROM inserted i JOIN mullein.load m ON m.nth = i.load WHERE i.load >= $2 OR NOT i.is_first
 			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
 			UNION ALL SELECT w.key, $3, 'h', NULL, w.image, true, NULL FROM pg_temp.mullein_was w WHERE w.foreign_hand
@@ -227,7 +228,7 @@ func (r *refold) apply(ctx context.Context) error {
 		return err
 	}
 	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
+		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND what <> 'b' AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
 		return err
 	}
 	name := l.name()

@@ -13,13 +13,20 @@ import (
 // Look is Fit without making anything. changes says what a load would make
 // first.
 func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []string, err error) {
+	if err := d.Prepare(ctx); err != nil {
+		return nil, nil, err
+	}
 	oid, err := d.find(ctx, t)
 	if err != nil {
 		return nil, nil, err
 	}
 	f = &Fitted{Table: t, oid: oid, casts: map[string]string{}, bytewise: true}
 	if oid == 0 {
-		return f, t.ddl(), nil
+		return f, t.DDL(), nil
+	}
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
+	if err != nil {
+		return nil, nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
 	return f, nil, d.hold(ctx, f)
 }

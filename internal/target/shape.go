@@ -164,7 +164,7 @@ func (d *Database) create(ctx context.Context, t *Table) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
 			return err
 		}
-		for _, statement := range t.ddl() {
+		for _, statement := range t.DDL() {
 			if _, err := tx.Exec(ctx, statement); err != nil {
 				return err
 			}
@@ -181,8 +181,8 @@ func (d *Database) create(ctx context.Context, t *Table) error {
 	return nil
 }
 
-// ddl is the statements that make the table.
-func (t *Table) ddl() []string {
+// DDL gives the statements that make the table, each without its semicolon.
+func (t *Table) DDL() []string {
 	var lines, keys []string
 	name := quote(t.Schema, t.Name)
 	statements := []string{"", ""}

@@ -60,3 +60,16 @@ func parseShare(s string) (check.Tolerance, error) {
 	}
 	return check.Tolerance{}, fmt.Errorf("%q is neither a number of rows nor a share; write 10 or 0.5%%", s)
 }
+
+// Span writes a duration as feed files do: 14d, 90m.
+func Span(d time.Duration) string {
+	for _, u := range []struct {
+		name string
+		of   time.Duration
+	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}} {
+		if d >= u.of && d%u.of == 0 {
+			return strconv.FormatInt(int64(d/u.of), 10) + u.name
+		}
+	}
+	return d.String()
+}

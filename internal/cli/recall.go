@@ -1,0 +1,295 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"mullein/internal/api"
+	"mullein/internal/client"
+	"mullein/internal/engine"
+	"mullein/internal/target"
+)
+
+func (c *command) recall() *cobra.Command {
+	var r api.Recall
+	cmd := &cobra.Command{Use: "recall ARRIVAL", Short: "Take what an arrival loaded out of its table again", Long: `Take what an arrival loaded out of its table again.
+
+The rows become what they would be if it had never been loaded: what it inserted
+goes, what it changed comes back, and what later loads did to those rows is done
+again. Rows that somebody else has changed since are left, and listed.
+--preview says what would become of the rows and does nothing.`, Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		n, err := number(args[0], "an arrival")
+		if err != nil {
+			return err
+		}
+		if !r.Preview && r.Because == "" {
+			return usageError{errors.New("recall needs --because \"...\", which is kept; or --preview")}
+		}
+		out, err := service.Recall(ctx, n, r)
+		if err != nil {
+			return err
+		}
+		return c.show(out, func() { c.recalled(out) })
+	})}
+	cmd.Flags().StringVar(&r.Because, "because", "", "why; it is kept with who and when")
+	cmd.Flags().BoolVar(&r.Preview, "preview", false, "only say what would become of the rows")
+	cmd.Flags().BoolVar(&r.Back, "undo", false, "undo a recall: put back what was recalled")
+	return cmd
+}
+
+func numbers(list []int64) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = strconv.FormatInt(n, 10)
+	}
+	return strings.Join(out, ", ")
+}
+
+func (c *command) recalled(r engine.Recalled) {
+	done := "Done"
+	if r.Preview {
+		done = "Preview; nothing was done"
+	}
+	c.pairs([][2]string{{"table", r.Table}, {"taken out", prefixed("arrival ", numbers(r.Arrivals))}, {"put back", prefixed("arrival ", numbers(r.Back))}})
+	o := r.Outcome
+	fmt.Fprintf(c.out, "\n%s: %s removed, %s restored, %s returned", done, rowsOf(o.Removed), rowsOf(o.Restored), rowsOf(o.Returned))
+	if o.Same > 0 {
+		fmt.Fprintf(c.out, ", %s as later loads have them", rowsOf(o.Same))
+	}
+	if o.Left > 0 {
+		fmt.Fprintf(c.out, "; %s left, because somebody else has changed them since", rowsOf(o.Left))
+	}
+	fmt.Fprintln(c.out, ".")
+	if len(o.Samples) > 0 {
+		fmt.Fprintln(c.out)
+		t := &table{head: []string{"WHAT", "ROW", "BEFORE", "AFTER"}}
+		for _, s := range o.Samples {
+			row, before, after := differences(s.Before, s.After)
+			t.add(text(s.What), text(row), text(before), text(after))
+		}
+		t.write(c.out)
+	}
+	if len(r.Later) > 0 {
+		fmt.Fprintln(c.out, "\nLater loads that may have left rows alone because of it:")
+		t := &table{head: []string{"ARRIVAL", "PATH", "BALANCE", "ITS FILE"}}
+		for _, l := range r.Later {
+			what := "held against these rows; " + rowsOf(l.Rows) + " of theirs"
+			if l.Why != "" {
+				what = "not read again: " + l.Why
+			}
+			t.add(id(l.Arrival), text(shorten(l.Path, 50)), text(balanceLine(l.Balance)), text(what))
+		}
+		t.write(c.out)
+	}
+}
+
+func prefixed(prefix, s string) string {
+	if s == "" {
+		return ""
+	}
+	return prefix + s
+}
+
+func rowsOf(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return grouped(n) + " rows"
+}
+
+// columnsOf reads the columns of a row, with their texts.
+func columnsOf(row json.RawMessage) map[string]string {
+	var values map[string]json.RawMessage
+	out := map[string]string{}
+	if json.Unmarshal(row, &values) != nil {
+		return out
+	}
+	for name, v := range values {
+		out[name] = string(v)
+		var s string
+		if json.Unmarshal(v, &s) == nil {
+			out[name] = s
+		}
+		if string(v) == "null" {
+			out[name] = "-"
+		}
+	}
+	return out
+}
+
+// differences tells which row it is and what differs between before and after.
+func differences(before, after json.RawMessage) (row, was, is string) {
+	a, b := columnsOf(before), columnsOf(after)
+	all := a
+	if len(all) == 0 {
+		all = b
+	}
+	names := make([]string, 0, len(all))
+	for name := range all {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	var same, old, now []string
+	for _, name := range names {
+		switch {
+		case name == "row_digest" || name == "loaded_at" || name == "loaded_run":
+		case len(a) > 0 && len(b) > 0 && a[name] != b[name]:
+			old, now = append(old, name+"="+a[name]), append(now, name+"="+b[name])
+		default:
+			same = append(same, name+"="+all[name])
+		}
+	}
+	return shorten(strings.Join(same, " "), 70), shorten(strings.Join(old, " "), 60), shorten(strings.Join(now, " "), 60)
+}
+
+func (c *command) row() *cobra.Command {
+	return &cobra.Command{Use: "row TABLE KEY=VALUE...", Short: "Where a row came from: each load that touched it", Args: arguments(2, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		h, err := service.Row(ctx, args[0], args[1:])
+		if err != nil {
+			return err
+		}
+		return c.show(h, func() { c.history(ctx, service, h) })
+	})}
+}
+
+func (c *command) history(ctx context.Context, service *client.Client, h target.History) {
+	if len(h.Steps) == 0 {
+		fmt.Fprintf(c.out, "%s has no such row, and the journal knows none.\n", h.Table)
+		return
+	}
+	if h.Now == nil {
+		fmt.Fprintf(c.out, "%s does not have the row any more.\n\n", h.Table)
+	}
+	t := &table{head: []string{"AT", "WHAT", "FEED", "ARRIVAL", "FILE", "LINE", "BEFORE", "AFTER", "RECORD"}}
+	for _, s := range h.Steps {
+		var of, path, record string
+		arrival, line := cell{}, cell{}
+		what := s.What
+		if s.Load != nil {
+			of, path, arrival = s.Load.Feed, s.Load.Path, id(s.Load.Arrival)
+			if !s.Load.Active {
+				what += ", recalled"
+			}
+			if s.Line > 0 {
+				line = integer(s.Line)
+				if o, err := service.Original(ctx, s.Load.Arrival, s.Line); err == nil {
+					record = o.Text
+					if o.Why != "" {
+						record = "(" + o.Why + ")"
+					}
+				}
+			}
+		}
+		row, before, after := differences(s.Before, s.After)
+		if s.Before == nil || s.After == nil {
+			before, after = "", row
+			if s.After == nil {
+				before, after = row, ""
+			}
+		}
+		t.add(when(s.At), text(what), text(of), arrival, text(shorten(path, 40)), line, text(before), text(after), text(shorten(record, 60)))
+	}
+	t.write(c.out)
+}
+
+func (c *command) verify() *cobra.Command {
+	return &cobra.Command{Use: "verify ARRIVAL", Short: "Hold an arrival's file against the table, row by row", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		n, err := number(args[0], "an arrival")
+		if err != nil {
+			return err
+		}
+		v, err := service.Verify(ctx, n)
+		if err != nil {
+			return err
+		}
+		if err := c.show(v, func() {
+			c.pairs([][2]string{{"same", rowsOf(v.Same) + " of the file stand in the table as they are"}, {"later", rowsOf(v.Later) + " that later loads have written"}, {"different", rowsOf(v.Different) + " that the table holds otherwise, and no later load did it"},
+				{"missing", rowsOf(v.Missing) + " whose key the table does not have"}, {"repeated", rowsOf(v.Repeated) + " that lost against another row of the file"}})
+			if len(v.Samples) > 0 {
+				fmt.Fprintln(c.out)
+				t := &table{head: append([]string{"WHAT", "LINE"}, v.Columns...)}
+				for _, s := range v.Samples {
+					row := []cell{text(s.What), integer(s.Line)}
+					for _, x := range s.Values {
+						row = append(row, text(shorten(valueOr(x, "-"), 30)))
+					}
+					t.add(row...)
+				}
+				t.write(c.out)
+			}
+		}); err != nil {
+			return err
+		}
+		if v.Different+v.Missing > 0 {
+			return errWrong
+		}
+		return nil
+	})}
+}
+
+func valueOr(s *string, none string) string {
+	if s == nil {
+		return none
+	}
+	return *s
+}
+
+func (c *command) target() *cobra.Command {
+	return &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last loads", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		v, err := service.Target(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return c.show(v, func() { c.targetView(v) })
+	})}
+}
+
+func (c *command) targetView(v api.TargetView) {
+	c.pairs([][2]string{{"table", v.Table}, {"about", v.About}, {"feeds", strings.Join(v.Feeds, ", ")}, {"mode", v.Mode + " by " + strings.Join(v.Key, ", ")},
+		{"rows", grouped(v.Rows)}, {"size", bytesOf(v.Bytes) + ", and " + bytesOf(v.IndexBytes) + " of indexes"}, {"journal", grouped(v.Entries) + " entries, kept " + v.Kept}})
+	fmt.Fprintln(c.out)
+	t := &table{head: []string{"COLUMN", "TYPE", "KEY", "NOT NULL", "ABOUT"}}
+	for _, col := range v.Columns {
+		t.add(text(col.Name), text(col.Type), text(yes(col.Key)), text(yes(col.NotNull)), text(shorten(col.About, 60)))
+	}
+	t.write(c.out)
+	fmt.Fprintln(c.out)
+	t = &table{head: []string{"AT", "ARRIVAL", "FEED", "PATH", "BALANCE", "ROWS BEFORE", "AFTER", ""}}
+	for _, l := range v.Loads {
+		before, after, off := cell{}, cell{}, ""
+		if l.RowsBefore != nil {
+			before, after = integer(*l.RowsBefore), integer(*l.RowsAfter)
+		}
+		if !l.Active {
+			off = "recalled"
+		}
+		t.add(when(&l.CommittedAt), id(l.Arrival), text(l.Feed), text(shorten(l.Path, 40)), text(balanceLine(l.Balance)), before, after, text(off))
+	}
+	t.write(c.out)
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return ""
+}
+
+func bytesOf(n int64) string {
+	const units = "KMGT"
+	if n < 1024 {
+		return strconv.FormatInt(n, 10) + " B"
+	}
+	x, i := float64(n)/1024, 0
+	for x >= 1024 && i < len(units)-1 {
+		x, i = x/1024, i+1
+	}
+	return fmt.Sprintf("%.1f %ciB", x, units[i])
+}

@@ -1,0 +1,116 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"mullein/internal/api"
+	"mullein/internal/core/feed"
+	"mullein/internal/engine"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+func (s *Server) recall(ctx context.Context, in *struct {
+	NumberPath
+	Body api.Recall
+}) (*body[*engine.Recalled], error) {
+	if !in.Body.Preview && in.Body.Because == "" {
+		return nil, answer(&ledger.ConflictError{Reason: "say why: because is kept with who and when"})
+	}
+	return give(s.engine.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
+}
+
+func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*target.Verified], error) {
+	return give(s.engine.Verify(ctx, in.ID))
+}
+
+func (s *Server) original(ctx context.Context, in *struct {
+	NumberPath
+	Line int64 `query:"line" minimum:"1" required:"true"`
+}) (*body[api.Original], error) {
+	text, why, err := s.engine.Original(ctx, in.ID, in.Line)
+	return give(api.Original{Text: text, Why: why}, err)
+}
+
+// TablePath names a target in a path.
+type TablePath struct {
+	Table string `path:"table" maxLength:"200" doc:"schema.table; without a schema, public"`
+}
+
+func (t TablePath) split() (schema, name string) {
+	if schema, name, two := strings.Cut(t.Table, "."); two {
+		return schema, name
+	}
+	return "public", t.Table
+}
+
+// feedsOf gives the feeds that end in a table.
+func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error) {
+	records, err := s.ledger.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	schema, name := t.split()
+	var out []*feed.Feed
+	for _, r := range records {
+		f, err := s.definition(ctx, r)
+		if err == nil && f.Target.Schema == schema && f.Target.Table == name {
+			out = append(out, f)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("a feed that ends in %s.%s: %w", schema, name, ledger.ErrNotFound)
+	}
+	return out, nil
+}
+
+func (s *Server) describe(ctx context.Context, in *struct {
+	TablePath
+	Limit
+	Before int64 `query:"before" minimum:"0"`
+}) (*body[api.TargetView], error) {
+	feeds, err := s.feedsOf(ctx, in.TablePath)
+	if err != nil {
+		return nil, answer(err)
+	}
+	schema, name := in.split()
+	database, err := s.engine.TargetOf(feeds[0])
+	if err != nil {
+		return nil, answer(err)
+	}
+	d, err := database.Describe(ctx, schema, name, in.Before, in.Most)
+	if err != nil {
+		return nil, answer(err)
+	}
+	v := api.TargetView{Described: *d, Feeds: []string{}, Mode: string(feeds[0].Target.Mode), Key: feeds[0].Schema.PrimaryKey, Kept: feed.Span(feeds[0].Target.Recall)}
+	for _, f := range feeds {
+		v.Feeds = append(v.Feeds, f.Name)
+	}
+	table, err := engine.Table(feeds[0])
+	if err == nil {
+		v.DDL = table.DDL()
+	}
+	return give(v, err)
+}
+
+func (s *Server) row(ctx context.Context, in *struct {
+	TablePath
+	Key []string `query:"key,explode" minItems:"1" required:"true" doc:"column=value, once for each column of the key"`
+}) (*body[*target.History], error) {
+	feeds, err := s.feedsOf(ctx, in.TablePath)
+	if err != nil {
+		return nil, answer(err)
+	}
+	key := map[string]string{}
+	for _, k := range in.Key {
+		column, value, ok := strings.Cut(k, "=")
+		if !ok || !slices.Contains(feeds[0].Schema.PrimaryKey, column) {
+			return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%q does not name a column of the key (%s) with its value, as in %s=...", k, strings.Join(feeds[0].Schema.PrimaryKey, ", "), feeds[0].Schema.PrimaryKey[0])})
+		}
+		key[column] = value
+	}
+	return give(s.engine.History(ctx, feeds[0].Name, key))
+}

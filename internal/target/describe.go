@@ -1,0 +1,95 @@
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Described is a table as the database has it.
+type Described struct {
+	Table      string            `json:"table"`
+	There      bool              `json:"there" doc:"It exists"`
+	About      string            `json:"about" doc:"Its comment"`
+	Columns    []DescribedColumn `json:"columns" nullable:"false"`
+	Rows       int64             `json:"rows" doc:"As far as loads and recalls know; others may have added some"`
+	Bytes      int64             `json:"bytes" doc:"Of the table"`
+	IndexBytes int64             `json:"index_bytes"`
+	Partitions int64             `json:"partitions"`
+	Entries    int64             `json:"entries" doc:"Of the journal"`
+	Loads      []LoadEntry       `json:"loads" nullable:"false" doc:"The last ones, the newest first"`
+	Recalls    []RecallEntry     `json:"recalls" nullable:"false" doc:"The last ones, the newest first"`
+	Next       int64             `json:"next" doc:"The before of the next page of loads; 0 when there is none"`
+}
+
+// DescribedColumn is a column of a table.
+type DescribedColumn struct {
+	Name    string `json:"name"`
+	Type    string `json:"type"`
+	Key     bool   `json:"key" doc:"Part of the primary key"`
+	NotNull bool   `json:"not_null"`
+	About   string `json:"about"`
+}
+
+// RecallEntry is a recall as the target's database knows it.
+type RecallEntry struct {
+	Nth     int64   `json:"nth"`
+	Feed    string  `json:"feed"`
+	Off     []int64 `json:"off" nullable:"false" doc:"The places of the loads that it took out"`
+	On      []int64 `json:"on" nullable:"false" doc:"The places of the loads that it put back"`
+	By      string  `json:"by"`
+	Because string  `json:"because"`
+}
+
+// Describe tells what is known of a table, with up to most of its loads before a
+// place.
+func (d *Database) Describe(ctx context.Context, schema, name string, before int64, most int) (*Described, error) {
+	t := &Described{Table: schema + "." + name, Columns: []DescribedColumn{}, Recalls: []RecallEntry{}}
+	if err := d.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	var oid uint32
+	err := d.pool.QueryRow(ctx, `SELECT c.oid, coalesce(obj_description(c.oid, 'pg_class'), ''), sum(pg_table_size(p.relid)), sum(pg_indexes_size(p.relid)), count(*) - 1
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, LATERAL (SELECT relid FROM pg_partition_tree(c.oid) UNION SELECT c.oid) p
+		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p') GROUP BY 1, 2`, schema, name).Scan(&oid, &t.About, &t.Bytes, &t.IndexBytes, &t.Partitions)
+	if errors.Is(err, pgx.ErrNoRows) {
+		t.Loads = []LoadEntry{}
+		return t, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
+	t.There = true
+	rows, err := d.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(a.attnum = ANY(i.indkey), false), a.attnotnull, coalesce(col_description($1, a.attnum), '')
+		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	if err != nil {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
+	if t.Columns, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c DescribedColumn, err error) {
+		err = row.Scan(&c.Name, &c.Type, &c.Key, &c.NotNull, &c.About)
+		return c, err
+	}); err != nil {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
+	err = d.pool.QueryRow(ctx, "SELECT rows, (SELECT count(*) FROM mullein.change c WHERE c.target = t.id) FROM mullein.target t WHERE name = $1", t.Table).Scan(&t.Rows, &t.Entries)
+	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
+	if t.Loads, err = d.LoadsInto(ctx, t.Table, before, most+1); err != nil {
+		return nil, err
+	}
+	if len(t.Loads) > most {
+		t.Loads, t.Next = t.Loads[:most], t.Loads[most-1].Nth
+	}
+	rows, err = d.pool.Query(ctx, `SELECT nth, feed, turned_off, turned_on, by, because FROM mullein.recall WHERE target = (SELECT id FROM mullein.target WHERE name = $1) ORDER BY nth DESC LIMIT $2`, t.Table, most)
+	if err != nil {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
+	t.Recalls, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r RecallEntry, err error) {
+		err = row.Scan(&r.Nth, &r.Feed, &r.Off, &r.On, &r.By, &r.Because)
+		return r, err
+	})
+	return t, err
+}

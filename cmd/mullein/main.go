@@ -38,7 +38,7 @@ func logger() *slog.Logger {
 }
 
 func config(o cli.ServeOptions) server.Config {
-	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, KeepRejects: o.KeepRejects, Log: logger(), Out: os.Stdout}
+	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, Connections: o.Connections, KeepRejects: o.KeepRejects, Log: logger(), Out: os.Stdout}
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }

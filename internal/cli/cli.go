@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"mullein/internal/client"
+	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 )
 
@@ -33,6 +34,7 @@ type ServeOptions struct {
 	Listen       string
 	Database     string
 	LandingRoots []string
+	Connections  map[string]string // URLs of further databases with targets, by name
 	KeepRejects  time.Duration
 	Once         bool // demo: a full example, then exit
 }
@@ -129,6 +131,7 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
 	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil, "a folder below which landings may be; repeatable (default: the home folder)")
+	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
 	const keep = 90 * 24 * time.Hour
 	cmd.Flags().DurationVar(&o.KeepRejects, "keep-rejects", keep, "how long the texts of rejects are kept; 0 for ever. What was counted stays")
 }
@@ -137,7 +140,7 @@ func (c *command) serve(p Program) *cobra.Command {
 	var o ServeOptions
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0),
-		RunE: func(cmd *cobra.Command, _ []string) error { return p.Serve(cmd.Context(), c.complete(o)) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.begin(cmd, o, p.Serve) },
 	}
 	c.serveFlags(cmd, &o)
 	return cmd
@@ -147,19 +150,38 @@ func (c *command) demo(p Program) *cobra.Command {
 	var o ServeOptions
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with sample suppliers at work", Args: arguments(0, 0),
-		RunE: func(cmd *cobra.Command, _ []string) error { return p.Demo(cmd.Context(), c.complete(o)) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.begin(cmd, o, p.Demo) },
 	}
 	c.serveFlags(cmd, &o)
 	cmd.Flags().BoolVar(&o.Once, "once", false, "a full example with the same content every time, then exit")
 	return cmd
 }
 
-func (c *command) complete(o ServeOptions) ServeOptions {
+// begin completes the options and runs the service.
+func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Context, ServeOptions) error) error {
 	o.Home = c.home
 	if o.Database == "" {
 		o.Database = c.settings.GetString("database")
 	}
-	return o
+	given, err := cmd.Flags().GetStringArray("connection")
+	if err != nil {
+		return err
+	}
+	o.Connections = map[string]string{}
+	for _, variable := range os.Environ() {
+		if name, ok := strings.CutPrefix(variable, "MULLEIN_CONNECTION_"); ok {
+			name, url, _ := strings.Cut(name, "=")
+			o.Connections[strings.ToLower(strings.ReplaceAll(name, "_", "-"))] = url
+		}
+	}
+	for _, g := range given {
+		name, url, ok := strings.Cut(g, "=")
+		if !ok || name == "" || name == feed.MainConnection {
+			return usageError{fmt.Errorf("--connection takes name=URL with another name than %s, not %q", feed.MainConnection, name)}
+		}
+		o.Connections[name] = url
+	}
+	return run(cmd.Context(), o)
 }
 
 // client gives a client of the service that the caller means.

@@ -1,11 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -71,7 +72,7 @@ func (c *command) recalled(r engine.Recalled) {
 		fmt.Fprintln(c.out)
 		t := &table{head: []string{"WHAT", "ROW", "BEFORE", "AFTER"}}
 		for _, s := range o.Samples {
-			row, before, after := differences(s.Before, s.After)
+			row, before, after := differences(r.Key, s.Before, s.After)
 			t.add(text(s.What), text(row), text(before), text(after))
 		}
 		t.write(c.out)
@@ -104,49 +105,60 @@ func rowsOf(n int64) string {
 	return grouped(n) + " rows"
 }
 
-// columnsOf reads the columns of a row, with their texts.
-func columnsOf(row json.RawMessage) map[string]string {
-	var values map[string]json.RawMessage
-	out := map[string]string{}
-	if json.Unmarshal(row, &values) != nil {
-		return out
+// column is a column of a row, as text.
+type column struct{ name, value string }
+
+// columnsOf reads the columns of a row, in their order; none for null.
+func columnsOf(row json.RawMessage) []column {
+	d := json.NewDecoder(bytes.NewReader(row))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil
 	}
-	for name, v := range values {
-		out[name] = string(v)
+	var out []column
+	for d.More() {
+		name, err := d.Token()
+		var value json.RawMessage
+		if err != nil || d.Decode(&value) != nil {
+			return out
+		}
+		c := column{fmt.Sprint(name), string(value)}
 		var s string
-		if json.Unmarshal(v, &s) == nil {
-			out[name] = s
+		switch {
+		case string(value) == "null":
+			c.value = "-"
+		case json.Unmarshal(value, &s) == nil:
+			c.value = s
 		}
-		if string(v) == "null" {
-			out[name] = "-"
-		}
+		out = append(out, c)
 	}
 	return out
 }
 
-// differences tells which row it is and what differs between before and after.
-func differences(before, after json.RawMessage) (row, was, is string) {
+// minor are lineage columns that tell a reader of a table nothing.
+var minor = []string{"row_digest", "loaded_at", "loaded_run", "from_line", "from_file"}
+
+// differences tells which row it is and what differs between before and after;
+// where there is only one of them, all of it.
+func differences(key []string, before, after json.RawMessage) (row, was, is string) {
 	a, b := columnsOf(before), columnsOf(after)
-	all := a
-	if len(all) == 0 {
-		all = b
-	}
-	names := make([]string, 0, len(all))
-	for name := range all {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	var same, old, now []string
-	for _, name := range names {
+	var keys, old, now []string
+	for i := range max(len(a), len(b)) {
+		c := append(a[min(i, len(a)):], b[min(i, len(b)):]...)[0]
 		switch {
-		case name == "row_digest" || name == "loaded_at" || name == "loaded_run":
-		case len(a) > 0 && len(b) > 0 && a[name] != b[name]:
-			old, now = append(old, name+"="+a[name]), append(now, name+"="+b[name])
-		default:
-			same = append(same, name+"="+all[name])
+		case slices.Contains(key, c.name):
+			keys = append(keys, c.name+"="+c.value)
+			continue
+		case slices.Contains(minor, c.name), len(a) == len(b) && a[i] == b[i]:
+			continue
+		}
+		if len(a) > 0 {
+			old = append(old, a[i].name+"="+a[i].value)
+		}
+		if len(b) > 0 {
+			now = append(now, b[i].name+"="+b[i].value)
 		}
 	}
-	return shorten(strings.Join(same, " "), 70), shorten(strings.Join(old, " "), 60), shorten(strings.Join(now, " "), 60)
+	return shorten(strings.Join(keys, " "), 70), shorten(strings.Join(old, " "), 60), shorten(strings.Join(now, " "), 60)
 }
 
 func (c *command) row() *cobra.Command {
@@ -164,7 +176,7 @@ func (c *command) history(ctx context.Context, service *client.Client, h target.
 		fmt.Fprintf(c.out, "%s has no such row, and the journal knows none.\n", h.Table)
 		return
 	}
-	if h.Now == nil {
+	if columnsOf(h.Now) == nil {
 		fmt.Fprintf(c.out, "%s does not have the row any more.\n\n", h.Table)
 	}
 	t := &table{head: []string{"AT", "WHAT", "FEED", "ARRIVAL", "FILE", "LINE", "BEFORE", "AFTER", "RECORD"}}
@@ -187,13 +199,7 @@ func (c *command) history(ctx context.Context, service *client.Client, h target.
 				}
 			}
 		}
-		row, before, after := differences(s.Before, s.After)
-		if s.Before == nil || s.After == nil {
-			before, after = "", row
-			if s.After == nil {
-				before, after = row, ""
-			}
-		}
+		_, before, after := differences(h.Key, s.Before, s.After)
 		t.add(when(s.At), text(what), text(of), arrival, text(shorten(path, 40)), line, text(before), text(after), text(shorten(record, 60)))
 	}
 	t.write(c.out)

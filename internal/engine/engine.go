@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -37,9 +38,10 @@ const (
 type Options struct {
 	Ledger      *ledger.Ledger
 	Target      *target.Database
-	Roots       []string // landing roots
-	Service     string   // this service's number, a UUID, kept over restarts
-	Name        string   // this service's name, for people
+	Connections map[string]*target.Database // further databases of targets, by name
+	Roots       []string                    // landing roots
+	Service     string                      // this service's number, a UUID, kept over restarts
+	Name        string                      // this service's name, for people
 	Log         *slog.Logger
 	KeepRejects time.Duration                               // how long rejects are kept; 0 for ever
 	Disk        func() (free uint64, where string)          // of the target's disk, where it is known; may be nil
@@ -418,6 +420,17 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
 	t.Absent, t.AbsentAtMost, t.HasAbsentAtMost = f.Target.Absent, f.Target.AbsentAtMost, f.Target.HasAbsentAtMost
 	return t, nil
+}
+
+// TargetOf gives the database of a feed's target.
+func (e *Engine) TargetOf(f *feed.Feed) (*target.Database, error) {
+	if f.Target.Connection == feed.MainConnection {
+		return e.Target, nil
+	}
+	if d, ok := e.Connections[f.Target.Connection]; ok {
+		return d, nil
+	}
+	return nil, fmt.Errorf("the service knows no connection %q; start it with --connection %[1]s=postgres://..., or set MULLEIN_CONNECTION_%s", f.Target.Connection, strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
 }
 
 // openLanding opens the landing of a feed.

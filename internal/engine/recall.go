@@ -20,6 +20,7 @@ import (
 type Recalled struct {
 	Feed     string          `json:"feed"`
 	Table    string          `json:"table"`
+	Key      []string        `json:"key" nullable:"false" doc:"The columns of its key"`
 	Preview  bool            `json:"preview" doc:"Nothing was done"`
 	Arrivals []int64         `json:"arrivals" doc:"Whose loads are taken out"`
 	Back     []int64         `json:"back" doc:"Whose loads are put back"`
@@ -76,7 +77,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 		return nil, conflict(err)
 	}
 	defer recall.Close(ctx)
-	out := &Recalled{Feed: a.Feed, Table: fitted.String(), Preview: preview}
+	out := &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Preview: preview}
 	later, err := recall.Later(ctx)
 	if err != nil {
 		return nil, err
@@ -107,9 +108,6 @@ func conflict(err error) error {
 	return err
 }
 
-// TargetOf gives the database of a feed's target.
-func (e *Engine) TargetOf(*feed.Feed) (*target.Database, error) { return e.Target, nil }
-
 // desk is a worker that watches nothing, for work on a feed's target and files
 // that is not a run, and the target as it is.
 func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted, error) {
@@ -121,7 +119,11 @@ func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted
 	if err != nil {
 		return nil, nil, err
 	}
-	w := &worker{e: e, feed: f, version: version.Version, target: e.Target}
+	database, err := e.TargetOf(f)
+	if err != nil {
+		return nil, nil, &ledger.ConflictError{Reason: err.Error()}
+	}
+	w := &worker{e: e, feed: f, version: version.Version, target: database}
 	table, err := Table(f)
 	if err != nil {
 		return nil, nil, err
@@ -255,7 +257,7 @@ func (l *loading) replacing(ctx context.Context, load *target.Load, parts []*par
 
 // History tells what happened to a row of a feed's target.
 func (e *Engine) History(ctx context.Context, name string, key map[string]string) (*target.History, error) {
-	_, fitted, err := e.desk(ctx, name)
+	w, fitted, err := e.desk(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +269,7 @@ func (e *Engine) History(ctx context.Context, name string, key map[string]string
 			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the key of %s is (%s); %s is missing", fitted, strings.Join(fitted.Key, ", "), k)}
 		}
 	}
-	return e.Target.History(ctx, fitted, key)
+	return w.target.History(ctx, fitted, key)
 }
 
 // Original gives the record of a file that stands at a line, as far as the file

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
 )
@@ -26,12 +27,24 @@ const maxDifferences = 10_000
 // which may differ after one of them was restored from a back-up. The markers
 // are the truth. With mend, it mends what is safe.
 func (e *Engine) Reconcile(ctx context.Context, name string, mend bool) ([]Difference, error) {
-	if err := e.Target.Prepare(ctx); err != nil {
+	version, err := e.Ledger.Version(ctx, name, 0)
+	if err != nil {
+		return nil, err
+	}
+	f, err := feed.Parse(name, []byte(version.Definition))
+	if err != nil {
+		return nil, err
+	}
+	targets, err := e.TargetOf(f)
+	if err != nil {
+		return nil, err
+	}
+	if err := targets.Prepare(ctx); err != nil {
 		return nil, err
 	}
 	out := []Difference{}
 	for after := int64(0); len(out) < maxDifferences; {
-		markers, err := e.Target.Markers(ctx, name, after, leftAtOnce)
+		markers, err := targets.Markers(ctx, name, after, leftAtOnce)
 		if err != nil {
 			return nil, err
 		}
@@ -50,7 +63,7 @@ func (e *Engine) Reconcile(ctx context.Context, name string, mend bool) ([]Diffe
 		if err != nil {
 			return nil, err
 		}
-		found, err := e.unmarked(ctx, name, loaded, mend)
+		found, err := e.unmarked(ctx, targets, name, loaded, mend)
 		if err != nil {
 			return nil, err
 		}
@@ -118,14 +131,14 @@ func (e *Engine) unrecorded(ctx context.Context, name string, markers []target.M
 // unmarked finds arrivals that the ledger has as loaded and the target does
 // not: the target was restored. They are to be loaded again, if their files are
 // still to be had.
-func (e *Engine) unmarked(ctx context.Context, name string, loaded []ledger.Arrival, mend bool) ([]Difference, error) {
+func (e *Engine) unmarked(ctx context.Context, targets *target.Database, name string, loaded []ledger.Arrival, mend bool) ([]Difference, error) {
 	var of []int64
 	for _, a := range loaded {
 		if !a.IsList && a.Balance != (balance.Balance{}) {
 			of = append(of, a.ID)
 		}
 	}
-	marked, err := e.Target.Marked(ctx, name, of)
+	marked, err := targets.Marked(ctx, name, of)
 	if err != nil {
 		return nil, err
 	}

@@ -79,7 +79,10 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	}
 	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: f.OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	var misfit *target.MisfitError
-	fitted, changes, err := e.Target.Look(ctx, table)
+	if w.target, err = e.TargetOf(f); err != nil {
+		return nil, &ledger.ConflictError{Reason: err.Error()}
+	}
+	fitted, changes, err := w.target.Look(ctx, table)
 	if err != nil && !errors.As(err, &misfit) {
 		return nil, err
 	}
@@ -91,7 +94,7 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	if deep && len(changes) > 0 {
 		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs the table, and %s is not there yet; rehearse without --deep", table)}
 	}
-	session, err := e.Target.Session(ctx)
+	session, err := w.target.Session(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -59,7 +59,7 @@ type progress struct {
 
 func newWorker(e *Engine, f *feed.Feed, record ledger.Feed, fence int64) *worker {
 	w := &worker{
-		e: e, feed: f, target: e.Target, version: record.Version, record: record, fence: fence, claimed: time.Now(), waits: record.Waits,
+		e: e, feed: f, version: record.Version, record: record, fence: fence, claimed: time.Now(), waits: record.Waits,
 		wake: make(chan struct{}, 1), due: make(chan struct{}, 1), look: make(chan chan struct{}), finished: make(chan struct{}),
 	}
 	w.paused.Store(record.Paused)
@@ -287,6 +287,10 @@ func (w *worker) own(ctx context.Context) error {
 	}
 	if w.session != nil {
 		return nil
+	}
+	var err error
+	if w.target, err = w.e.TargetOf(w.feed); err != nil {
+		return w.trouble(ctx, err)
 	}
 	if err := w.target.Prepare(ctx); err != nil {
 		return w.trouble(ctx, err)

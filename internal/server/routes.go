@@ -401,7 +401,14 @@ func (s *Server) browse(ctx context.Context, name string, arrival, after int64, 
 	if err != nil {
 		return nil, err
 	}
-	return s.target.Browse(ctx, table, arrival, after, most)
+	database, err := s.engine.TargetOf(f)
+	if err != nil {
+		return nil, &ledger.ConflictError{Reason: err.Error()}
+	}
+	if err := database.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	return database.Browse(ctx, table, arrival, after, most)
 }
 
 // RejectPage asks for a page of rejects.

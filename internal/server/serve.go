@@ -25,11 +25,12 @@ import (
 
 // Config is how a service is started.
 type Config struct {
-	Home         string        // its own folder
-	Listen       string        // host:port
-	Database     string        // URL; "" for a PostgreSQL of its own
-	LandingRoots []string      // default: the home folder
-	KeepRejects  time.Duration // 0 for ever
+	Home         string            // its own folder
+	Listen       string            // host:port
+	Database     string            // URL; "" for a PostgreSQL of its own
+	LandingRoots []string          // default: the home folder
+	Connections  map[string]string // URLs of further databases with targets, by name
+	KeepRejects  time.Duration     // 0 for ever
 	Log          *slog.Logger
 	Out          io.Writer          // what people are told at the start
 	Ready        func(Running)      // may be nil; called when the service answers
@@ -139,6 +140,15 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		return err
 	}
 	defer targets.Close()
+	connections := map[string]*target.Database{}
+	for name, url := range c.Connections {
+		d, err := target.Open(ctx, url)
+		if err != nil {
+			return fmt.Errorf("connection %s: %w", name, err)
+		}
+		defer d.Close()
+		connections[name] = d
+	}
 	token, err := secretFile(filepath.Join(home, TokenFile), ledger.NewSecret)
 	if err != nil {
 		return err
@@ -156,14 +166,14 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
 	e := engine.New(engine.Options{
-		Ledger: records, Target: targets, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk, KeepRejects: c.KeepRejects,
+		Ledger: records, Target: targets, Connections: connections, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk, KeepRejects: c.KeepRejects,
 	})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
 	worked := make(chan error, 1)
 	go func() { worked <- e.Run(working) }()
 
-	s := New(records, targets, e, name, c.LandingRoots, c.Log)
+	s := New(records, e, name, c.LandingRoots, c.Log)
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}

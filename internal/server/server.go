@@ -20,7 +20,6 @@ import (
 
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
 )
 
 // Version is the API's and the program's.
@@ -32,7 +31,6 @@ var consoleFiles embed.FS
 // Server answers HTTP.
 type Server struct {
 	ledger *ledger.Ledger
-	target *target.Database
 	engine *engine.Engine
 	name   string
 	roots  []string
@@ -48,8 +46,8 @@ type Server struct {
 }
 
 // New makes a server over the parts of a service.
-func New(l *ledger.Ledger, t *target.Database, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
-	s := &Server{ledger: l, target: t, engine: e, name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+func New(l *ledger.Ledger, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
+	s := &Server{ledger: l, engine: e, name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)

@@ -13,7 +13,7 @@ import (
 )
 
 func main() {
-	document, err := server.New(nil, nil, nil, "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	document, err := server.New(nil, nil, "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
 	var pretty bytes.Buffer
 	if err == nil {
 		err = json.Indent(&pretty, document, "", "  ")

@@ -22,10 +22,10 @@ type Recalled struct {
 	Table    string          `json:"table"`
 	Key      []string        `json:"key" nullable:"false" doc:"The columns of its key"`
 	Preview  bool            `json:"preview" doc:"Nothing was done"`
-	Arrivals []int64         `json:"arrivals" doc:"Whose loads are taken out"`
-	Back     []int64         `json:"back" doc:"Whose loads are put back"`
+	Arrivals []int64         `json:"arrivals" nullable:"false" doc:"Whose loads are taken out"`
+	Back     []int64         `json:"back" nullable:"false" doc:"Whose loads are put back"`
 	Outcome  *target.Outcome `json:"outcome"`
-	Later    []Reread        `json:"later" doc:"Loads since then that may have left rows alone because of them"`
+	Later    []Reread        `json:"later" nullable:"false" doc:"Loads since then that may have left rows alone because of them"`
 }
 
 // Reread is a later load whose file is held against the keys of a recall.
@@ -77,7 +77,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 		return nil, conflict(err)
 	}
 	defer recall.Close(ctx)
-	out := &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Preview: preview}
+	out := &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Preview: preview, Arrivals: []int64{}, Back: []int64{}}
 	later, err := recall.Later(ctx)
 	if err != nil {
 		return nil, err

@@ -273,6 +273,8 @@ func marker(row pgx.Row) (*Marker, error) {
 
 // Rows is a page of a target table.
 type Rows struct {
+	Table   string   `json:"table"`
+	Key     []string `json:"key" nullable:"false" doc:"The columns of its key"`
 	Columns []string `json:"columns"`
 	Rows    [][]any  `json:"rows" nullable:"false" doc:"Each value as text, as PostgreSQL writes it, or null"`
 }
@@ -281,7 +283,7 @@ type Rows struct {
 // the order of its file, beyond a line, or, with arrival 0, those with the
 // greatest keys.
 func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int64, most int) (*Rows, error) {
-	out := &Rows{Columns: []string{}, Rows: [][]any{}}
+	out := &Rows{Table: t.String(), Key: append([]string{}, t.Key...), Columns: []string{}, Rows: [][]any{}}
 	var there bool
 	if err := d.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", quote(t.Schema, t.Name)).Scan(&there); err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
@@ -311,7 +313,9 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 		for _, k := range t.Key {
 			keys = append(keys, "t."+quote(k)+" DESC")
 		}
-		order = " ORDER BY " + strings.Join(keys, ", ")
+		if t.keyed() {
+			order = " ORDER BY " + strings.Join(keys, ", ")
+		}
 	}
 	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+" t"+where+order+" LIMIT $1", args...)
 	if err != nil {

@@ -23,7 +23,7 @@ type Step struct {
 // History is what is known of a row.
 type History struct {
 	Table string          `json:"table"`
-	Key   []string        `json:"key" doc:"The columns of the key"`
+	Key   []string        `json:"key" nullable:"false" doc:"The columns of the key"`
 	Now   json.RawMessage `json:"now" doc:"The row as it stands in the target; null for none"`
 	Hand  bool            `json:"hand" doc:"Somebody else has written it last"`
 	Steps []Step          `json:"steps" nullable:"false" doc:"The oldest first, as far back as the journal goes"`

@@ -145,6 +145,19 @@ func (m *model) fold() modelTable {
 	return t
 }
 
+// instead gives what comes back when a load goes: what it replaced, but not
+// earlier generations of itself.
+func (l *modelLoad) instead() (out []*modelLoad) {
+	for _, r := range l.replaced {
+		if r.arrival == l.arrival {
+			out = append(out, r.instead()...)
+		} else {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 func (m *model) newest(arrival int64) *modelLoad {
 	for _, l := range slices.Backward(m.loads) {
 		if l.arrival == arrival {
@@ -278,7 +291,7 @@ func (p *play) recall(l *modelLoad, back, preview bool) {
 		return
 	}
 	l.active = back
-	for _, r := range l.replaced {
+	for _, r := range l.instead() {
 		r.active = !back
 	}
 	assert.Equal(p.t, len(p.fold())-len(before), int(outcome.Returned-outcome.Removed), "%+v", outcome)

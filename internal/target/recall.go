@@ -135,9 +135,9 @@ func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []i
 	for _, e := range list {
 		switch {
 		case !back && e.Active:
-			c.r.off, c.r.on = append(c.r.off, e.Nth), append(c.r.on, e.Replaced...)
+			c.r.off, c.r.on = append(c.r.off, e.Nth), append(c.r.on, instead(e, list)...)
 		case back && !e.Active && e.Nth == newest(list, e.Arrival):
-			c.r.on, c.r.off = append(c.r.on, e.Nth), append(c.r.off, e.Replaced...)
+			c.r.on, c.r.off = append(c.r.on, e.Nth), append(c.r.off, instead(e, list)...)
 		}
 	}
 	if len(c.r.off)+len(c.r.on) == 0 {
@@ -153,6 +153,21 @@ func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []i
 		return c.onlyNewest(ctx)
 	}
 	return c.r.keys(ctx)
+}
+
+// instead gives the loads that a load stands instead of: those that it replaced,
+// but for earlier generations of the same arrivals, instead of which it has what
+// those had replaced.
+func instead(e LoadEntry, same []LoadEntry) []int64 {
+	var out []int64
+	for _, nth := range e.Replaced {
+		if i := slices.IndexFunc(same, func(s LoadEntry) bool { return s.Nth == nth }); i >= 0 {
+			out = append(out, instead(same[i], same)...)
+		} else {
+			out = append(out, nth)
+		}
+	}
+	return out
 }
 
 func newest(of []LoadEntry, arrival int64) (nth int64) {
@@ -193,6 +208,7 @@ func (c *Recall) onlyNewest(ctx context.Context) error {
 // Arrivals gives the arrivals whose loads the recall takes out of force, and
 // those whose loads it puts back.
 func (c *Recall) Arrivals(ctx context.Context) (off, on []int64, err error) {
+	off, on = []int64{}, []int64{}
 	for _, of := range []struct {
 		nth []int64
 		out *[]int64

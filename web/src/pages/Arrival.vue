@@ -70,6 +70,7 @@ const steps = computed(() => {
           <template v-for="v in verbs" :key="v.verb">
             <AskReason v-if="v.from.includes(a.state) || (v.verb === 'release' && a.waivable)" :label="v.label" :title="`${v.label}: ${a.path}`" :about="v.about" :act="decide(v.verb)" />
           </template>
+          <router-link v-if="(a.state === 'loaded' || a.state === 'recalled') && !a.is_list" :to="`/arrivals/${a.id}/recall`" class="button">{{ a.state === 'loaded' ? 'Recall…' : 'Put back…' }}</router-link>
         </div>
       </div>
       <p v-if="a.reason" class="reason" :class="a.state">

@@ -1,0 +1,122 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, got } from '../api/client'
+import RowTable from '../components/RowTable.vue'
+import { bytes, count, exact, places, time } from '../format'
+
+// A table that feeds end in: its shape, its sizes, its last loads.
+const route = useRoute()
+const table = computed(() => String(route.params.table))
+const { data: t, error } = useQuery({
+  queryKey: ['target', table],
+  queryFn: () => got(api.GET('/api/v1/targets/{table}', { params: { path: { table: table.value }, query: { limit: 25 } } })),
+})
+const feed = computed(() => t.value?.feeds[0])
+const { data: rows } = useQuery({
+  queryKey: ['rows', feed],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rows', { params: { path: { feed: feed.value ?? '' }, query: { limit: 10 } } })),
+  enabled: computed(() => !!feed.value),
+})
+const used = computed(() => places.filter((p) => t.value?.loads.some((l) => l.balance[p.key])))
+const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
+</script>
+
+<template>
+  <p v-if="error" class="panel" role="alert">{{ error.message }}</p>
+  <template v-if="t">
+    <section class="panel">
+      <div class="row spread">
+        <h1 class="mono name">{{ t.table }}</h1>
+        <router-link v-if="t.key.length" class="button" :to="`/targets/${t.table}/row`">Look up a row…</router-link>
+      </div>
+      <p v-if="t.about">{{ t.about }}</p>
+      <p v-if="!t.there" class="nothing">The table is not there yet; the first load makes it.</p>
+      <dl class="facts">
+        <dt>Filled by</dt>
+        <dd>
+          <template v-for="(f, i) in t.feeds" :key="f">{{ i ? ', ' : '' }}<router-link :to="`/feeds/${f}`">{{ f }}</router-link></template>, mode {{ t.mode }}<template v-if="t.key.length"> by {{ t.key.join(', ') }}</template>
+        </dd>
+        <dt>Rows</dt>
+        <dd>{{ count(t.rows) }} <span class="quiet">after the last load</span></dd>
+        <dt>Size</dt>
+        <dd>{{ bytes(t.bytes) }}, and {{ bytes(t.index_bytes) }} of indexes<template v-if="t.partitions">, in {{ count(t.partitions) }} partitions</template></dd>
+        <dt>Journal</dt>
+        <dd>{{ count(t.entries) }} entries, kept {{ t.kept }}</dd>
+      </dl>
+    </section>
+    <section v-if="t.loads.length" class="panel">
+      <h2>The last loads</h2>
+      <div class="scroll">
+        <table class="grid">
+          <thead>
+            <tr>
+              <th>At</th>
+              <th>File</th>
+              <th class="n">Read</th>
+              <th v-for="p in used" :key="p.key" class="n" :title="p.about">{{ p.name }}</th>
+              <th v-if="removes" class="n" title="rows of the table that went">removed</th>
+              <th class="n">Rows before</th>
+              <th class="n">Rows after</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="l in t.loads" :key="l.nth" :class="{ off: !l.active }">
+              <td class="t" :title="exact(l.committed_at)">{{ time(l.committed_at) }}</td>
+              <td class="path">
+                <router-link :to="`/arrivals/${l.arrival}`">{{ l.path }}</router-link><span v-if="!l.active" class="quiet"> recalled</span>
+              </td>
+              <td class="n">{{ count(l.balance.read) }}</td>
+              <td v-for="p in used" :key="p.key" class="n" :class="{ nil: !l.balance[p.key] }">{{ count(l.balance[p.key]) }}</td>
+              <td v-if="removes" class="n" :class="{ nil: !l.balance.removed }">{{ count(l.balance.removed) }}</td>
+              <td class="n">{{ l.rows_before === null ? '–' : count(l.rows_before) }}</td>
+              <td class="n">{{ l.rows_after === null ? '–' : count(l.rows_after) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <section v-if="t.recalls.length" class="panel">
+      <h2>Recalls</h2>
+      <table class="grid">
+        <tbody>
+          <tr v-for="r in t.recalls" :key="r.nth">
+            <td class="t">{{ r.off.length ? 'recalled' : 'put back' }} by {{ r.by }}</td>
+            <td>{{ r.because }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
+    <section v-if="t.there" class="panel">
+      <h2>Shape</h2>
+      <table class="grid">
+        <thead>
+          <tr><th>Column</th><th>Type</th><th>Key</th><th>Not null</th><th>What it is</th></tr>
+        </thead>
+        <tbody>
+          <tr v-for="c in t.columns" :key="c.name">
+            <td class="mono t">{{ c.name }}</td>
+            <td class="t">{{ c.type }}</td>
+            <td class="t">{{ c.key ? 'key' : '' }}</td>
+            <td class="t">{{ c.not_null ? 'yes' : '' }}</td>
+            <td>{{ c.about }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
+    <section v-if="rows?.rows.length" class="panel">
+      <h2>Some rows</h2>
+      <RowTable :rows="rows" />
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.name {
+  font-size: 17px;
+}
+.off .path a {
+  text-decoration: line-through;
+}
+</style>

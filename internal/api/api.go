@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"mullein/internal/core/balance"
 	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
@@ -288,3 +289,48 @@ type DayMark = ledger.Mark
 
 // DaySlot is what is due at a time, on the ruler.
 type DaySlot = ledger.DaySlot
+
+// RollupList is all rollups.
+type RollupList struct {
+	Items []target.RollupState `json:"items" nullable:"false"`
+}
+
+// RollupPut is a rollup's file.
+type RollupPut struct {
+	File       string `json:"file" maxLength:"1000" doc:"Its name, for errors"`
+	Definition string `json:"definition" maxLength:"65536"`
+}
+
+// RollupChecked says what a rollup's file describes.
+type RollupChecked struct {
+	Rollup string `json:"rollup"`
+	Table  string `json:"table"`
+}
+
+// RollupRebuilt says how a rollup was computed as a whole.
+type RollupRebuilt struct {
+	Rows int64 `json:"rows" doc:"Of the rollup"`
+}
+
+// Commit tells of a commit into a target, as a CloudEvents 1.0 event in its JSON
+// format.
+type Commit struct {
+	SpecVersion string     `json:"specversion" enum:"1.0"`
+	ID          string     `json:"id"`
+	Source      string     `json:"source"`
+	Type        string     `json:"type" enum:"mullein.load,mullein.recall"`
+	Subject     string     `json:"subject" doc:"The path of the file"`
+	Time        time.Time  `json:"time"`
+	ContentType string     `json:"datacontenttype"`
+	Data        CommitData `json:"data"`
+}
+
+// CommitData is what was committed.
+type CommitData struct {
+	Feed       string          `json:"feed"`
+	Arrival    int64           `json:"arrival"`
+	Generation int             `json:"generation"`
+	Run        *int64          `json:"run"`
+	SHA256     string          `json:"sha256"`
+	Balance    balance.Balance `json:"balance"`
+}

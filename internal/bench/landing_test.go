@@ -83,7 +83,7 @@ func (h *bench) taken(bad int, feeds ...string) time.Duration {
 // own gives a feed a landing of its own, so that feeds do not list each
 // other's files.
 func own(feed string) string {
-	return strings.Replace(definition(feed), "at: in,", "at: in/"+feed+",", 1)
+	return strings.Replace(definition(feed, "14d"), "at: in,", "at: in/"+feed+",", 1)
 }
 
 // BenchmarkManySmallFiles loads 10,000 files of 100 rows, first for one feed,
@@ -129,7 +129,7 @@ func BenchmarkPages(b *testing.B) {
 	h := start(b)
 	feeds := []string{"gauges", "stations", "lab", "buoys"}
 	for _, feed := range feeds {
-		_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", definition(feed))
+		_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", definition(feed, "14d"))
 		require.NoError(b, err)
 		require.NoError(b, h.client.Pause(h.ctx, feed))
 	}

@@ -15,6 +15,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
+	"mullein/internal/engine"
 	"mullein/internal/ledger"
 )
 
@@ -53,6 +54,7 @@ func (c *command) feed() *cobra.Command {
 			return c.did(api.Resume(ctx, args[0]), "resumed "+args[0])
 		})},
 		removeCommand,
+		&cobra.Command{Use: "ddl FILE...", Short: "The statements that make the tables of feed files; needs no service", Args: arguments(1, -1), RunE: c.ddl},
 		&cobra.Command{Use: "history FEED", Short: "All versions of a feed", Args: arguments(1, 1), RunE: c.call(c.feedHistory)},
 	)
 	return cmd
@@ -63,6 +65,25 @@ func (c *command) did(err error, what string) error {
 		return err
 	}
 	return c.show(map[string]string{"done": what}, func() { fmt.Fprintln(c.out, what) })
+}
+
+func (c *command) ddl(_ *cobra.Command, args []string) error {
+	good, bad, err := c.parseFiles(args)
+	if err != nil {
+		return err
+	}
+	if len(bad) > 0 {
+		return bad
+	}
+	var statements []string
+	for _, p := range good {
+		table, err := engine.Table(p.feed)
+		if err != nil {
+			return err
+		}
+		statements = append(statements, table.DDL()...)
+	}
+	return c.show(statements, func() { fmt.Fprintln(c.out, strings.Join(statements, ";\n")+";") })
 }
 
 // feedFiles lists the feed files that arguments name: files, and the .yaml

@@ -245,6 +245,35 @@ func (c *Client) Target(ctx context.Context, table string) (api.TargetView, erro
 	return get[api.TargetView](ctx, c, "/targets/"+url.PathEscape(table), url.Values{"limit": {"20"}})
 }
 
+// Rollups gives all rollups.
+func (c *Client) Rollups(ctx context.Context) (api.RollupList, error) {
+	return get[api.RollupList](ctx, c, "/rollups", nil)
+}
+
+// PutRollup creates a rollup or changes it.
+func (c *Client) PutRollup(ctx context.Context, name, file, definition string) error {
+	return c.call(ctx, http.MethodPut, "/rollups/"+url.PathEscape(name), nil, api.RollupPut{File: file, Definition: definition}, nil)
+}
+
+// RemoveRollup ends a rollup.
+func (c *Client) RemoveRollup(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/rollups/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// RebuildRollup computes a rollup as a whole.
+func (c *Client) RebuildRollup(ctx context.Context, name string) (api.RollupRebuilt, error) {
+	var out api.RollupRebuilt
+	err := c.long(ctx, http.MethodPost, "/rollups/"+url.PathEscape(name)+"/rebuild", nil, nil, &out)
+	return out, err
+}
+
+// VerifyRollup compares a rollup with a full computation.
+func (c *Client) VerifyRollup(ctx context.Context, name string) (target.RollupVerified, error) {
+	var out target.RollupVerified
+	err := c.long(ctx, http.MethodGet, "/rollups/"+url.PathEscape(name)+"/verification", nil, nil, &out)
+	return out, err
+}
+
 // Decide redoes, skips, holds or releases arrivals.
 func (c *Client) Decide(ctx context.Context, d api.Verdict) (api.Decided, error) {
 	var out api.Decided

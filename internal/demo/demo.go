@@ -25,13 +25,14 @@ import (
 
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/rollup"
 	"mullein/internal/ledger"
 )
 
-//go:embed feeds/*.yaml
+//go:embed feeds/*.yaml rollups/*.yaml
 var feeds embed.FS
 
-// Put creates the sample feeds and their landing folders below root.
+// Put creates the sample feeds and rollups, and their landing folders below root.
 func Put(ctx context.Context, service *client.Client, root string) error {
 	names, err := fs.Glob(feeds, "feeds/*.yaml")
 	if err != nil {
@@ -50,6 +51,27 @@ func Put(ctx context.Context, service *client.Client, root string) error {
 			return fmt.Errorf("make a landing: %w", err)
 		}
 		if _, err := service.PutFeed(ctx, f.Name, name, string(text)); err != nil {
+			return err
+		}
+	}
+	return putRollups(ctx, service)
+}
+
+func putRollups(ctx context.Context, service *client.Client) error {
+	names, err := fs.Glob(feeds, "rollups/*.yaml")
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		text, err := feeds.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		r, err := rollup.Parse(name, text)
+		if err != nil {
+			return err
+		}
+		if err := service.PutRollup(ctx, r.Name, name, string(text)); err != nil {
 			return err
 		}
 	}

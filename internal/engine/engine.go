@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -53,6 +54,7 @@ type Options struct {
 type Engine struct {
 	Options
 	changed chan struct{}
+	touched chan struct{}       // wakes the keeper of rollups
 	memory  *semaphore.Weighted // what all loads may use together
 	large   chan struct{}       // a token for each large load that may go on at a time
 
@@ -69,6 +71,7 @@ func New(o Options) *Engine {
 	return &Engine{
 		Options: o,
 		changed: make(chan struct{}, 1),
+		touched: make(chan struct{}, 1),
 		memory:  semaphore.NewWeighted(maxMemory),
 		large:   make(chan struct{}, max(2, runtime.NumCPU())),
 		workers: map[string]*worker{},
@@ -93,6 +96,8 @@ func (e *Engine) Run(ctx context.Context) error {
 	wg.Go(func() { e.keepLeases(ctx) })
 	wg.Go(func() { e.follow(ctx) })
 	wg.Go(func() { e.forget(ctx) })
+	wg.Go(func() { e.keepRollups(ctx) })
+	wg.Go(func() { e.pruneJournals(ctx) })
 	away := false
 	for ctx.Err() == nil {
 		err := e.lookUpFeeds(ctx, hard, &wg)
@@ -127,6 +132,71 @@ func (e *Engine) forget(ctx context.Context) {
 		}
 		if n == atOnce {
 			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(rest):
+		}
+	}
+}
+
+// databases gives those of all targets.
+func (e *Engine) databases() []*target.Database {
+	return append([]*target.Database{e.Target}, slices.Collect(maps.Values(e.Connections))...)
+}
+
+// rollupsAtLeast is how often rollups are looked at without being told of a load:
+// others may write to the tables that they read.
+const rollupsAtLeast = 2 * time.Second
+
+// keepRollups brings rollups in step with what was loaded.
+func (e *Engine) keepRollups(ctx context.Context) {
+	said := ""
+	for ctx.Err() == nil {
+		var whole error
+		for _, d := range e.databases() {
+			if err := d.Prepare(ctx); err != nil {
+				continue // no load there is possible either, and is said so
+			}
+			_, err := d.KeepRollups(ctx)
+			whole = errors.Join(whole, err)
+		}
+		if whole != nil && ctx.Err() == nil && whole.Error() != said {
+			said = whole.Error()
+			e.Log.Warn("rollups could not be kept; trying on", "error", whole)
+		}
+		select {
+		case <-ctx.Done():
+		case <-e.touched:
+		case <-time.After(rollupsAtLeast):
+		}
+	}
+}
+
+// Touched tells the engine that rollups have something to do.
+func (e *Engine) Touched() { poke(e.touched) }
+
+// pruneJournals drops what feeds keep of their loads for too long, in small
+// steps.
+func (e *Engine) pruneJournals(ctx context.Context) {
+	const atOnce, rest = 5000, 10 * time.Minute
+	for ctx.Err() == nil {
+		records, err := e.Ledger.Feeds(ctx)
+		for _, record := range records {
+			var f *feed.Feed
+			var targets *target.Database
+			if f, err = e.definition(ctx, record); err != nil || f == nil {
+				continue
+			}
+			if targets, err = e.TargetOf(f); err != nil {
+				continue
+			}
+			for n := int64(atOnce); n >= atOnce && err == nil; {
+				n, err = targets.Prune(ctx, f.Name, time.Now().Add(-f.Target.Recall), atOnce)
+			}
+			if err != nil && ctx.Err() == nil {
+				e.Log.Warn("an old journal could not be dropped; trying again later", "feed", f.Name, "error", err)
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -235,6 +305,7 @@ func (e *Engine) tell(events []ledger.Event) {
 			}
 		case "load":
 			loaded[event.Feed] = true
+			e.Touched()
 		case "run":
 			runs[event.Feed] = true
 		}
@@ -410,7 +481,7 @@ func Table(f *feed.Feed) (*target.Table, error) {
 				comment += ". " + c.Field.Description
 			}
 		}
-		own = append(own, target.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required, Comment: comment})
+		own = append(own, target.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required, Comment: comment, MaxLength: c.Field.Constraints.MaxLength})
 	}
 	for _, d := range f.Derive {
 		own = append(own, target.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
@@ -418,6 +489,10 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, f.Target.Lineage)
 	t.Deletes = f.DeleteWhen != ""
 	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
+	t.Missing = f.Target.MissingColumns
+	if f.Target.AddColumns && t.Missing == feed.AddToOwn {
+		t.Missing = feed.AddMissingColumns
+	}
 	t.Absent, t.AbsentAtMost, t.HasAbsentAtMost = f.Target.Absent, f.Target.AbsentAtMost, f.Target.HasAbsentAtMost
 	return t, nil
 }

@@ -190,7 +190,7 @@ func source(entry landing.Entry, inOrder io.Reader, anywhere content) decode.Sou
 
 // match holds the columns of the file against the schema.
 func (r *reading) match() error {
-	schema := &r.w.feed.Schema
+	schema := &r.w.extended().Schema
 	names, err := r.rows.Header()
 	if err != nil {
 		return err
@@ -252,7 +252,7 @@ func (w *worker) compile() (*compiled, error) {
 	}
 	c := &compiled{}
 	var err error
-	if c.columns, err = w.feed.Schema.Compile(w.feed.Zone); err != nil {
+	if c.columns, err = w.extended().Schema.Compile(w.feed.Zone); err != nil {
 		return nil, err
 	}
 	scope, err := w.feed.Scope()
@@ -288,7 +288,7 @@ func (w *worker) compile() (*compiled, error) {
 	if err := w.compileDelivery(c); err != nil {
 		return nil, err
 	}
-	c.digested = digested(w.feed, len(c.columns))
+	c.digested = digested(w.extended(), len(c.columns))
 	w.compiled = c
 	return c, nil
 }

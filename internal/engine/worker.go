@@ -37,6 +37,7 @@ type worker struct {
 
 	// What only the working goroutine touches:
 	fence    int64
+	wider    *feed.Feed // the feed with the columns that files have beyond its schema; nil for none
 	compiled *compiled
 	session  *target.Session // nil until there is work; then the feed's fence stands in the target
 	fitted   *target.Fitted
@@ -491,6 +492,9 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			}
 			took[a.ID].times++
 		}
+		if err := w.learnColumns(all); err != nil {
+			return w.trouble(limited, err)
+		}
 		if w.fitted == nil {
 			if err := w.fit(limited); err != nil {
 				return w.trouble(limited, err)
@@ -602,7 +606,7 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 // fit makes the target or holds it against the feed.
 func (w *worker) fit(ctx context.Context) error {
 	if w.table == nil {
-		table, err := Table(w.feed)
+		table, err := Table(w.extended())
 		if err != nil {
 			return err
 		}

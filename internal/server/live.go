@@ -76,6 +76,9 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 					if send(sse.Message{ID: int(e.ID), Data: e}) != nil {
 						return
 					}
+					if commit := s.commit(ctx, e); commit != nil && send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
+						return
+					}
 				}
 				if len(events) < eventsAtOnce {
 					break
@@ -83,6 +86,23 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 			}
 		}
 	}
+}
+
+// commit tells of a commit that an event is about; nil when it is about none.
+func (s *Server) commit(ctx context.Context, e ledger.Event) *api.Commit {
+	kind := "mullein.load"
+	switch {
+	case e.Kind == "arrival" && e.State == string(ledger.Recalled):
+		kind = "mullein.recall"
+	case e.Kind != "load":
+		return nil
+	}
+	a, err := s.ledger.Arrival(ctx, e.Arrival)
+	if err != nil {
+		return nil
+	}
+	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kind, Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
+		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: a.Balance}}
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {

@@ -74,8 +74,13 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("original", "/arrivals/{id}/original", "The record that stands at a line of an arrival's file"), s.original)
 	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"), s.describe)
 	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)
+	huma.Register(s.api, get("rollups", "/rollups", "All rollups"), s.rollups)
+	huma.Register(s.api, do(http.MethodPut, "put-rollup", "/rollups/{rollup}", "Create a rollup or change it"), s.putRollup)
+	huma.Register(s.api, do(http.MethodDelete, "remove-rollup", "/rollups/{rollup}", "End a rollup; its table stays"), s.removeRollup)
+	huma.Register(s.api, do(http.MethodPost, "rebuild-rollup", "/rollups/{rollup}/rebuild", "Compute a rollup as a whole"), s.rebuildRollup)
+	huma.Register(s.api, get("verify-rollup", "/rollups/{rollup}/verification", "Compare a rollup with a full computation"), s.verifyRollup)
 	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
-	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}}, s.events)
+	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}, "commit": api.Commit{}}, s.events)
 }
 
 // answer turns errors of the parts below into problem details.
@@ -322,6 +327,9 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	}
 	if f.Name != in.Feed {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the file is of feed %q, not of %q", f.Name, in.Feed))
+	}
+	if err := s.mayEndThere(ctx, f); err != nil {
+		return nil, answer(err)
 	}
 	version, changed, err := s.ledger.PutFeed(ctx, f.Name, in.Body.Definition, callerOf(ctx))
 	s.engine.Changed()

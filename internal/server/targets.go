@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -65,6 +66,24 @@ func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error)
 		return nil, fmt.Errorf("a feed that ends in %s.%s: %w", schema, name, ledger.ErrNotFound)
 	}
 	return out, nil
+}
+
+// mayEndThere says why a feed cannot end in its target: the service does not know
+// its database, or another feed ends there and they would write over each other.
+func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
+	if _, err := s.engine.TargetOf(f); err != nil {
+		return &ledger.ConflictError{Reason: err.Error()}
+	}
+	others, err := s.feedsOf(ctx, TablePath{f.Target.Schema + "." + f.Target.Table})
+	if err != nil && !errors.Is(err, ledger.ErrNotFound) {
+		return err
+	}
+	for _, o := range others {
+		if why := f.Shares(o); why != "" {
+			return &ledger.ConflictError{Reason: why}
+		}
+	}
+	return nil
 }
 
 func (s *Server) describe(ctx context.Context, in *struct {

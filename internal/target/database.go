@@ -65,7 +65,9 @@ CREATE SEQUENCE IF NOT EXISTS mullein.nth;
 CREATE TABLE IF NOT EXISTS mullein.target (
 	id   integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
 	name text NOT NULL UNIQUE,
-	rows bigint NOT NULL
+	rows bigint NOT NULL,
+	made boolean NOT NULL DEFAULT false,
+	writers bigint[] NOT NULL DEFAULT '{}'
 );
 ALTER TABLE mullein.load
 	ADD COLUMN IF NOT EXISTS nth         bigint NOT NULL DEFAULT nextval('mullein.nth'),
@@ -101,6 +103,22 @@ CREATE TABLE IF NOT EXISTS mullein.change (
 	given  json
 );
 CREATE INDEX IF NOT EXISTS change_by_load ON mullein.change (load);
+CREATE TABLE IF NOT EXISTS mullein.rollup (
+	id          integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+	name        text NOT NULL UNIQUE,
+	definition  text NOT NULL,
+	version     integer NOT NULL DEFAULT 1,
+	put_by      text NOT NULL,
+	put_at      timestamptz NOT NULL DEFAULT now(),
+	filled      boolean NOT NULL DEFAULT false,
+	computed_at timestamptz,
+	problem     text NOT NULL DEFAULT ''
+);
+CREATE TABLE IF NOT EXISTS mullein.touched (
+	rollup integer NOT NULL REFERENCES mullein.rollup ON DELETE CASCADE,
+	key    json NOT NULL
+);
+CREATE INDEX IF NOT EXISTS touched_by_rollup ON mullein.touched (rollup);
 CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
 COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
 `

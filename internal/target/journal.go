@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 )
@@ -312,15 +314,23 @@ func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance)
 	return rows.Err()
 }
 
-// Prune drops the journal of up to most entries of a feed's loads that were
-// committed before a time, and gives how many it dropped. Loads whose journal is
-// gone can no longer be recalled.
-func (d *Database) Prune(ctx context.Context, feed string, before time.Time, most int) (int64, error) {
-	tag, err := d.pool.Exec(ctx, `WITH old AS (SELECT nth FROM mullein.load WHERE feed = $1 AND journal AND committed_at < $2 ORDER BY nth LIMIT 1000),
-			gone AS (DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM mullein.change c WHERE c.load IN (SELECT nth FROM old) LIMIT $3)) RETURNING c.load)
-		UPDATE mullein.load SET journal = false WHERE nth IN (SELECT nth FROM old) AND (SELECT count(*) FROM gone) < $3`, feed, before, most)
+// Prune drops up to most entries of the journal of a feed's loads that were
+// committed before a time, and gives how many. Loads whose journal is gone can no
+// longer be recalled.
+func (d *Database) Prune(ctx context.Context, feed string, before time.Time, most int) (n int64, err error) {
+	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM mullein.change c JOIN mullein.load l ON l.nth = c.load
+			WHERE l.feed = $1 AND l.journal AND l.committed_at < $2 LIMIT $3))`, feed, before, most)
+		if err != nil {
+			return err
+		}
+		if n = tag.RowsAffected(); n < int64(most) {
+			_, err = tx.Exec(ctx, "UPDATE mullein.load SET journal = false WHERE feed = $1 AND journal AND committed_at < $2", feed, before)
+		}
+		return err
+	})
 	if err != nil {
 		return 0, fmt.Errorf("prune the journal of %s: %w", feed, err)
 	}
-	return tag.RowsAffected(), nil
+	return n, nil
 }

@@ -123,7 +123,7 @@ func (r *refold) work(ctx context.Context) error {
 func (r *refold) look(ctx context.Context) error {
 	l, t := r.l, r.l.table
 	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (SELECT DISTINCT unnest(writers) AS writer FROM (
-				SELECT writers FROM mullein.load WHERE target = $1 UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT $2::bigint[]) w)
+				SELECT writers FROM mullein.load WHERE target = $1 UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target WHERE id = $1 UNION ALL SELECT $2::bigint[]) w)
 		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
 		SELECT k.key, row_to_json(t), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
 		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))

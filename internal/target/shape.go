@@ -17,10 +17,11 @@ import (
 
 // Column is a column of a target table.
 type Column struct {
-	Name    string
-	Kind    tabular.Kind
-	NotNull bool
-	Comment string
+	Name      string
+	Kind      tabular.Kind
+	NotNull   bool
+	Comment   string
+	MaxLength int // characters of a text; 0 for no bound
 }
 
 // Table is what a feed wants its target to be.
@@ -41,6 +42,7 @@ type Table struct {
 	AbsentAtMost    check.Tolerance
 	HasAbsentAtMost bool
 	Journal         bool // what loads change is kept
+	Missing         feed.MissingColumns
 }
 
 func (t *Table) String() string { return t.Schema + "." + t.Name }
@@ -90,6 +92,9 @@ var sqlTypes = map[tabular.Kind][]string{
 type MisfitError struct {
 	Table       string
 	Differences []string
+
+	mends []string // what each difference takes, after ALTER TABLE; "" for what nobody can mend so
+	alone bool     // all of them can be mended
 }
 
 func (e *MisfitError) Error() string {
@@ -99,7 +104,8 @@ func (e *MisfitError) Error() string {
 // Fitted is a table that is there and fits.
 type Fitted struct {
 	*Table
-	id        int // in the bookkeeping
+	id        int  // in the bookkeeping
+	made      bool // by us
 	oid       uint32
 	casts     map[string]string // by own column: what makes a staged value comparable with the target's
 	has       []string          // all columns that the table has
@@ -116,7 +122,8 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 	if err != nil {
 		return nil, err
 	}
-	if oid == 0 {
+	made := oid == 0
+	if made {
 		if err := d.create(ctx, t); err != nil {
 			return nil, err
 		}
@@ -125,10 +132,22 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 		}
 	}
 	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
-	if err := d.hold(ctx, f); err != nil {
+	if err := d.register(ctx, f, made); err != nil {
 		return nil, err
 	}
-	return f, d.register(ctx, f)
+	err = d.hold(ctx, f)
+	var misfit *MisfitError
+	if errors.As(err, &misfit) && misfit.alone && t.Missing != feed.RefuseMissing && (f.made || t.Missing == feed.AddMissingColumns) {
+		if err := d.change(ctx, t, misfit.mends); err != nil {
+			return nil, err
+		}
+		f.casts, f.has, f.writable = map[string]string{}, nil, nil
+		err = d.hold(ctx, f)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
 }
 
 func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
@@ -144,13 +163,14 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 }
 
 // register gives the table its number in the bookkeeping. Its rows are counted
-// once, when it is met for the first time.
-func (d *Database) register(ctx context.Context, f *Fitted) error {
-	const look = "SELECT id FROM mullein.target WHERE name = $1"
-	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
-	if errors.Is(err, pgx.ErrNoRows) {
-		if _, err = d.pool.Exec(ctx, "INSERT INTO mullein.target (name, rows) SELECT $1, count(*) FROM "+quote(f.Schema, f.Name)+" ON CONFLICT DO NOTHING", f.String()); err == nil {
-			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
+// once, when it is met for the first time, or was made anew.
+func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
+	const look = "SELECT id, made FROM mullein.target WHERE name = $1"
+	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id, &f.made)
+	if errors.Is(err, pgx.ErrNoRows) || err == nil && made {
+		if _, err = d.pool.Exec(ctx, "INSERT INTO mullein.target (name, rows, made) SELECT $1, count(*), $2 FROM "+quote(f.Schema, f.Name)+
+			" ON CONFLICT (name) DO UPDATE SET rows = excluded.rows, made = excluded.made WHERE excluded.made", f.String(), made); err == nil {
+			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id, &f.made)
 		}
 	}
 	if err != nil {
@@ -248,8 +268,12 @@ func (e existing) cast(k tabular.Kind) string {
 
 // hold compares the table with what the feed wants, difference by difference.
 func (d *Database) hold(ctx context.Context, f *Fitted) error {
-	var differences []string
-	say := func(format string, args ...any) { differences = append(differences, fmt.Sprintf(format, args...)) }
+	misfit := &MisfitError{Table: f.String(), alone: true}
+	mendable := func(mend, format string, args ...any) {
+		misfit.Differences, misfit.mends = append(misfit.Differences, fmt.Sprintf(format, args...)), append(misfit.mends, mend)
+		misfit.alone = misfit.alone && mend != ""
+	}
+	say := func(format string, args ...any) { mendable("", format, args...) }
 	var relation string
 	var mayRead, mayInsert, mayUpdate bool
 	err := d.pool.QueryRow(ctx, `SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE')
@@ -258,7 +282,7 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 		return fmt.Errorf("look at table %s: %w", f.Table, err)
 	}
 	if relation != "r" && relation != "p" {
-		return &MisfitError{f.String(), []string{"it is not a table but a view or something else that rows cannot be merged into"}}
+		return &MisfitError{Table: f.String(), Differences: []string{"it is not a table but a view or something else that rows cannot be merged into"}}
 	}
 	columns, err := d.columns(ctx, f.oid)
 	if err != nil {
@@ -280,9 +304,17 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 		base, _, _ := strings.Cut(has.sqlType, "(")
 		switch {
 		case !ok:
-			say("column %s is missing (ALTER TABLE %s ADD COLUMN %s %s)", c.Name, quote(f.Schema, f.Name), quote(c.Name), sqlTypes[c.Kind][0])
+			mend := "ADD COLUMN " + quote(c.Name) + " " + sqlTypes[c.Kind][0]
+			whole := mend
+			if slices.Contains(f.Key, c.Name) {
+				whole = "" // rows that are there have no value for it
+			}
+			mendable(whole, "column %s is missing (ALTER TABLE %s %s)", c.Name, quote(f.Schema, f.Name), mend)
 		case has.generated:
 			say("column %s is generated by the database and cannot be written", c.Name)
+		case widens(has.sqlType, c) != "":
+			wider := widens(has.sqlType, c)
+			mendable("ALTER COLUMN "+quote(c.Name)+" TYPE "+wider, "column %s is %s; the feed needs %s (ALTER TABLE %s ALTER COLUMN %s TYPE %s)", c.Name, has.sqlType, wider, quote(f.Schema, f.Name), quote(c.Name), wider)
 		case !slices.Contains(sqlTypes[c.Kind], base):
 			say("column %s is %s; the feed needs %s", c.Name, has.sqlType, sqlTypes[c.Kind][0])
 		}
@@ -304,8 +336,45 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 	if !mayRead || !mayInsert || !mayUpdate {
 		say("rights lack; its owner may run: GRANT SELECT, INSERT, UPDATE ON %s TO %s", quote(f.Schema, f.Name), quote(d.config.User))
 	}
-	if len(differences) > 0 {
-		return &MisfitError{f.String(), differences}
+	if len(misfit.Differences) > 0 {
+		return misfit
+	}
+	return nil
+}
+
+// widens gives the wider type that a column of a type has to become, to take
+// every value of the feed's; "" when it need not, or cannot.
+func widens(has string, c Column) string {
+	base, rest, _ := strings.Cut(has, "(")
+	var length int
+	_, _ = fmt.Sscanf(rest, "%d)", &length) // 0 when it has none
+	integers := []string{"smallint", "integer", "bigint"}
+	switch {
+	case c.Kind == tabular.Decimal && slices.Contains(integers, base):
+		return "numeric"
+	case c.Kind == tabular.Float && (slices.Contains(integers[:2], base)):
+		return "double precision"
+	case c.Kind == tabular.Text && base == "character varying" && length > 0 && c.MaxLength > length:
+		return fmt.Sprintf("character varying(%d)", c.MaxLength)
+	}
+	return ""
+}
+
+// change alters a table so that it fits.
+func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
+	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '20s'"); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "ALTER TABLE "+quote(t.Schema, t.Name)+" "+join(mends)); err != nil {
+			return err
+		}
+		// Another type writes all rows anew: they bear this transaction's number.
+		_, err := tx.Exec(ctx, "UPDATE mullein.target SET writers = writers || pg_current_xact_id()::xid::text::bigint WHERE name = $1", t.String())
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("change table %s: %w", t, err)
 	}
 	return nil
 }
@@ -365,9 +434,29 @@ func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...a
 		}
 	}
 	if !fits {
-		say("no primary key or unique index over (%s)", strings.Join(f.Key, ", "))
+		say("no primary key or unique index over (%s)%s", strings.Join(f.Key, ", "), d.repeated(ctx, f))
 	}
 	return rows.Err()
+}
+
+// repeated says how many keys stand more than once in a table.
+func (d *Database) repeated(ctx context.Context, f *Fitted) string {
+	for _, k := range f.Key {
+		if !slices.Contains(f.has, k) {
+			return ""
+		}
+	}
+	keys := join(quoteAll(f.Key))
+	var n int64
+	var one *string
+	err := d.pool.QueryRow(ctx, "SELECT count(*), min(key) FROM (SELECT ROW("+keys+")::text AS key FROM "+quote(f.Schema, f.Name)+" GROUP BY "+keys+" HAVING count(*) > 1) k").Scan(&n, &one)
+	if err != nil {
+		return ""
+	}
+	if n == 0 {
+		return fmt.Sprintf(" (ALTER TABLE %s ADD PRIMARY KEY (%s)); a table with another key is made anew under another name, and filled with `mullein redo`", quote(f.Schema, f.Name), keys)
+	}
+	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each, then add the key", n, *one)
 }
 
 // Bytewise tells whether equal keys have equal bytes, so that hashes of keys

@@ -212,6 +212,7 @@ func targetKeys() *key {
 		choice("absent", "What becomes of rows of the table whose key a delivery does not have, where a delivery is the whole table: they are kept, marked with the time in absent_since, or deleted. Default: keep.", "keep", "mark", "delete"),
 		&key{name: "absent_at_most", about: "A number of rows, or a share of the table's: a delivery that lacks more, or that replaces so many by nothing, is refused. Needed for absent: mark and delete.", kind: kShare, example: "5%"},
 		choice("extra_columns", "What becomes of columns that fieldsMatch lets through and that are not in the schema: they are left out, or added to the table as text.", "ignore", "add"),
+		choice("missing_columns", "What becomes of columns, lineage columns among them, that an existing table lacks or has too narrow: they are added and widened, or the feed's files wait. Default: add in a table that Mullein made, refuse in others.", "add", "refuse"),
 		lineage.orElse(own),
 		span("recall", "How long the journal keeps what loads changed, so that they can be recalled and a row's history told; 0s keeps nothing. Default: 14d, where from_arrival is kept.").eg("14d"),
 	)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"mullein/internal/core/check"
+	"mullein/internal/core/decode"
 	"mullein/internal/core/tabular"
 )
 
@@ -23,6 +24,7 @@ type Target struct {
 	// HasAbsentAtMost tells a bound of none from no bound.
 	HasAbsentAtMost bool
 	AddColumns      bool // columns that are not in the schema are added
+	MissingColumns  MissingColumns
 	Lineage         Lineage
 	Recall          time.Duration // how long the journal is kept; 0 for no journal
 }
@@ -68,6 +70,17 @@ const (
 	AbsentDelete Absent = "delete"
 )
 
+// MissingColumns is what becomes of columns that an existing table lacks, or has
+// too narrow.
+type MissingColumns string
+
+// The ways to take a table that does not fit.
+const (
+	AddToOwn          MissingColumns = ""       // a table that Mullein made is changed
+	AddMissingColumns MissingColumns = "add"    // so is one that others made
+	RefuseMissing     MissingColumns = "refuse" // none is
+)
+
 // Lineage names the columns that say where a row came from; "" leaves one out.
 type Lineage struct {
 	FromFile, FromLine, FromArrival, LoadedRun, LoadedAt, RowDigest string
@@ -97,7 +110,7 @@ func (r *reader) target(root *node, f *Feed) Target {
 	t := Target{
 		Connection: n.str("connection", MainConnection), Schema: "public", Table: n.str("table", ""),
 		Mode: Mode(n.str("mode", string(Upsert))), Part: n.str("part", ""), Newest: n.str("newest", ""),
-		Absent: Absent(n.str("absent", string(AbsentKeep))), AddColumns: n.str("extra_columns", "ignore") == "add", Lineage: StandardLineage,
+		Absent: Absent(n.str("absent", string(AbsentKeep))), AddColumns: n.str("extra_columns", "ignore") == "add", MissingColumns: MissingColumns(n.str("missing_columns", "")), Lineage: StandardLineage,
 	}
 	if !connectionName.MatchString(t.Connection) {
 		r.failAt(n.get("connection"), "target.connection %q: use a-z, 0-9 and -", t.Connection)
@@ -128,6 +141,9 @@ func (r *reader) target(root *node, f *Feed) Target {
 		t.Recall = n.span("recall", standardRecall)
 	} else if n.span("recall", 0) > 0 {
 		r.failAt(n.get("recall"), "target.recall needs the lineage column from_arrival, to know which rows a load wrote")
+	}
+	if t.AddColumns && (f.Format != decode.CSV && f.Format != decode.XLSX || !f.Dialect.Header) {
+		r.failAt(n.get("extra_columns"), "target.extra_columns: add is for csv and xlsx with a header")
 	}
 	if t.AddColumns && !slices.Contains([]tabular.FieldsMatch{tabular.MatchSubset, tabular.MatchPartial}, f.Schema.FieldsMatch) {
 		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s lets no further columns through", f.Schema.FieldsMatch)
@@ -288,4 +304,36 @@ func (r *reader) absent(n *node, f *Feed, t *Target) {
 	if t.Absent != AbsentKeep {
 		r.failAt(n.get("absent"), "target.absent: %s needs absent_at_most, so that half a file does not empty the table; 100%% is no bound", t.Absent)
 	}
+}
+
+// Shares says why a feed and another one cannot end in the same table, or ""
+// when they can: they append, or the newest row wins in both, or they write
+// different columns.
+func (f *Feed) Shares(o *Feed) string {
+	a, b := &f.Target, &o.Target
+	if a.Connection != b.Connection || a.Schema != b.Schema || a.Table != b.Table || f.Name == o.Name {
+		return ""
+	}
+	head := "feed " + o.Name + " ends in " + a.Schema + "." + a.Table + " too, and "
+	if a.Mode == Append && b.Mode == Append {
+		return ""
+	}
+	for _, t := range []*Target{a, b} {
+		if t.Mode.Replaces() || t.Absent != AbsentKeep {
+			return head + "one of them takes a delivery for the whole table, so it would take the other's rows away"
+		}
+	}
+	if !slices.Equal(f.Schema.PrimaryKey, o.Schema.PrimaryKey) {
+		return head + "its key is another: (" + strings.Join(o.Schema.PrimaryKey, ", ") + ")"
+	}
+	if a.Newest != "" && a.Newest == b.Newest {
+		return ""
+	}
+	theirs := append(o.OwnColumns(), b.Lineage.Names()...)
+	for _, c := range append(f.OwnColumns(), a.Lineage.Names()...) {
+		if slices.Contains(theirs, c) && !slices.Contains(f.Schema.PrimaryKey, c) {
+			return head + "both write " + c + "; say target.newest in both, so that the newer row wins, or let them write different columns, lineage columns too"
+		}
+	}
+	return ""
 }

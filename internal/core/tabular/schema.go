@@ -31,6 +31,7 @@ const (
 
 // Field is one column of a file.
 type Field struct {
+	Optional      bool `json:"-"` // files may lack the column, whatever fieldsMatch says
 	Name          string
 	Title         string
 	Description   string
@@ -119,7 +120,9 @@ func (s *Schema) MatchHeader(header []string) ([]int, error) {
 		at, ok := index[name]
 		if !ok {
 			positions[i] = -1
-			missing = append(missing, name)
+			if !s.Fields[i].Optional {
+				missing = append(missing, name)
+			}
 			continue
 		}
 		positions[i] = at

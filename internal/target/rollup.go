@@ -1,0 +1,477 @@
+package target
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"mullein/internal/core/rollup"
+)
+
+// A rollup is kept in step by triggers on the tables that it reads: whatever
+// changes a row of them, a load, a recall or somebody else, notes the keys that
+// the row touched before and touches after, in its own transaction. They are
+// recomputed after the commit, under the rollup's own lock: first the notes are
+// taken, then, in a later statement, the select is read, which sees at least
+// what those who left the notes committed. So two sources that change at once
+// never miss each other, and a select that fails refuses no good rows.
+
+// ErrNoRollup says that there is no rollup of a name.
+var ErrNoRollup = errors.New("not found")
+
+// RollupState is a rollup and how it stands.
+type RollupState struct {
+	Rollup     rollup.Rollup `json:"-"`
+	Name       string        `json:"rollup"`
+	About      string        `json:"about"`
+	Table      string        `json:"table"`
+	Key        []string      `json:"key" nullable:"false"`
+	Sources    []string      `json:"sources" nullable:"false" doc:"The tables that it reads"`
+	Definition string        `json:"definition"`
+	PutBy      string        `json:"put_by"`
+	PutAt      time.Time     `json:"put_at"`
+	Filled     bool          `json:"filled" doc:"It was computed as a whole since it was put"`
+	ComputedAt *time.Time    `json:"computed_at" doc:"When keys were recomputed last"`
+	Waiting    int64         `json:"waiting" doc:"Notes of keys that wait to be recomputed"`
+	Problem    string        `json:"problem" doc:"Why it is not kept; empty when it is"`
+	id         int
+}
+
+// PutRollup creates a rollup or changes it. Its table is made, and filled, by the
+// next [Database.KeepRollups].
+func (d *Database) PutRollup(ctx context.Context, r *rollup.Rollup, definition, by string) error {
+	if err := d.Prepare(ctx); err != nil {
+		return err
+	}
+	return pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		var old string
+		err := tx.QueryRow(ctx, "SELECT definition FROM mullein.rollup WHERE name = $1 FOR UPDATE", r.Name).Scan(&old)
+		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+			return fmt.Errorf("put rollup %s: %w", r.Name, err)
+		}
+		if old == definition {
+			return nil
+		}
+		_, err = tx.Exec(ctx, `INSERT INTO mullein.rollup (name, definition, put_by) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, put_by = excluded.put_by, put_at = now(), filled = false, problem = '', version = mullein.rollup.version + 1`, r.Name, definition, by)
+		if err != nil {
+			return fmt.Errorf("put rollup %s: %w", r.Name, err)
+		}
+		return nil
+	})
+}
+
+// CheckRollup says what is wrong with a rollup's select and expressions, as far
+// as the tables that it reads are there; else nil.
+func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
+	for source := range r.From {
+		if there, err := d.there(ctx, source); err != nil || !there {
+			return err
+		}
+	}
+	err := pgx.BeginTxFunc(ctx, d.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT * FROM ("+r.Select+"\n) q LIMIT 0")
+		if err != nil {
+			return fmt.Errorf("select: %w", err)
+		}
+		has := map[string]bool{}
+		for _, f := range rows.FieldDescriptions() {
+			has[f.Name] = true
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil {
+			return fmt.Errorf("select: %w", err)
+		}
+		for _, k := range r.Key {
+			if !has[k] {
+				return fmt.Errorf("key: the select gives no column %q", k)
+			}
+		}
+		for source, of := range r.From {
+			if _, err := tx.Exec(ctx, "SELECT "+expressions(r, of)+" FROM "+tableOf(source)+" LIMIT 0"); err != nil {
+				return fmt.Errorf("from.%s: %w", source, err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return &CannotRecallError{fmt.Sprintf("rollup %s: %v", r.Name, err)}
+	}
+	return nil
+}
+
+func (d *Database) there(ctx context.Context, table string) (there bool, err error) {
+	err = d.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", tableOf(table)).Scan(&there)
+	return there, err
+}
+
+// tableOf quotes schema.table.
+func tableOf(name string) string {
+	schema, table, _ := strings.Cut(name, ".")
+	return quote(schema, table)
+}
+
+// expressions lists those of a source, in the order of the key.
+func expressions(r *rollup.Rollup, of map[string]string) string {
+	var list []string
+	for _, k := range r.Key {
+		list = append(list, "("+of[k]+")")
+	}
+	return join(list)
+}
+
+// Rollups gives all rollups of the database, by name.
+func (d *Database) Rollups(ctx context.Context) ([]RollupState, error) {
+	if err := d.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	rows, err := d.pool.Query(ctx, `SELECT r.id, r.name, r.definition, r.put_by, r.put_at, r.filled, r.computed_at, r.problem, (SELECT count(*) FROM mullein.touched t WHERE t.rollup = r.id)
+		FROM mullein.rollup r ORDER BY name`)
+	if err != nil {
+		return nil, fmt.Errorf("read rollups: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (s RollupState, err error) {
+		if err := row.Scan(&s.id, &s.Name, &s.Definition, &s.PutBy, &s.PutAt, &s.Filled, &s.ComputedAt, &s.Problem, &s.Waiting); err != nil {
+			return s, err
+		}
+		r, err := rollup.Parse(s.Name+".yaml", []byte(s.Definition))
+		if err != nil {
+			s.Problem = err.Error()
+			return s, nil
+		}
+		s.Rollup, s.About, s.Table, s.Key, s.Sources = *r, r.About, r.Table, r.Key, []string{}
+		for source := range r.From {
+			s.Sources = append(s.Sources, source)
+		}
+		return s, nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read rollups: %w", err)
+	}
+	return list, nil
+}
+
+func (d *Database) rollup(ctx context.Context, name string) (*RollupState, error) {
+	list, err := d.Rollups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].Name == name {
+			return &list[i], nil
+		}
+	}
+	return nil, fmt.Errorf("rollup %q: %w", name, ErrNoRollup)
+}
+
+// RemoveRollup ends a rollup. Its table stays as it is.
+func (d *Database) RemoveRollup(ctx context.Context, name string) error {
+	s, err := d.rollup(ctx, name)
+	if err != nil {
+		return err
+	}
+	return d.underLock(ctx, s, func(tx pgx.Tx) error {
+		if err := dropTriggers(ctx, tx, s); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "DELETE FROM mullein.rollup WHERE id = $1", s.id)
+		return err
+	})
+}
+
+// rollupSpace is the first key of the advisory locks of rollups.
+const rollupSpace = lockSpace + 1
+
+// underLock does something as the only one that works on a rollup.
+func (d *Database) underLock(ctx context.Context, s *RollupState, do func(pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", rollupSpace, s.id); err != nil {
+			return err
+		}
+		return do(tx)
+	})
+}
+
+// KeepRollups brings all rollups in step with the tables that they read, and
+// gives how many keys it recomputed.
+func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
+	var any bool
+	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.rollup r WHERE NOT filled OR problem <> '' OR EXISTS (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id))").Scan(&any); err != nil || !any {
+		return 0, err
+	}
+	list, err := d.Rollups(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for i := range list {
+		s := &list[i]
+		if s.Table == "" || s.Filled && s.Waiting == 0 && s.Problem == "" {
+			continue
+		}
+		n, err := d.keep(ctx, s)
+		if ctx.Err() != nil {
+			return keys, ctx.Err()
+		}
+		problem := ""
+		if err != nil {
+			problem = err.Error()
+		}
+		if problem != s.Problem {
+			if _, err := d.pool.Exec(ctx, "UPDATE mullein.rollup SET problem = $2 WHERE id = $1", s.id, problem); err != nil {
+				return keys, fmt.Errorf("note a rollup's problem: %w", err)
+			}
+		}
+		keys += n
+	}
+	return keys, nil
+}
+
+func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
+	for source := range s.Rollup.From {
+		there, err := d.there(ctx, source)
+		if err != nil {
+			return 0, err
+		}
+		if !there {
+			return 0, fmt.Errorf("the table %s is not there yet", source)
+		}
+	}
+	if !s.Filled {
+		return d.RebuildRollup(ctx, s.Name)
+	}
+	var keys int64
+	err := d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
+		keys, err = recompute(ctx, tx, s)
+		return err
+	})
+	return keys, err
+}
+
+// touchedAtOnce bounds the keys that are recomputed in one transaction.
+const touchedAtOnce = 20_000
+
+// recompute takes notes of touched keys and brings the rows of those keys up to
+// date, in one statement: what it sees of the sources is at least what those who
+// left the notes had committed.
+func recompute(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
+	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched WHERE rollup = %d LIMIT %d)) RETURNING key),
+		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n WHERE %s),
+		fresh AS MATERIALIZED (SELECT f.* FROM k CROSS JOIN LATERAL (SELECT * FROM (%s
+			) q WHERE %s) f)`, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table), s.whole("n"), s.Rollup.Select, s.same("q", "k"))
+	return s.write(ctx, tx, with, "EXISTS (SELECT 1 FROM k WHERE "+s.same("k", "r")+")", "(SELECT count(*) FROM k)")
+}
+
+func (s *RollupState) same(a, b string) string {
+	t := Table{Key: s.Key}
+	return t.sameRow(a, b)
+}
+
+func (s *RollupState) columns(of string, names []string) string {
+	var list []string
+	for _, n := range names {
+		list = append(list, of+"."+quote(n))
+	}
+	return join(list)
+}
+
+// whole is the SQL that tells whether a row has all of the key.
+func (s *RollupState) whole(of string) string {
+	var list []string
+	for _, k := range s.Key {
+		list = append(list, of+"."+quote(k)+" IS NOT NULL")
+	}
+	return strings.Join(list, " AND ")
+}
+
+// write makes those rows of the table for which among holds what the CTE fresh
+// gives: it deletes, updates and inserts what differs, and leaves the rest.
+func (s *RollupState) write(ctx context.Context, tx pgx.Tx, with, among, count string) (n int64, err error) {
+	rows, err := tx.Query(ctx, "SELECT * FROM "+tableOf(s.Table)+" LIMIT 0")
+	if err != nil {
+		return 0, err
+	}
+	var all, names, sets []string
+	for _, f := range rows.FieldDescriptions() {
+		if f.Name != "computed_at" {
+			all, names = append(all, f.Name), append(names, quote(f.Name))
+			sets = append(sets, quote(f.Name)+" = excluded."+quote(f.Name))
+		}
+	}
+	rows.Close()
+	name := tableOf(s.Table)
+	err = tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+" AND NOT EXISTS (SELECT 1 FROM fresh f WHERE "+s.same("f", "r")+`)),
+		put AS (INSERT INTO `+name+" AS r ("+join(names)+") SELECT "+s.columns("f", all)+" FROM fresh f WHERE "+s.whole("f")+
+		" ON CONFLICT ("+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
+		SELECT `+count).Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("compute %s: %w", s.Table, err)
+	}
+	_, err = tx.Exec(ctx, "UPDATE mullein.rollup SET computed_at = now() WHERE id = $1", s.id)
+	return n, err
+}
+
+// RebuildRollup computes a rollup as a whole: it makes the table and the triggers
+// where they lack, and gives how many rows the rollup has.
+func (d *Database) RebuildRollup(ctx context.Context, name string) (n int64, err error) {
+	s, err := d.rollup(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
+		if err := s.make(ctx, tx); err != nil {
+			return err
+		}
+		if err := dropTriggers(ctx, tx, s); err != nil {
+			return err
+		}
+		// The triggers wait for those who write at the moment, so that the select
+		// sees what they write, or their notes come later.
+		for source, of := range s.Rollup.From {
+			if err := s.makeTriggers(ctx, tx, source, of); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, "DELETE FROM mullein.touched WHERE rollup = $1", s.id); err != nil {
+			return err
+		}
+		if _, err := s.write(ctx, tx, "fresh AS MATERIALIZED ("+s.Rollup.Select+"\n)", "true", "0"); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "UPDATE mullein.rollup SET filled = true, problem = '' WHERE id = $1", s.id); err != nil {
+			return err
+		}
+		return tx.QueryRow(ctx, "SELECT count(*) FROM "+tableOf(s.Table)).Scan(&n)
+	})
+	return n, err
+}
+
+// make makes the rollup's table.
+func (s *RollupState) make(ctx context.Context, tx pgx.Tx) error {
+	schema, _, _ := strings.Cut(s.Table, ".")
+	name := tableOf(s.Table)
+	var there bool
+	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", name).Scan(&there); err != nil || there {
+		return err
+	}
+	for _, statement := range []string{
+		"CREATE SCHEMA IF NOT EXISTS " + quote(schema),
+		"CREATE TABLE " + name + " AS SELECT * FROM (" + s.Rollup.Select + "\n) q WITH NO DATA",
+		"ALTER TABLE " + name + " ADD PRIMARY KEY (" + join(quoteAll(s.Key)) + "), ADD COLUMN computed_at timestamptz NOT NULL DEFAULT now()",
+		"COMMENT ON TABLE " + name + " IS " + literal(s.About),
+		"COMMENT ON COLUMN " + name + ".computed_at IS 'When the row was last computed otherwise than before.'",
+	} {
+		if _, err := tx.Exec(ctx, statement); err != nil {
+			return fmt.Errorf("make %s: %w", s.Table, err)
+		}
+	}
+	return nil
+}
+
+func (s *RollupState) function() string { return fmt.Sprintf("touch_%d", s.id) }
+
+// makeTriggers notes the keys that changes of a source touch.
+func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string, of map[string]string) error {
+	if _, err := tx.Exec(ctx, "LOCK TABLE "+tableOf(source)+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+		return fmt.Errorf("lock %s: %w", source, err)
+	}
+	var pairs []string
+	for _, k := range s.Key {
+		pairs = append(pairs, literal(k)+", "+"("+of[k]+")")
+	}
+	note := func(rows string) string {
+		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM (SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
+	}
+	both := "(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"
+	for event, rows := range map[string][2]string{"INSERT": {"new_rows", "NEW TABLE AS new_rows"}, "DELETE": {"old_rows", "OLD TABLE AS old_rows"}, "UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
+		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"), strings.ToLower(event)))
+		body := "BEGIN " + note(rows[0]) + " RETURN NULL; END"
+		for _, statement := range []string{
+			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
+			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " + event + " ON " + tableOf(source) + " REFERENCING " + rows[1] + " FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
+		} {
+			if _, err := tx.Exec(ctx, statement); err != nil {
+				return fmt.Errorf("note what touches %s: %w", source, err)
+			}
+		}
+	}
+	return nil
+}
+
+// dropTriggers takes a rollup's triggers and their functions away.
+func dropTriggers(ctx context.Context, tx pgx.Tx, s *RollupState) error {
+	rows, err := tx.Query(ctx, `SELECT p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = 'mullein' AND p.proname LIKE $1`, strings.ReplaceAll(s.function(), "_", `\_`)+`\_%`)
+	if err != nil {
+		return err
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if _, err := tx.Exec(ctx, "DROP FUNCTION mullein."+quote(n)+"() CASCADE"); err != nil {
+			return fmt.Errorf("drop %s: %w", n, err)
+		}
+	}
+	return nil
+}
+
+// RollupVerified is what a comparison of a rollup with a full computation found.
+type RollupVerified struct {
+	Rows    int64             `json:"rows" doc:"Of the rollup"`
+	Same    int64             `json:"same"`
+	Wrong   int64             `json:"wrong" doc:"Rows that the select gives otherwise"`
+	Missing int64             `json:"missing" doc:"Rows that the select gives and the rollup lacks"`
+	Surplus int64             `json:"surplus" doc:"Rows that the select does not give"`
+	Samples []json.RawMessage `json:"samples" nullable:"false" doc:"Keys of rows that are not the same"`
+}
+
+// VerifyRollup compares a rollup with a full computation, after bringing it up
+// to date.
+func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerified, error) {
+	s, err := d.rollup(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if there, err := d.there(ctx, s.Table); err != nil || !there {
+		return nil, errors.Join(err, &CannotRecallError{fmt.Sprintf("the table %s is not there yet", s.Table)})
+	}
+	v := &RollupVerified{Samples: []json.RawMessage{}}
+	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
+		for s.Waiting > 0 {
+			n, err := recompute(ctx, tx, s)
+			if err != nil {
+				return err
+			}
+			if n == 0 {
+				break
+			}
+		}
+		const compare = ` FROM (SELECT to_jsonb(q) AS row, %s FROM (%s
+			) q) q FULL JOIN (SELECT to_jsonb(r) - 'computed_at' AS row, %s FROM %s r) r USING (%s)`
+		from := fmt.Sprintf(compare, s.columns("q", s.Key), s.Rollup.Select, s.columns("r", s.Key), tableOf(s.Table), join(quoteAll(s.Key)))
+		err := tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
+		if err != nil {
+			return fmt.Errorf("compare %s: %w", s.Table, err)
+		}
+		rows, err := tx.Query(ctx, "SELECT coalesce(q.row, r.row)"+from+" WHERE q.row IS DISTINCT FROM r.row LIMIT 10")
+		if err != nil {
+			return err
+		}
+		v.Samples, err = pgx.CollectRows(rows, pgx.RowTo[json.RawMessage])
+		return err
+	})
+	return v, err
+}
+
+func quoteAll(names []string) []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quote(n)
+	}
+	return out
+}

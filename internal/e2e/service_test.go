@@ -199,8 +199,12 @@ func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 	go func() { delivered <- demo.Example(context.Background(), s.client, s.Root) }()
 	want := map[string]bool{"arrival settling": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
 	lines := bufio.NewScanner(stream.Body)
+	kind := ""
 	for len(want) > 0 && lines.Scan() {
-		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+		if event, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			kind = event
+		}
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok && kind == "change" {
 			var e ledger.Event
 			require.NoError(t, json.Unmarshal([]byte(data), &e))
 			delete(want, e.Kind+" "+e.State)

@@ -52,7 +52,9 @@ type house struct {
 	onStep func(feed string, arrival int64, step Step)
 	disk   func() (uint64, string)
 	keep   time.Duration // of rejects
-	stop   func()
+
+	connections map[string]*target.Database
+	stop        func()
 }
 
 const gauges = `feed: gauges
@@ -117,7 +119,7 @@ func (h *house) put(text string) {
 func (h *house) start() *house {
 	h.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	e := New(Options{Ledger: h.ledger, Target: h.target, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Disk: h.disk, KeepRejects: h.keep})
+	e := New(Options{Ledger: h.ledger, Target: h.target, Connections: h.connections, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Disk: h.disk, KeepRejects: h.keep})
 	h.engine = e
 	done := make(chan struct{})
 	go func() {

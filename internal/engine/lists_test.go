@@ -87,7 +87,7 @@ func TestNoKeyStandsInTwoFilesOfAGroup(t *testing.T) {
 		return out
 	}
 	sizes := func(parts []*part, bytewise bool) (out []int) {
-		for _, g := range groups(parts, bytewise) {
+		for _, g := range groups(parts, !bytewise) {
 			out = append(out, len(g))
 		}
 		return out
@@ -98,7 +98,7 @@ func TestNoKeyStandsInTwoFilesOfAGroup(t *testing.T) {
 	replaces := files([]uint64{1}, []uint64{2}, []uint64{3}, []uint64{4})
 	replaces[1].replaces = []int64{9}
 	assert.Equal(t, []int{1, 1, 2}, sizes(replaces, true), "one that replaces another stands alone")
-	assert.Empty(t, groups(nil, true))
+	assert.Empty(t, groups(nil, false))
 }
 
 func TestSlotsOfARangeInOtherUnits(t *testing.T) {

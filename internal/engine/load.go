@@ -21,6 +21,7 @@ import (
 	"mullein/internal/core/check"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/target"
@@ -497,6 +498,12 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 		}
 		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
 	}
+	if p := parts[0]; l.n == 1 && l.w.staysUnasked() {
+		whole := target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
+		if err := load.GoDirect(ctx, l.w.feed.Name, l.w.fence, l.run.ID, whole, expected); err != nil {
+			return err
+		}
+	}
 	if err := load.Stage(ctx, source, expected); err != nil {
 		return err
 	}
@@ -510,6 +517,12 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 		return err
 	}
 	return l.commit(ctx, load, parts)
+}
+
+// staysUnasked tells whether nothing asks for the staged rows between reading and
+// merging, so that they need not be staged.
+func (w *worker) staysUnasked() bool {
+	return len(w.feed.Checks.Delivery) == 0 && !slices.ContainsFunc(w.feed.Schema.Fields, func(f tabular.Field) bool { return f.Constraints.Unique })
 }
 
 func (p *part) rewound() (content, error) { return p.file, p.file.Rewind() }

@@ -173,7 +173,14 @@ func (f *Folder) Note(at, text string) error {
 	if err := f.above.MkdirAll(filepath.FromSlash(path.Dir(at)), 0o755); err != nil {
 		return fmt.Errorf("write %s: %w", at, cause(err))
 	}
-	return f.write(at, strings.NewReader(text), 0o644)
+	half := path.Join(path.Dir(at), fmt.Sprintf(".%s.%x.part", path.Base(at), rand.Uint64()))
+	if err := f.write(half, strings.NewReader(text), 0o644); err != nil {
+		return err
+	}
+	if err := f.above.Rename(filepath.FromSlash(half), filepath.FromSlash(at)); err != nil {
+		return fmt.Errorf("write %s: %w", at, cause(err))
+	}
+	return nil
 }
 
 // ErrTaken says that a file cannot be delivered because its name is taken.

@@ -45,6 +45,10 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	if send.Data(api.Hello{At: time.Now().UTC()}) != nil {
 		return
 	}
+	select {
+	case news <- struct{}{}: // what the caller missed
+	default:
+	}
 	worked := false
 	for {
 		select {

@@ -34,6 +34,7 @@ type Batch struct {
 	marked int64    // suspects among them
 	hashes []uint64 // of the keys of the part at hand, if kept
 	keep   bool
+	direct *direct // nil for rows that are staged
 }
 
 // Rows of several files may be staged together, and one record may hold several
@@ -112,32 +113,56 @@ func (b *Batch) Len() int { return len(b.buf) }
 // and element say where in the file the row is; digest is its digest, or
 // [Gone].
 func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []byte) {
-	b.buf = binary.BigEndian.AppendUint16(b.buf, uint16(len(values)+3))
-	for i := range values {
-		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
-	}
-	b.buf = binary.BigEndian.AppendUint32(b.buf, 8)
-	b.buf = binary.BigEndian.AppendUint64(b.buf, uint64(b.part)<<placeShift|uint64(line)<<lineShift|uint64(element))
-	b.buf = binary.BigEndian.AppendUint32(b.buf, uint32(len(digest)))
-	b.buf = append(b.buf, digest...)
-	suspect := b.all && len(b.key) > 0
-	if !suspect && len(b.key) > 0 {
-		b.keyBuf = b.keyBuf[:0]
-		for _, i := range b.key {
-			b.keyBuf = values[i].AppendCanonical(b.keyBuf)
+	suspect := b.suspect(values)
+	b.rows[b.part]++
+	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
+	switch {
+	case b.direct == nil:
+		b.buf = b.appendRow(b.buf, values, place, digest, suspect)
+	case suspect:
+		d := b.direct
+		d.aside = b.appendRow(d.aside, values, place, digest, true)
+		if d.set++; len(d.aside) > asideAtOnce {
+			d.flush()
 		}
-		h := xxh3.Hash(b.keyBuf)
-		suspect = b.seen.mark(h)
-		if b.keep {
-			b.hashes = append(b.hashes, h)
-		}
+	default:
+		b.direct.put(b, values, line, digest)
 	}
-	b.buf = append(b.buf, 0, 0, 0, 1, 0)
 	if suspect {
-		b.buf[len(b.buf)-1] = 1
 		b.marked++
 	}
-	b.rows[b.part]++
+}
+
+// suspect tells whether a row's key may have come before.
+func (b *Batch) suspect(values []tabular.Value) bool {
+	if b.all || len(b.key) == 0 {
+		return len(b.key) > 0
+	}
+	b.keyBuf = b.keyBuf[:0]
+	for _, i := range b.key {
+		b.keyBuf = values[i].AppendCanonical(b.keyBuf)
+	}
+	h := xxh3.Hash(b.keyBuf)
+	if b.keep {
+		b.hashes = append(b.hashes, h)
+	}
+	return b.seen.mark(h)
+}
+
+// appendRow writes a row in the form of the staging table.
+func (b *Batch) appendRow(to []byte, values []tabular.Value, place uint64, digest []byte, suspect bool) []byte {
+	to = binary.BigEndian.AppendUint16(to, uint16(len(values)+3))
+	for i := range values {
+		to = appendValue(to, &values[i], b.kinds[i])
+	}
+	to = binary.BigEndian.AppendUint32(to, 8)
+	to = binary.BigEndian.AppendUint64(to, place)
+	to = binary.BigEndian.AppendUint32(to, uint32(len(digest)))
+	to = append(to, digest...)
+	if suspect {
+		return append(to, 0, 0, 0, 1, 1)
+	}
+	return append(to, 0, 0, 0, 1, 0)
 }
 
 func appendValue(dst []byte, v *tabular.Value, want tabular.Kind) []byte {

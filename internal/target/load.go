@@ -39,6 +39,7 @@ type Load struct {
 	writers   []int64 // the transaction numbers that rows written by the load bear
 	turnedOff []int64 // the earlier loads, by place, that this one replaces
 	grown     []int64 // by how many rows the target grows with each part
+	direct    *direct // nil for a load that is staged
 	run       int64
 	waived    bool // of all parts
 }
@@ -91,21 +92,34 @@ func (l *Load) Close(ctx context.Context) {
 // Stage copies all rows of the source into the staging table. expected is
 // about how many they are. Errors of the source are returned as they are.
 func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
+	if l.direct != nil {
+		return l.copyDirect(ctx, src, expected)
+	}
 	b := NewBatch(l.table.Table, expected, l.table.bytewise)
+	n, err := l.copyFrom(ctx, src, b, l.stage)
+	if err != nil {
+		return err
+	}
+	copy(l.staged, b.rows)
+	return l.received(ctx, n, b.marked)
+}
+
+// copyFrom copies the rows of a source, while they are read, and gives how many
+// arrived.
+func (l *Load) copyFrom(ctx context.Context, src Source, b *Batch, to string) (int64, error) {
 	reading, stopReading := context.WithCancel(ctx)
 	defer stopReading()
 	r := newCopyReader(reading, src, b)
-	tag, err := l.s.conn.PgConn().CopyFrom(ctx, r, "COPY "+l.stage+" FROM STDIN BINARY")
+	tag, err := l.s.conn.PgConn().CopyFrom(ctx, r, "COPY "+to+" FROM STDIN BINARY")
 	stopReading()
 	r.drain()
 	if r.err != nil && r.err != io.EOF {
-		return r.err
+		return 0, r.err
 	}
 	if err != nil {
-		return fmt.Errorf("stage rows: %w", err)
+		return 0, fmt.Errorf("copy rows: %w", err)
 	}
-	copy(l.staged, b.rows)
-	return l.received(ctx, tag.RowsAffected(), b.marked)
+	return tag.RowsAffected(), nil
 }
 
 // StagePieces copies the rows of small files into the staging table.
@@ -288,6 +302,9 @@ const AnyFence = -1
 // against other loads, each in a statement of its own, so that what follows
 // sees what those before us committed.
 func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
+	if l.direct != nil {
+		return nil // it is locked since before its rows were read
+	}
 	var highest int64
 	err := l.s.conn.QueryRow(ctx, "SELECT fence FROM mullein.feed WHERE feed = $1 FOR UPDATE", feed).Scan(&highest)
 	if err != nil {

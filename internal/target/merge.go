@@ -61,7 +61,7 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 			}
 			return counts, nil
 		}
-		again := errors.Is(err, errMoved) || l.isKeyConflict(err)
+		again := l.direct == nil && (errors.Is(err, errMoved) || l.isKeyConflict(err))
 		if !again || try == mergeTries {
 			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
 		}
@@ -76,6 +76,9 @@ func (l *Load) isKeyConflict(err error) bool {
 }
 
 func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
+	if l.direct != nil { // its savepoint is another
+		return l.write(ctx, from, false)
+	}
 	if err := l.savepoint(ctx, "merge"); err != nil {
 		return nil, err
 	}
@@ -108,6 +111,8 @@ func (l *Load) savepoint(ctx context.Context, name string) error {
 func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
 	replaced, _ := from.replaced()
 	switch {
+	case l.direct != nil:
+		return l.finishDirect(ctx, from)
 	case !l.table.keyed():
 		return l.writeWithoutKey(ctx, from, replaced)
 	case len(replaced) > 0 && l.table.Journal:
@@ -222,31 +227,7 @@ func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
 }
 
 func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) {
-	if err := l.savepoint(ctx, "late_index"); err != nil {
-		return 0, err
-	}
-	if err := l.exec(ctx, "SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'"); err != nil {
-		return 0, err
-	}
-	var filled bool
-	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
-		return 0, err
-	}
-	if filled {
-		return 0, errMoved
-	}
-	prepare := "ALTER TABLE " + l.name() + " DROP CONSTRAINT " + quote(l.table.lateIndex)
-	var level string
-	if err := l.s.conn.QueryRow(ctx, "SHOW wal_level").Scan(&level); err != nil {
-		return 0, err
-	}
-	if level == "minimal" {
-		// Emptying the empty table gives it a new file. Until the commit nobody
-		// else knows that file, so it is synced as a whole instead of logged row
-		// by row.
-		prepare += "; TRUNCATE " + l.name()
-	}
-	if err := l.exec(ctx, prepare); err != nil {
+	if err := l.emptyForAll(ctx, "late_index"); err != nil {
 		return 0, err
 	}
 	n, err := l.insert(ctx, from, l.stage+" s")

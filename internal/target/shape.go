@@ -104,10 +104,10 @@ func (e *MisfitError) Error() string {
 // Fitted is a table that is there and fits.
 type Fitted struct {
 	*Table
-	id        int  // in the bookkeeping
-	made      bool // by us
+	id        int // in the bookkeeping
 	oid       uint32
 	casts     map[string]string // by own column: what makes a staged value comparable with the target's
+	types     map[string]string // of all columns, as the database writes them
 	has       []string          // all columns that the table has
 	writable  []string          // those that the database does not generate
 	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
@@ -132,22 +132,18 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 		}
 	}
 	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
-	if err := d.register(ctx, f, made); err != nil {
-		return nil, err
-	}
 	err = d.hold(ctx, f)
 	var misfit *MisfitError
-	if errors.As(err, &misfit) && misfit.alone && t.Missing != feed.RefuseMissing && (f.made || t.Missing == feed.AddMissingColumns) {
+	if errors.As(err, &misfit) && misfit.alone && d.mayChange(ctx, t) {
 		if err := d.change(ctx, t, misfit.mends); err != nil {
 			return nil, err
 		}
-		f.casts, f.has, f.writable = map[string]string{}, nil, nil
 		err = d.hold(ctx, f)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return f, nil
+	return f, d.register(ctx, f, made)
 }
 
 func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
@@ -162,15 +158,25 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 	return oid, nil
 }
 
+// mayChange tells whether a table may be altered to fit: the feed says so, or it
+// is one that we made.
+func (d *Database) mayChange(ctx context.Context, t *Table) bool {
+	made := false
+	if t.Missing == feed.AddToOwn {
+		_ = d.pool.QueryRow(ctx, "SELECT made FROM mullein.target WHERE name = $1", t.String()).Scan(&made)
+	}
+	return made || t.Missing == feed.AddMissingColumns
+}
+
 // register gives the table its number in the bookkeeping. Its rows are counted
 // once, when it is met for the first time, or was made anew.
 func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
-	const look = "SELECT id, made FROM mullein.target WHERE name = $1"
-	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id, &f.made)
+	const look = "SELECT id FROM mullein.target WHERE name = $1"
+	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
 	if errors.Is(err, pgx.ErrNoRows) || err == nil && made {
 		if _, err = d.pool.Exec(ctx, "INSERT INTO mullein.target (name, rows, made) SELECT $1, count(*), $2 FROM "+quote(f.Schema, f.Name)+
 			" ON CONFLICT (name) DO UPDATE SET rows = excluded.rows, made = excluded.made WHERE excluded.made", f.String(), made); err == nil {
-			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id, &f.made)
+			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
 		}
 	}
 	if err != nil {
@@ -289,9 +295,11 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 		return err
 	}
 	byName := map[string]existing{}
+	f.types, f.has, f.writable = map[string]string{}, nil, nil
 	for _, c := range columns {
 		byName[c.name] = c
 		f.has = append(f.has, c.name)
+		f.types[c.name] = c.sqlType
 		if !c.generated {
 			f.writable = append(f.writable, c.name)
 		}

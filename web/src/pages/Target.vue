@@ -19,6 +19,8 @@ const { data: rows } = useQuery({
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rows', { params: { path: { feed: feed.value ?? '' }, query: { limit: 10 } } })),
   enabled: computed(() => !!feed.value),
 })
+const { data: rollups } = useQuery({ queryKey: ['rollups'], queryFn: () => got(api.GET('/api/v1/rollups')) })
+const derived = computed(() => rollups.value?.items.filter((r) => r.sources.includes(table.value)) ?? [])
 const used = computed(() => places.filter((p) => t.value?.loads.some((l) => l.balance[p.key])))
 const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
 </script>
@@ -88,6 +90,24 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
         </tbody>
       </table>
     </section>
+    <section v-if="derived.length" class="panel">
+      <h2>Rollups computed from it</h2>
+      <table class="grid">
+        <thead>
+          <tr><th>Rollup</th><th>Table</th><th>By</th><th>Computed</th><th class="n">Keys waiting</th><th>What it is</th></tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in derived" :key="r.rollup">
+            <td class="t">{{ r.rollup }}</td>
+            <td class="mono t">{{ r.table }}</td>
+            <td class="t">{{ r.key.join(', ') }}</td>
+            <td class="t" :title="exact(r.computed_at)">{{ time(r.computed_at) }}</td>
+            <td class="n" :class="{ nil: !r.waiting }">{{ count(r.waiting) }}</td>
+            <td><span v-if="r.problem" class="bad">{{ r.problem }}</span><template v-else>{{ r.about }}</template></td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
     <section v-if="t.there" class="panel">
       <h2>Shape</h2>
       <table class="grid">
@@ -115,6 +135,9 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
 <style scoped>
 .name {
   font-size: 17px;
+}
+.bad {
+  color: var(--bad);
 }
 .off .path a {
   text-decoration: line-through;

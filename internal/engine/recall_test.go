@@ -1,0 +1,285 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/core/rollup"
+	"mullein/internal/ledger"
+	"mullein/internal/localpg/pgtest"
+	"mullein/internal/target"
+)
+
+// totals adds up rain, keeps the peak, and notes that were given once.
+const totals = `feed: totals
+landing: {at: in, files: "T_{slot:%Y%m%dT%H%M}*.csv", settle: 50ms}
+schema:
+  fields: [{name: station}, {name: rain, type: integer}, {name: peak, type: number}, {name: note}]
+  primaryKey: station
+target: {table: river.total, merge: {rain: add, peak: greatest, note: keep_when_blank}}
+`
+
+const totalRows = "SELECT concat_ws('|', station, rain, peak, note, from_file) FROM river.total ORDER BY 1"
+
+func (h *house) loadedFile(name, content string) ledger.Arrival {
+	h.t.Helper()
+	h.drop(name, content)
+	a := h.arrival(name)
+	require.Equal(h.t, ledger.Loaded, a.State, a.Reason)
+	return a
+}
+
+// TestRunningTotalsStayRight goes through a recall under later loads, its undo, a
+// redo, and a load whose rows repeat.
+func TestRunningTotalsStayRight(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, totals).start()
+	one := h.loadedFile("T_20260701T0100.csv", "station,rain,peak,note\nA,5,1.5,first\nB,1,1.0,\n")
+	two := h.loadedFile("T_20260701T0200.csv", "station,rain,peak,note\nA,3,9.5,\nA,4,2.0,twice\n")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Duplicate: 1}, two.Balance)
+	three := h.loadedFile("T_20260701T0300.csv", "station,rain,peak,note\nA,1,2.5,\nB,0,0.5,\n")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1}, three.Balance, "nothing added is nothing changed")
+	const all = "A|13|9.5|twice|T_20260701T0300.csv"
+	assert.Equal(t, []string{all, "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows))
+
+	preview, err := h.engine.Recall(ctx, two.ID, false, true, "me", "")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, preview.Outcome.Restored)
+	assert.Equal(t, []string{all, "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows), "a preview does nothing")
+	_, err = h.engine.Recall(ctx, two.ID, false, false, "me", "a wrong gauge")
+	require.NoError(t, err)
+	assert.Equal(t, "A|6|2.5|first|T_20260701T0300.csv", h.lines(totalRows)[0], "as if it had never been")
+	a, err := h.ledger.Arrival(ctx, two.ID)
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Recalled, a.State)
+	assert.Equal(t, "recalled by me: a wrong gauge", a.Reason)
+	_, err = h.engine.Recall(ctx, two.ID, false, false, "me", "again")
+	assert.ErrorContains(t, err, "arrival 2 is recalled; only one that is loaded can be recalled")
+	_, err = h.engine.Recall(ctx, two.ID, true, false, "me", "it was right")
+	require.NoError(t, err)
+	assert.Equal(t, all, h.lines(totalRows)[0])
+
+	_, err = h.ledger.Decide(ctx, ledger.Redo, []int64{one.ID}, "me", "see it add up")
+	require.NoError(t, err)
+	h.wait("the redo", func() bool {
+		a, err := h.ledger.Arrival(ctx, one.ID)
+		return err == nil && a.State == ledger.Loaded && a.Generation == 2
+	})
+	assert.Equal(t, []string{"A|13|9.5|first|T_20260701T0100.csv", "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows), "nothing twice")
+	found, err := h.engine.Reconcile(ctx, "totals", false)
+	require.NoError(t, err)
+	assert.Empty(t, found)
+
+	history, err := h.engine.History(ctx, "totals", map[string]string{"station": "A"})
+	require.NoError(t, err)
+	var told []string
+	for _, s := range history.Steps {
+		what := s.What
+		if s.Load != nil && !s.Load.Active {
+			what += ", recalled"
+		}
+		told = append(told, what)
+	}
+	assert.Equal(t, []string{"inserted, recalled", "inserted", "updated", "updated"}, told)
+	assert.JSONEq(t, `7`, field(t, history.Steps[1].After, "rain"), "without the first generation")
+	text, why, err := h.engine.Original(ctx, two.ID, 3)
+	require.NoError(t, err)
+	assert.Equal(t, "A,4,2.0,twice", text, why)
+}
+
+func field(t *testing.T, row []byte, name string) string {
+	t.Helper()
+	_, rest, ok := strings.Cut(string(row), `"`+name+`":`)
+	require.True(t, ok, string(row))
+	value, _, _ := strings.Cut(rest, ",")
+	return value
+}
+
+// TestARecallTakesUpWhatFilesHeldBack recalls the newer row that had kept an older
+// one out, with its file at hand and without, beside rows that somebody changed.
+func TestARecallTakesUpWhatFilesHeldBack(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, gauges).start()
+	row := func(level, revised string) string {
+		return header + "SR0001;2026-07-01T12:00:00Z;" + level + ";" + revised + "\nSR0002;2026-07-01T12:00:00Z;" + level + ";" + revised + "\n"
+	}
+	newer := h.loadedFile("G_K1_20260701T1200.csv", row("3", "9"))
+	older := h.loadedFile("G_K1_20260701T1300.csv", row("2", "1"))
+	require.Equal(t, balance.Balance{Read: 2, Outdated: 2}, older.Balance)
+	h.exec("UPDATE river.gauge SET level_m = 77 WHERE station_id = 'SR0002'")
+	v, err := h.engine.Verify(ctx, newer.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, []int64{2, 0}, []int64{v.Same, v.Missing}, "the digest is that of the file")
+
+	path := filepath.Join(h.root, "in", "G_K1_20260701T1300.csv")
+	require.NoError(t, os.Rename(path, path+".tmp"))
+	preview, err := h.engine.Recall(ctx, newer.ID, false, true, "me", "")
+	require.NoError(t, err)
+	require.Len(t, preview.Later, 1)
+	assert.Equal(t, "its file is gone", preview.Later[0].Why)
+	assert.EqualValues(t, []int64{1, 1}, []int64{preview.Outcome.Removed, preview.Outcome.Left})
+	require.NoError(t, os.Rename(path+".tmp", path))
+	done, err := h.engine.Recall(ctx, newer.ID, false, false, "me", "the sensor was dry")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, done.Later[0].Rows)
+	assert.EqualValues(t, []int64{0, 1, 1}, []int64{done.Outcome.Removed, done.Outcome.Restored, done.Outcome.Left})
+	assert.Equal(t, []string{"SR0001|12:00|2|1|K1|f", "SR0002|12:00|77|9|K1|f"}, h.lines(contents))
+}
+
+const observers = `feed: observers
+landing: {at: in, files: "O_{slot:%Y%m%d}.csv", settle: 50ms}
+schema:
+  fieldsMatch: subset
+  fields: [{name: observer, type: integer}, {name: place}]
+  primaryKey: observer
+target: {table: river.observer, absent: delete, absent_at_most: 50%, extra_columns: add}
+`
+
+// TestWholeTables goes through a delivery that lacks rows, one that lacks too
+// many, and one with a column more.
+func TestWholeTables(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, observers).start()
+	h.loadedFile("O_20260701.csv", "observer,place\n1,Ford\n2,Weir\n3,Mill\n")
+	a := h.loadedFile("O_20260702.csv", "observer,place,mail\n1,Ford,a@b\n2,Weir,\n")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 2, Removed: 1}, a.Balance)
+	h.loadedFile("O_20260704.csv", "observer,place\n1,Ford\n4,Moor\n")
+	h.drop("O_20260705.csv", "observer,place\n7,Nowhere\n")
+	refused := h.arrival("O_20260705.csv")
+	require.Equal(t, ledger.Refused, refused.State)
+	assert.Equal(t, "2 of the 2 rows of the target are not in the delivery; absent_at_most is 50%", refused.Reason)
+	_, err := h.ledger.Decide(ctx, ledger.Release, []int64{refused.ID}, "me", "they have all left")
+	require.NoError(t, err)
+	h.wait("the release", func() bool { return len(h.lines("SELECT place FROM river.observer")) == 1 })
+	assert.Equal(t, []string{"Nowhere"}, h.lines("SELECT place FROM river.observer"))
+	assert.Equal(t, []string{"text"}, h.lines("SELECT data_type::text FROM information_schema.columns WHERE table_name = 'observer' AND column_name = 'mail'"))
+}
+
+// TestShapesGrow puts a feed again with a wider type and a further column, over a
+// table that Mullein made and over one that others made.
+func TestShapesGrow(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t).start()
+	of := func(table, fields, more string) string {
+		return "feed: grow\nlanding: {at: in, files: \"*.csv\", settle: 50ms}\nwhen: {attempts: 1}\nschema:\n  fieldsMatch: partial\n  fields: " + fields + "\n  primaryKey: id\ntarget: {table: river." + table + more + "}\n"
+	}
+	const narrow, wide = "[{name: id, type: integer}, {name: n, type: integer}]", "[{name: id, type: integer}, {name: n, type: number}, {name: more}]"
+	h.put(of("grown", narrow, ""))
+	h.loadedFile("a.csv", "id,n\n1,1\n")
+	h.put(of("grown", wide, ""))
+	h.loadedFile("b.csv", "id,n,more\n2,2.5,x\n")
+	assert.Equal(t, []string{"1|1", "2|2.5|x"}, h.lines("SELECT concat_ws('|', id, n, more) FROM river.grown ORDER BY id"))
+
+	h.exec("CREATE TABLE river.theirs (id bigint PRIMARY KEY, n integer)")
+	h.put(of("theirs", wide, ", lineage: {from_file: src}"))
+	h.drop("c.csv", "id,n,more\n3,3.5,x\n")
+	h.wait("the misfit", func() bool {
+		f, err := h.ledger.Feed(context.Background(), "grow")
+		return err == nil && strings.Contains(f.Problem, `column n is integer; the feed needs numeric (ALTER TABLE "river"."theirs" ALTER COLUMN "n" TYPE numeric); column more is missing`)
+	})
+	h.put(of("theirs", wide, ", lineage: {from_file: src}, missing_columns: add"))
+	h.wait("the load", func() bool { return len(h.lines("SELECT id::text FROM river.theirs")) == 1 })
+	assert.Equal(t, []string{"3|3.5|x|c.csv"}, h.lines("SELECT concat_ws('|', id, n, more, src) FROM river.theirs"))
+}
+
+// TestATargetInAnotherDatabase has records and target apart.
+func TestATargetInAnotherDatabase(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t)
+	elsewhere := pgtest.Database(t)
+	other, err := target.Open(ctx, elsewhere)
+	require.NoError(t, err)
+	t.Cleanup(other.Close)
+	h.connections = map[string]*target.Database{"basin": other}
+	h.start()
+	h.put(strings.Replace(strings.Replace(gauges, "newest: revised", "newest: revised, connection: basin", 1), "feed: gauges", "feed: gauges", 1))
+	a := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;1;1\n")
+	assert.Equal(t, []string{"f"}, h.lines("SELECT (to_regclass('river.gauge') IS NOT NULL)::text::char"))
+	v, err := h.engine.Verify(ctx, a.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, v.Same)
+	found, err := h.engine.Reconcile(ctx, "gauges", false)
+	require.NoError(t, err)
+	assert.Empty(t, found)
+	f, err := feed.Parse("x.yaml", []byte(strings.Replace(gauges, "newest: revised", "connection: nowhere", 1)))
+	require.NoError(t, err)
+	_, err = h.engine.TargetOf(f)
+	assert.ErrorContains(t, err, `knows no connection "nowhere"; start it with --connection nowhere=`)
+}
+
+const peaks = `rollup: peaks
+table: river.peak
+key: [station_id]
+select: SELECT station_id, max(level_m) AS peak, count(*) AS n FROM (SELECT station_id, level_m FROM river.gauge UNION ALL SELECT station, peak FROM river.total) g GROUP BY 1
+from:
+  river.gauge: {station_id: station_id}
+  river.total: {station_id: station}
+`
+
+// TestRollupsFollow has a rollup over two tables follow loads, a recall, and what
+// somebody else writes; a select that fails refuses no rows.
+func TestRollupsFollow(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, gauges, totals).start()
+	r, err := rollup.Parse("peaks.yaml", []byte(peaks))
+	require.NoError(t, err)
+	require.NoError(t, h.target.PutRollup(ctx, r, peaks, "me"))
+	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\n")
+	h.loadedFile("T_20260701T0100.csv", "station,rain,peak,note\nSR0001,5,7.5,\n")
+	const rows = "SELECT concat_ws('|', station_id, peak, n) FROM river.peak ORDER BY 1"
+	follows := func(want ...string) {
+		t.Helper()
+		h.wait("the rollup", func() bool {
+			return h.lines("SELECT (to_regclass('river.peak') IS NOT NULL)::text")[0] == "true" && strings.Join(h.lines(rows), " ") == strings.Join(want, " ")
+		})
+	}
+	follows("SR0001|7.5|2", "SR0002|1|1")
+	h.loadedFile("G_K1_20260701T1300.csv", header+"SR0002;2026-07-01T13:00:00Z;8;1\n")
+	follows("SR0001|7.5|2", "SR0002|8|2")
+	_, err = h.engine.Recall(ctx, first.ID, false, false, "me", "a test")
+	require.NoError(t, err)
+	follows("SR0001|7.5|1", "SR0002|8|1")
+	h.exec("DELETE FROM river.total")
+	follows("SR0002|8|1")
+	v, err := h.target.VerifyRollup(ctx, "peaks")
+	require.NoError(t, err)
+	assert.EqualValues(t, []int64{1, 1}, []int64{v.Rows, v.Same})
+	h.exec("UPDATE river.peak SET peak = 0")
+	v, err = h.target.VerifyRollup(ctx, "peaks")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, v.Wrong)
+	_, err = h.target.RebuildRollup(ctx, "peaks")
+	require.NoError(t, err)
+	follows("SR0002|8|1")
+
+	broken := strings.Replace(peaks, "max(level_m)", "max(1 / (level_m - 4))", 1)
+	r, err = rollup.Parse("peaks.yaml", []byte(broken))
+	require.NoError(t, err)
+	require.NoError(t, h.target.PutRollup(ctx, r, broken, "me"))
+	h.loadedFile("G_K1_20260701T1400.csv", header+"SR0003;2026-07-01T14:00:00Z;4;1\n")
+	h.wait("the problem", func() bool {
+		list, err := h.target.Rollups(ctx)
+		return err == nil && strings.Contains(list[0].Problem, "division by zero")
+	})
+	wrong, err := rollup.Parse("x.yaml", []byte(strings.Replace(peaks, "max(level_m)", "max(depth)", 1)))
+	require.NoError(t, err)
+	assert.ErrorContains(t, h.target.CheckRollup(ctx, wrong), `column "depth" does not exist`)
+	require.NoError(t, h.target.RemoveRollup(ctx, "peaks"))
+	assert.Empty(t, h.lines("SELECT tgname::text FROM pg_trigger WHERE tgname LIKE 'mullein%'"))
+	_, err = h.target.VerifyRollup(ctx, "peaks")
+	assert.True(t, errors.Is(err, target.ErrNoRollup))
+}

@@ -1,0 +1,244 @@
+package target
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
+)
+
+// direct is a load of one large file into an empty target that goes there
+// without a staging table. Only rows whose key may have come before are set
+// aside, in a temporary file, and compared with the target at the end. Until the
+// commit the target is locked against everybody: to write it without its index,
+// and without logging each row, nobody may look.
+type direct struct {
+	columns []string // of the target, quoted, in the order in which rows are written
+	before  []byte   // what stands between a row's own columns and its line, ready-made
+	between []byte   // between line and digest
+	line    bool
+	digest  bool
+	aside   []byte // suspects, in the form of the staging table
+	file    *os.File
+	set     int64 // how many rows were set aside
+	err     error
+}
+
+// exact tells whether the target's columns are just of the types that rows are
+// handed over in.
+func (f *Fitted) exact() bool {
+	for _, c := range f.Columns {
+		if f.types[c.Name] != sqlTypes[c.Kind][0] {
+			return false
+		}
+	}
+	return true
+}
+
+// GoDirect tries to make the load one that goes straight into its target, which
+// has to be empty, and of one part without anything to undo. It takes the locks
+// that Lock would take. Where it is not possible, it changes nothing.
+func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) error {
+	t := l.table
+	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 || t.Deletes || !t.bytewise ||
+		t.Mode == feed.Append || len(part.Replaces) > 0 {
+		return nil
+	}
+	var filled bool
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil || filled {
+		return err
+	}
+	if err := l.Lock(ctx, of, fence); err != nil {
+		return err
+	}
+	err := l.emptyForAll(ctx, "direct")
+	if err != nil {
+		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT direct"); undo != nil {
+			return errors.Join(err, undo)
+		}
+		return nil
+	}
+	var now time.Time
+	if err := l.s.conn.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
+		return err
+	}
+	d := &direct{}
+	for _, c := range t.Own {
+		d.columns = append(d.columns, quote(c.Name))
+	}
+	add := func(to *[]byte, column string, v tabular.Value, kind tabular.Kind) {
+		if column != "" {
+			d.columns = append(d.columns, quote(column))
+			*to = appendValue(*to, &v, kind)
+		}
+	}
+	g := t.Lineage
+	add(&d.before, g.FromFile, tabular.Value{Kind: tabular.Text, B: []byte(part.File)}, tabular.Text)
+	if d.line = g.FromLine != ""; d.line {
+		d.columns = append(d.columns, quote(g.FromLine))
+	}
+	add(&d.between, g.FromArrival, tabular.Value{Kind: tabular.Integer, I: part.Arrival}, tabular.Integer)
+	add(&d.between, g.LoadedRun, tabular.Value{Kind: tabular.Integer, I: run}, tabular.Integer)
+	add(&d.between, g.LoadedAt, tabular.Value{Kind: tabular.Instant, I: now.UnixMicro()}, tabular.Instant)
+	if d.digest = g.RowDigest != ""; d.digest {
+		d.columns = append(d.columns, quote(g.RowDigest))
+	}
+	l.direct = d
+	return nil
+}
+
+// copyDirect copies the rows into the target, and those that were set aside into
+// the staging table.
+func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error {
+	d := l.direct
+	var err error
+	if d.file, err = os.CreateTemp("", "mullein-aside-"); err != nil {
+		return fmt.Errorf("set rows aside: %w", err)
+	}
+	defer func() {
+		d.file.Close()
+		os.Remove(d.file.Name())
+	}()
+	b := NewBatch(l.table.Table, expected, true)
+	b.direct = d
+	n, err := l.copyFrom(ctx, src, b, l.name()+" ("+join(d.columns)+")")
+	if err != nil {
+		return err
+	}
+	copy(l.staged, b.rows)
+	if d.flush(); d.err != nil {
+		return fmt.Errorf("set rows aside: %w", d.err)
+	}
+	if n+d.set != l.staged[0] {
+		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside", l.staged[0], n, d.set)
+	}
+	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil || d.set == 0 {
+		return err
+	}
+	if _, err := d.file.Seek(0, io.SeekStart); err != nil {
+		return fmt.Errorf("set rows aside: %w", err)
+	}
+	rows := io.MultiReader(strings.NewReader(string(copyHeader)), d.file, strings.NewReader(string(copyEnd)))
+	tag, err := l.s.conn.PgConn().CopyFrom(ctx, rows, "COPY "+l.stage+" FROM STDIN BINARY")
+	if err != nil {
+		return fmt.Errorf("stage rows: %w", err)
+	}
+	if tag.RowsAffected() != d.set {
+		return fmt.Errorf("stage rows: %d handed over, %d arrived", d.set, tag.RowsAffected())
+	}
+	return l.dropRepeats(ctx)
+}
+
+// finishDirect compares what was set aside with the target, and builds the key's
+// index.
+func (l *Load) finishDirect(ctx context.Context, from origin) ([]balance.Balance, error) {
+	counts := make([]balance.Balance, 1)
+	repeats := l.counts[0].Duplicate
+	if l.direct.set > 0 {
+		n, err := l.mergeAside(ctx, from)
+		if err != nil {
+			return nil, err
+		}
+		l.counts[0].Duplicate += n
+		repeats += n
+	}
+	err := l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+"; RELEASE SAVEPOINT direct")
+	if err != nil {
+		return nil, err
+	}
+	counts[0].Inserted = l.staged[0] - repeats
+	l.grown = []int64{counts[0].Inserted}
+	return counts, nil
+}
+
+// mergeAside brings rows that were set aside together with those in the target
+// that have their keys, and gives how many lost: all of the former are later in
+// the file.
+func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err error) {
+	wins := "true"
+	if l.table.Newest != "" {
+		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
+		wins = "NOT (" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
+	}
+	if err := l.exec(ctx, "ANALYZE "+l.stage); err != nil {
+		return 0, err
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan (sid, class) SELECT s.ctid, CASE WHEN "+wins+" THEN 'u' ELSE 'o' END FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
+	if err != nil {
+		return 0, err
+	}
+	repeats = tag.RowsAffected()
+	if _, err := l.insert(ctx, from, l.stage+" s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid)"); err != nil || repeats == 0 {
+		return repeats, err
+	}
+	_, err = l.update(ctx, from)
+	return repeats, err
+}
+
+// emptyForAll takes the target, which has to be empty, for this load alone, and
+// its key's index away.
+func (l *Load) emptyForAll(ctx context.Context, savepoint string) error {
+	if err := l.savepoint(ctx, savepoint); err != nil {
+		return err
+	}
+	if err := l.exec(ctx, "SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'"); err != nil {
+		return err
+	}
+	var filled bool
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
+		return err
+	}
+	if filled {
+		return errMoved
+	}
+	prepare := "ALTER TABLE " + l.name() + " DROP CONSTRAINT " + quote(l.table.lateIndex)
+	var level string
+	if err := l.s.conn.QueryRow(ctx, "SHOW wal_level").Scan(&level); err != nil {
+		return err
+	}
+	if level == "minimal" {
+		// Emptying the empty table gives it a new file. Until the commit nobody
+		// else knows that file, so it is synced as a whole instead of logged row
+		// by row.
+		prepare += "; TRUNCATE " + l.name()
+	}
+	return l.exec(ctx, prepare)
+}
+
+const asideAtOnce = 1 << 20
+
+// put writes a row in the form of the target.
+func (d *direct) put(b *Batch, values []tabular.Value, line int64, digest []byte) {
+	be := binary.BigEndian
+	b.buf = be.AppendUint16(b.buf, uint16(len(d.columns)))
+	for i := range values {
+		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
+	}
+	b.buf = append(b.buf, d.before...)
+	if d.line {
+		b.buf = be.AppendUint32(b.buf, 8)
+		b.buf = be.AppendUint64(b.buf, uint64(line))
+	}
+	b.buf = append(b.buf, d.between...)
+	if d.digest {
+		b.buf = be.AppendUint32(b.buf, uint32(len(digest)))
+		b.buf = append(b.buf, digest...)
+	}
+}
+
+// flush writes what was set aside to the file.
+func (d *direct) flush() {
+	if d.err == nil && len(d.aside) > 0 {
+		_, d.err = d.file.Write(d.aside)
+	}
+	d.aside = slices.Grow(d.aside[:0], 0)
+}

@@ -120,6 +120,17 @@ type Recall struct {
 	Back    bool   `json:"back,omitempty" doc:"Put back what was recalled"`
 }
 
+// Rebuild loads all arrivals of a feed afresh.
+type Rebuild struct {
+	Because string `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
+	Without bool   `json:"without,omitempty" doc:"Do without arrivals whose files are not to be had any more"`
+}
+
+// Collapsed says what collapsing did.
+type Collapsed struct {
+	Rows int64 `json:"rows" doc:"That went"`
+}
+
 // Original is a record as it stands in its file.
 type Original struct {
 	Text string `json:"text"`

@@ -40,7 +40,26 @@ func (c *command) feed() *cobra.Command {
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
 	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema (avro)")
 	show.Flags().Lookup("schema").NoOptDefVal = "table"
+	var rebuild api.Rebuild
+	rebuildCommand := &cobra.Command{Use: "rebuild FEED", Short: "Load all arrivals afresh; readers keep the old rows until it is done", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+		if rebuild.Because == "" {
+			return usageError{errors.New("feed rebuild needs --because \"...\": the reason is kept")}
+		}
+		out, err := api.Rebuild(ctx, args[0], rebuild)
+		if err != nil {
+			return err
+		}
+		return c.show(out, func() {
+			fmt.Fprintf(c.out, "%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals), balanceLine(out.Balance))
+			if len(out.Missing) > 0 {
+				fmt.Fprintf(c.out, "left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
+			}
+		})
+	})}
+	rebuildCommand.Flags().StringVar(&rebuild.Because, "because", "", "why; it is kept with who and when")
+	rebuildCommand.Flags().BoolVar(&rebuild.Without, "without-missing", false, "do without arrivals whose files are gone")
 	cmd.AddCommand(
+		rebuildCommand,
 		c.draft(),
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
 		c.putCommand(),
@@ -77,11 +96,19 @@ func (c *command) ddl(_ *cobra.Command, args []string) error {
 	}
 	var statements []string
 	for _, p := range good {
-		table, err := engine.Table(p.feed)
-		if err != nil {
-			return err
+		of := []*feed.Feed{p.feed}
+		for kind := range p.feed.ByKind {
+			if one, err := p.feed.Of(map[string]any{p.feed.By: kind}); err == nil {
+				of = append(of, one)
+			}
 		}
-		statements = append(statements, table.DDL()...)
+		for _, f := range of[min(1, len(of)-1):] {
+			table, err := engine.Table(f)
+			if err != nil {
+				return err
+			}
+			statements = append(statements, table.DDL()...)
+		}
 	}
 	return c.show(statements, func() { fmt.Fprintln(c.out, strings.Join(statements, ";\n")+";") })
 }
@@ -428,8 +455,17 @@ func readFeedFile(file string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return feed.Inline(file, text, func(name string) ([]byte, error) {
-		return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.FromSlash(name)))
+	folder := filepath.Dir(file)
+	list := func(glob string) ([]string, error) {
+		files, err := filepath.Glob(filepath.Join(folder, filepath.FromSlash(glob)))
+		for i := range files {
+			relative, relErr := filepath.Rel(folder, files[i])
+			files[i], err = filepath.ToSlash(relative), errors.Join(err, relErr)
+		}
+		return files, err
+	}
+	return feed.Inline(file, text, list, func(name string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(name)))
 	})
 }
 

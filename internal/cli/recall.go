@@ -248,13 +248,23 @@ func valueOr(s *string, none string) string {
 }
 
 func (c *command) target() *cobra.Command {
-	return &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last loads", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+	collapse := false
+	cmd := &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last loads", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		if collapse {
+			out, err := service.Collapse(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return c.show(out, func() { fmt.Fprintf(c.out, "%s: %s went; each key stands once now\n", args[0], rowsOf(out.Rows)) })
+		}
 		v, err := service.Target(ctx, args[0])
 		if err != nil {
 			return err
 		}
 		return c.show(v, func() { c.targetView(v) })
 	})}
+	cmd.Flags().BoolVar(&collapse, "collapse", false, "where keys stand more than once: leave the newest row of each, and make the key")
+	return cmd
 }
 
 func (c *command) targetView(v api.TargetView) {

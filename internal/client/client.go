@@ -223,6 +223,13 @@ func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (engin
 	return out, err
 }
 
+// Rebuild loads all arrivals of a feed afresh.
+func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (engine.Rebuilt, error) {
+	var out engine.Rebuilt
+	err := c.long(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, r, &out)
+	return out, err
+}
+
 // Verify holds the file of an arrival against its target.
 func (c *Client) Verify(ctx context.Context, arrival int64) (target.Verified, error) {
 	var out target.Verified
@@ -238,6 +245,13 @@ func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Origina
 // Row tells what happened to a row; key holds column=value.
 func (c *Client) Row(ctx context.Context, table string, key []string) (target.History, error) {
 	return get[target.History](ctx, c, "/targets/"+url.PathEscape(table)+"/row", url.Values{"key": key})
+}
+
+// Collapse leaves one row of each key that stands in a table more than once.
+func (c *Client) Collapse(ctx context.Context, table string) (api.Collapsed, error) {
+	var out api.Collapsed
+	err := c.long(ctx, http.MethodPost, "/targets/"+url.PathEscape(table)+"/collapse", nil, nil, &out)
+	return out, err
 }
 
 // Target describes a table that feeds end in.

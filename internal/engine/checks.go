@@ -25,7 +25,7 @@ type verdict struct {
 func (v *verdict) Error() string { return v.reason }
 
 func (w *worker) compileDelivery(c *compiled) error {
-	kinds, err := w.feed.ColumnKinds()
+	kinds, err := w.kind().ColumnKinds()
 	if err != nil {
 		return err
 	}

@@ -33,10 +33,10 @@ func (w *worker) learnColumns(of []*ledger.Arrival) error {
 
 // extended is the feed with the fields that were learned.
 func (w *worker) extended() *feed.Feed {
-	if w.wider != nil {
-		return w.wider
+	if w.now.wider != nil {
+		return w.now.wider
 	}
-	return w.feed
+	return w.kind()
 }
 
 func (w *worker) headerOf(a *ledger.Arrival) ([]string, error) {
@@ -82,7 +82,10 @@ func (w *worker) addFields(names []string) error {
 			Description: "Not in the feed's schema; added as it came."})
 	}
 	if added {
-		w.wider, w.compiled, w.table, w.fitted = &extended, nil, nil, nil
+		if err := w.settled(); err != nil { // what is on its way has the columns that it has
+			return err
+		}
+		w.now = kindState{feed: w.now.feed, wider: &extended}
 	}
 	return nil
 }

@@ -478,7 +478,7 @@ func (l *loading) stream(ctx context.Context, parts []*part) error {
 
 func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 	w := l.w
-	load, err := w.session.Begin(ctx, w.fitted, l.n)
+	load, err := w.session.Begin(ctx, w.now.fitted, l.n)
 	if err != nil {
 		return err
 	}
@@ -522,7 +522,7 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 // staysUnasked tells whether nothing asks for the staged rows between reading and
 // merging, so that they need not be staged.
 func (w *worker) staysUnasked() bool {
-	return len(w.feed.Checks.Delivery) == 0 && !slices.ContainsFunc(w.feed.Schema.Fields, func(f tabular.Field) bool { return f.Constraints.Unique })
+	return len(w.feed.Checks.Delivery) == 0 && !slices.ContainsFunc(w.kind().Schema.Fields, func(f tabular.Field) bool { return f.Constraints.Unique })
 }
 
 func (p *part) rewound() (content, error) { return p.file, p.file.Rewind() }
@@ -834,8 +834,8 @@ func (w *worker) dropNotUnique(ctx context.Context, load *target.Load, parts []*
 	for _, p := range parts {
 		byN[p.n] = p
 	}
-	for i := range w.feed.Schema.Fields {
-		field := &w.feed.Schema.Fields[i]
+	for i := range w.kind().Schema.Fields {
+		field := &w.kind().Schema.Fields[i]
 		if !field.Constraints.Unique {
 			continue
 		}
@@ -868,7 +868,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	for _, p := range parts {
 		expected += expectedRows(p.arrival.Path, p.arrival.Size)
 	}
-	batch := target.NewPieces(l.w.fitted.Table, expected, l.w.fitted.Bytewise())
+	batch := target.NewPieces(l.w.now.fitted.Table, expected, l.w.now.fitted.Bytewise())
 	var read []*part
 	var whole error
 	for _, p := range parts {
@@ -968,7 +968,7 @@ func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 // against the whole table, or hashes do not tell which rows have the same key.
 func (w *worker) alone() bool {
 	t := &w.feed.Target
-	return t.Mode.Replaces() || t.Absent != feed.AbsentKeep || !w.fitted.Bytewise()
+	return t.Mode.Replaces() || t.Absent != feed.AbsentKeep || !w.now.fitted.Bytewise()
 }
 
 // groups puts files together, in order, as long as no key stands in two.
@@ -1014,7 +1014,7 @@ func (l *loading) group(ctx context.Context, parts []*part) error {
 }
 
 func (l *loading) tryGroup(ctx context.Context, parts []*part) error {
-	load, err := l.w.session.Begin(ctx, l.w.fitted, l.n)
+	load, err := l.w.session.Begin(ctx, l.w.now.fitted, l.n)
 	if err != nil {
 		return err
 	}

@@ -247,15 +247,15 @@ type compiled struct {
 }
 
 func (w *worker) compile() (*compiled, error) {
-	if w.compiled != nil {
-		return w.compiled, nil
+	if w.now.compiled != nil {
+		return w.now.compiled, nil
 	}
 	c := &compiled{}
 	var err error
 	if c.columns, err = w.extended().Schema.Compile(w.feed.Zone); err != nil {
 		return nil, err
 	}
-	scope, err := w.feed.Scope()
+	scope, err := w.kind().Scope()
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +289,7 @@ func (w *worker) compile() (*compiled, error) {
 		return nil, err
 	}
 	c.digested = digested(w.extended(), len(c.columns))
-	w.compiled = c
+	w.now.compiled = c
 	return c, nil
 }
 

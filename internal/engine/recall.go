@@ -59,7 +59,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 	if err != nil {
 		return nil, err
 	}
-	w, fitted, err := e.desk(ctx, a.Feed)
+	w, fitted, err := e.desk(ctx, a.Feed, ofArrival(&a))
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +110,7 @@ func conflict(err error) error {
 
 // desk is a worker that watches nothing, for work on a feed's target and files
 // that is not a run, and the target as it is.
-func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted, error) {
+func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *target.Fitted, error) {
 	version, err := e.Ledger.Version(ctx, name, 0)
 	if err != nil {
 		return nil, nil, err
@@ -123,8 +123,13 @@ func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted
 	if err != nil {
 		return nil, nil, &ledger.ConflictError{Reason: err.Error()}
 	}
+	kind, err := of(f)
+	if err != nil {
+		return nil, nil, &ledger.ConflictError{Reason: err.Error()}
+	}
 	w := &worker{e: e, feed: f, version: version.Version, target: database}
-	table, err := Table(f)
+	w.become(kind)
+	table, err := Table(kind)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -136,6 +141,11 @@ func (e *Engine) desk(ctx context.Context, name string) (*worker, *target.Fitted
 		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", table)}
 	}
 	return w, fitted, nil
+}
+
+// ofArrival chooses the kind of files that an arrival is of.
+func ofArrival(a *ledger.Arrival) func(*feed.Feed) (*feed.Feed, error) {
+	return func(f *feed.Feed) (*feed.Feed, error) { return f.Of(a.Captures) }
 }
 
 func conflictOfShape(err error) error {
@@ -256,8 +266,8 @@ func (l *loading) replacing(ctx context.Context, load *target.Load, parts []*par
 }
 
 // History tells what happened to a row of a feed's target.
-func (e *Engine) History(ctx context.Context, name string, key map[string]string) (*target.History, error) {
-	w, fitted, err := e.desk(ctx, name)
+func (e *Engine) History(ctx context.Context, of *feed.Feed, key map[string]string) (*target.History, error) {
+	w, fitted, err := e.desk(ctx, of.Name, func(f *feed.Feed) (*feed.Feed, error) { return of, nil })
 	if err != nil {
 		return nil, err
 	}
@@ -279,7 +289,7 @@ func (e *Engine) Original(ctx context.Context, arrival, line int64) (text, why s
 	if err != nil {
 		return "", "", err
 	}
-	w, _, err := e.desk(ctx, a.Feed)
+	w, _, err := e.desk(ctx, a.Feed, ofArrival(&a))
 	if err != nil {
 		return "", "", err
 	}
@@ -322,7 +332,7 @@ func (e *Engine) Verify(ctx context.Context, arrival int64) (*target.Verified, e
 	if err != nil {
 		return nil, err
 	}
-	w, fitted, err := e.desk(ctx, a.Feed)
+	w, fitted, err := e.desk(ctx, a.Feed, ofArrival(&a))
 	if err != nil {
 		return nil, err
 	}

@@ -80,7 +80,7 @@ func TestRunningTotalsStayRight(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, found)
 
-	history, err := h.engine.History(ctx, "totals", map[string]string{"station": "A"})
+	history, err := h.engine.History(ctx, parsed(t, totals), map[string]string{"station": "A"})
 	require.NoError(t, err)
 	var told []string
 	for _, s := range history.Steps {
@@ -95,6 +95,13 @@ func TestRunningTotalsStayRight(t *testing.T) {
 	text, why, err := h.engine.Original(ctx, two.ID, 3)
 	require.NoError(t, err)
 	assert.Equal(t, "A,4,2.0,twice", text, why)
+}
+
+func parsed(t *testing.T, text string) *feed.Feed {
+	t.Helper()
+	f, err := feed.Parse("feed.yaml", []byte(text))
+	require.NoError(t, err)
+	return f
 }
 
 func field(t *testing.T, row []byte, name string) string {
@@ -282,4 +289,104 @@ func TestRollupsFollow(t *testing.T) {
 	assert.Empty(t, h.lines("SELECT tgname::text FROM pg_trigger WHERE tgname LIKE 'mullein%'"))
 	_, err = h.target.VerifyRollup(ctx, "peaks")
 	assert.True(t, errors.Is(err, target.ErrNoRollup))
+}
+
+// TestAFeedIsRebuilt loads all arrivals afresh, after the table was spoiled, and
+// does nothing where a file is gone.
+func TestAFeedIsRebuilt(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, totals).start()
+	h.loadedFile("T_20260701T0100.csv", "station,rain,peak,note\nA,5,1.5,first\nB,1,1.0,\n")
+	two := h.loadedFile("T_20260701T0200.csv", "station,rain,peak,note\nA,3,9.5,\n")
+	three := h.loadedFile("T_20260701T0300.csv", "station,rain,peak,note\nA,1,1.0,\n")
+	_, err := h.engine.Recall(ctx, three.ID, false, false, "me", "wrong")
+	require.NoError(t, err)
+	want := h.lines(totalRows)
+	h.exec("UPDATE river.total SET rain = 99; INSERT INTO river.total (station) VALUES ('Z')")
+	path := filepath.Join(h.root, "in", "T_20260701T0200.csv")
+	require.NoError(t, os.Rename(path, path+".tmp"))
+	_, err = h.engine.Rebuild(ctx, "totals", false, "me", "spoiled")
+	assert.ErrorContains(t, err, "its file is gone; its rows would be lost")
+	require.NoError(t, os.Rename(path+".tmp", path))
+	done, err := h.engine.Rebuild(ctx, "totals", false, "me", "spoiled")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, done.Arrivals)
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Updated: 1}, done.Balance)
+	assert.Equal(t, want, h.lines(totalRows))
+	_, err = h.engine.Recall(ctx, two.ID, false, false, "me", "the journal begins anew")
+	require.NoError(t, err)
+	assert.Equal(t, "A|5|1.5|first|T_20260701T0100.csv", h.lines(totalRows)[0])
+	h.loadedFile("T_20260701T0400.csv", "station,rain,peak,note\nB,1,5.0,\n")
+}
+
+// TestPartitionsAreMadeAsDaysArrive loads into a table of days and one of months.
+func TestPartitionsAreMadeAsDaysArrive(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz, level_m numeric, revised bigint, catchment text, flood boolean,
+		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at)) PARTITION BY RANGE (observed_at);
+		CREATE TABLE river.gauge_old PARTITION OF river.gauge FOR VALUES FROM ('2026-06-01') TO ('2026-07-01')`)
+	h.start()
+	h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-06-30T12:00:00Z;1;1\nSR0001;2026-07-01T12:00:00Z;1;1\nSR0001;2026-09-02T12:00:00Z;1;1\n")
+	assert.Equal(t, []string{"river.gauge_old|1", "river.gauge_p202607|1", "river.gauge_p202609|1"},
+		h.lines("SELECT tableoid::regclass || '|' || count(*) FROM river.gauge GROUP BY tableoid ORDER BY 1"))
+	b := h.loadedFile("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;2;2\nSR0001;2026-07-31T12:00:00Z;1;1\n")
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 1, Updated: 1}, b.Balance)
+	_, err := h.engine.Recall(context.Background(), b.ID, false, false, "me", "a test")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"1"}, h.lines("SELECT level_m::text FROM river.gauge WHERE observed_at = '2026-07-01 12:00Z'"))
+}
+
+const logbook = `feed: logbook
+landing: {at: in, files: "{kind}_{slot:%Y%m%d}.csv", settle: 50ms}
+schema:
+  by: kind
+  kinds:
+    gauge: {fields: [{name: id, type: integer}, {name: level, type: number}], primaryKey: id}
+    "rain-day": {fields: [{name: place}, {name: mm, type: number}], primaryKey: place}
+target: {table: "river.log_{kind}"}
+`
+
+// TestOneFeedForManyTables takes files of two kinds, each with columns and a table
+// of its own, and one of a kind that nobody knows.
+func TestOneFeedForManyTables(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, logbook)
+	for i, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv", "rain-day_20260702.csv"} {
+		content := "id,level\n1,1.5\n2,2.5\n"
+		if strings.HasPrefix(name, "rain") {
+			content = "place,mm\nFord,3\n"
+		}
+		h.drop(name, strings.Replace(content, ".5", "."+string(rune('1'+i)), 1))
+	}
+	h.drop("snow_20260701.csv", "x\n1\n")
+	h.start()
+	var last ledger.Arrival
+	for _, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv", "rain-day_20260702.csv"} {
+		last = h.arrival(name)
+		assert.Equal(t, ledger.Loaded, last.State, "%s: %s", name, last.Reason)
+	}
+	assert.Equal(t, []string{"1|1.3", "2|2.5"}, h.lines("SELECT concat_ws('|', id, level) FROM river.log_gauge ORDER BY 1"))
+	assert.Equal(t, []string{"Ford|3"}, h.lines(`SELECT concat_ws('|', place, mm) FROM river."log_rain-day"`))
+	strange := h.arrival("snow_20260701.csv")
+	assert.Equal(t, ledger.Refused, strange.State)
+	assert.Equal(t, `its kind is "snow", and the feed has no schema for it`, strange.Reason)
+	v, err := h.engine.Verify(ctx, last.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, v.Same)
+	f := parsed(t, logbook)
+	of := f.Ends("river", "log_rain-day")
+	require.NotNil(t, of)
+	history, err := h.engine.History(ctx, of, map[string]string{"place": "Ford"})
+	require.NoError(t, err)
+	assert.Len(t, history.Steps, 1)
+	r, err := h.engine.Rehearse(ctx, f, "gauge_20260702.csv", nil, false)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, r.Balance.Unchanged)
+	first := h.arrival("gauge_20260701.csv")
+	_, err = h.engine.Recall(ctx, first.ID, false, false, "me", "a test")
+	require.NoError(t, err)
+	assert.Nil(t, f.Ends("river", "log_snow"))
 }

@@ -73,11 +73,16 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	if one.file != nil {
 		defer one.file.Close()
 	}
-	table, err := Table(f)
+	kind, err := f.Of(one.arrival.Captures)
+	if err != nil {
+		return nil, &ledger.ConflictError{Reason: one.arrival.Path + ": " + err.Error()}
+	}
+	w.become(kind)
+	table, err := Table(kind)
 	if err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: f.OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: kind.OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	var misfit *target.MisfitError
 	if w.target, err = e.TargetOf(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
@@ -197,7 +202,10 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 		return err
 	}
 	total, samples, err := load.Compare(ctx, samplesShown)
-	if err != nil {
+	var absent *target.AbsentError
+	if errors.As(err, &absent) && r.Refused == "" {
+		r.Refused = absent.Error()
+	} else if err != nil && absent == nil {
 		return err
 	}
 	r.Samples = append(r.Samples, samples...)

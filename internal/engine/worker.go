@@ -21,7 +21,6 @@ type worker struct {
 	feed     *feed.Feed
 	version  int
 	record   ledger.Feed
-	table    *target.Table
 	target   *target.Database
 	claimed  time.Time
 	paused   atomic.Bool
@@ -37,10 +36,9 @@ type worker struct {
 
 	// What only the working goroutine touches:
 	fence    int64
-	wider    *feed.Feed // the feed with the columns that files have beyond its schema; nil for none
-	compiled *compiled
-	session  *target.Session // nil until there is work; then the feed's fence stands in the target
-	fitted   *target.Fitted
+	now      kindState
+	kinds    map[string]kindState // those that were worked on before, by table
+	session  *target.Session      // nil until there is work; then the feed's fence stands in the target
 	busy     time.Time
 	troubled bool          // the feed's problem is one that this worker has said
 	notUntil time.Time     // after a problem of the feed as a whole
@@ -333,7 +331,8 @@ func (w *worker) disown() {
 	if w.session != nil {
 		w.session.Close()
 	}
-	w.session, w.fitted = nil, nil
+	w.session = nil
+	w.unfit()
 }
 
 // killLimit is how often in a row a service may end while it reads a file,
@@ -482,7 +481,14 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			return err
 		}
 		next = next.without(func(a *ledger.Arrival) bool { return took[a.ID].tried(a) }) // but tries each arrival once only
+		refused := false
+		if next, refused, err = w.ofOneKind(limited, next); err != nil {
+			return err
+		}
 		all := next.arrivals()
+		if len(all) == 0 && refused {
+			continue
+		}
 		if len(all) == 0 {
 			return nil
 		}
@@ -495,7 +501,7 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 		if err := w.learnColumns(all); err != nil {
 			return w.trouble(limited, err)
 		}
-		if w.fitted == nil {
+		if w.now.fitted == nil {
 			if err := w.fit(limited); err != nil {
 				return w.trouble(limited, err)
 			}
@@ -605,18 +611,18 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 
 // fit makes the target or holds it against the feed.
 func (w *worker) fit(ctx context.Context) error {
-	if w.table == nil {
+	if w.now.table == nil {
 		table, err := Table(w.extended())
 		if err != nil {
 			return err
 		}
-		w.table = table
+		w.now.table = table
 	}
-	fitted, err := w.target.Fit(ctx, w.table)
+	fitted, err := w.target.Fit(ctx, w.now.table)
 	if err != nil {
 		return err
 	}
-	w.fitted = fitted
+	w.now.fitted = fitted
 	if !w.troubled {
 		return nil
 	}
@@ -635,7 +641,8 @@ func (w *worker) trouble(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return err // it was told to end; nothing is wrong with the feed
 	}
-	w.fitted, w.troubled = nil, true
+	w.unfit()
+	w.troubled = true
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)
 	if recordErr := w.e.Ledger.SetProblem(ctx, w.feed.Name, err.Error()); recordErr != nil {

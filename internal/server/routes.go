@@ -70,9 +70,11 @@ func (s *Server) routes() {
 	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals", MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
 	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall", "Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
+	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild", "Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
 	huma.Register(s.api, get("verify", "/arrivals/{id}/verification", "Hold an arrival's file against the target, row by row"), s.verify)
 	huma.Register(s.api, get("original", "/arrivals/{id}/original", "The record that stands at a line of an arrival's file"), s.original)
 	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"), s.describe)
+	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse", "Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
 	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)
 	huma.Register(s.api, get("rollups", "/rollups", "All rollups"), s.rollups)
 	huma.Register(s.api, do(http.MethodPut, "put-rollup", "/rollups/{rollup}", "Create a rollup or change it"), s.putRollup)
@@ -393,10 +395,10 @@ type feedRowsInput struct {
 }
 
 func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target.Rows], error) {
-	return give(s.browse(ctx, in.Feed, 0, 0, in.Most))
+	return give(s.browse(ctx, in.Feed, nil, 0, in.Most))
 }
 
-func (s *Server) browse(ctx context.Context, name string, arrival, after int64, most int) (*target.Rows, error) {
+func (s *Server) browse(ctx context.Context, name string, a *ledger.Arrival, after int64, most int) (*target.Rows, error) {
 	record, err := s.ledger.AnyFeed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -404,6 +406,16 @@ func (s *Server) browse(ctx context.Context, name string, arrival, after int64, 
 	f, err := s.definition(ctx, record)
 	if err != nil {
 		return nil, err
+	}
+	var captures map[string]any
+	arrival := int64(0)
+	if a != nil {
+		captures, arrival = a.Captures, a.ID
+	} else if f.HasKinds() {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s ends in several tables; ask for the rows of an arrival", f.Name)}
+	}
+	if f, err = f.Of(captures); err != nil {
+		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}
 	table, err := engine.Table(f)
 	if err != nil {
@@ -484,7 +496,7 @@ func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(s.browse(ctx, a.Feed, a.ID, in.AfterLine, in.Most))
+	return give(s.browse(ctx, a.Feed, &a, in.AfterLine, in.Most))
 }
 
 type runsInput struct {

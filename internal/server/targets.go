@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,6 +21,16 @@ func (s *Server) recall(ctx context.Context, in *struct {
 		return nil, answer(&ledger.ConflictError{Reason: "say why: because is kept with who and when"})
 	}
 	return give(s.engine.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
+}
+
+func (s *Server) rebuildFeed(ctx context.Context, in *struct {
+	FeedPath
+	Body api.Rebuild
+}) (*body[*engine.Rebuilt], error) {
+	if _, err := s.present(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	return give(s.engine.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*target.Verified], error) {
@@ -58,8 +67,11 @@ func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error)
 	var out []*feed.Feed
 	for _, r := range records {
 		f, err := s.definition(ctx, r)
-		if err == nil && f.Target.Schema == schema && f.Target.Table == name {
-			out = append(out, f)
+		if err != nil {
+			continue
+		}
+		if of := f.Ends(schema, name); of != nil {
+			out = append(out, of)
 		}
 	}
 	if len(out) == 0 {
@@ -74,11 +86,15 @@ func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 	if _, err := s.engine.TargetOf(f); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
 	}
-	others, err := s.feedsOf(ctx, TablePath{f.Target.Schema + "." + f.Target.Table})
-	if err != nil && !errors.Is(err, ledger.ErrNotFound) {
+	records, err := s.ledger.Feeds(ctx)
+	if err != nil {
 		return err
 	}
-	for _, o := range others {
+	for _, r := range records {
+		o, err := s.definition(ctx, r)
+		if err != nil {
+			continue // it is said elsewhere
+		}
 		if why := f.Shares(o); why != "" {
 			return &ledger.ConflictError{Reason: why}
 		}
@@ -115,6 +131,24 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	return give(v, err)
 }
 
+func (s *Server) collapse(ctx context.Context, in *TablePath) (*body[api.Collapsed], error) {
+	feeds, err := s.feedsOf(ctx, *in)
+	if err != nil {
+		return nil, answer(err)
+	}
+	database, err := s.engine.TargetOf(feeds[0])
+	if err != nil {
+		return nil, answer(err)
+	}
+	table, err := engine.Table(feeds[0])
+	if err != nil {
+		return nil, answer(err)
+	}
+	n, err := database.Collapse(ctx, table)
+	s.log.Info("keys that stood twice were collapsed", "table", table.String(), "rows", n, "by", callerOf(ctx))
+	return give(api.Collapsed{Rows: n}, rollupError(err))
+}
+
 func (s *Server) row(ctx context.Context, in *struct {
 	TablePath
 	Key []string `query:"key,explode" minItems:"1" required:"true" doc:"column=value, once for each column of the key"`
@@ -131,5 +165,5 @@ func (s *Server) row(ctx context.Context, in *struct {
 		}
 		key[column] = value
 	}
-	return give(s.engine.History(ctx, feeds[0].Name, key))
+	return give(s.engine.History(ctx, feeds[0], key))
 }

@@ -111,13 +111,18 @@ func (d *Database) tell(ctx context.Context, t *Fitted, h *History, entries []en
 		if e.what == "d" {
 			s.After = nil
 		}
-		if s.What == "updated" && e.before == nil {
+		switch {
+		case s.What == "updated" && s.Before == nil:
 			s.What = "inserted"
+		case s.What == "inserted" && s.Before != nil: // a recall has brought back what was before
+			s.What = "updated"
 		}
 		if s.After != nil && e.what != "m" {
 			s.Line = number(s.After, t.Lineage.FromLine)
 		}
-		h.Steps = append(h.Steps, s)
+		if string(s.Before) != string(s.After) { // else a recall has made it one that changes nothing
+			h.Steps = append(h.Steps, s)
+		}
 		none = e.what == "d" || e.what != "u" && e.before == nil
 		if s.Load != nil && !s.Load.Active {
 			none = e.before == nil

@@ -98,29 +98,15 @@ func (e *AbsentError) Error() string {
 // have, where the feed says so, and gives how many they are.
 func (l *Load) absent(ctx context.Context) (int64, error) {
 	t := l.table
-	if !t.Mode.Replaces() && t.Absent != feed.AbsentMark && t.Absent != feed.AbsentDelete {
+	among, where := l.lacking()
+	if where == "" {
 		return 0, nil
-	}
-	among := "true"
-	if t.Mode == feed.ReplacePart {
-		part := "t." + quote(t.Part)
-		given := l.column(t.Part)
-		among = "(" + part + " IN (SELECT " + given + " FROM " + l.stage + " s) OR " + part + " IS NULL AND EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + given + " IS NULL))"
-	}
-	where := among
-	if t.keyed() {
-		where += " AND NOT EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + l.sameKey() + ")"
-	}
-	if t.Absent == feed.AbsentMark {
-		where += " AND t." + quote(t.Lineage.AbsentSince) + " IS NULL"
 	}
 	if t.HasAbsentAtMost && !l.waived {
 		if err := l.boundAbsent(ctx, among, where); err != nil {
 			return 0, err
 		}
 	}
-	write := "DELETE FROM " + l.name() + " t WHERE " + where + " RETURNING t.*"
-	what := "d"
 	if t.Absent == feed.AbsentMark {
 		return l.markAbsent(ctx, where)
 	}
@@ -130,20 +116,46 @@ func (l *Load) absent(ctx context.Context) (int64, error) {
 	}
 	note := ""
 	if t.Journal {
-		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() + ", " + fmt.Sprint(l.nth[0]) + ", " + key + ", '" + what + "', row_to_json(g) FROM gone g)"
+		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() + ", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g) FROM gone g)"
 	}
 	var n int64
-	if err := l.s.conn.QueryRow(ctx, "WITH gone AS ("+write+")"+note+" SELECT count(*) FROM gone").Scan(&n); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+where+" RETURNING t.*)"+note+" SELECT count(*) FROM gone").Scan(&n); err != nil {
 		return 0, fmt.Errorf("remove what is absent: %w", err)
 	}
 	l.grown[0] -= n
 	return n, nil
 }
 
+// lacking is the SQL of the rows of the target that the delivery does not have,
+// and of those among which they are; "" where the feed does not mind.
+func (l *Load) lacking() (among, where string) {
+	t := l.table
+	if !t.Mode.Replaces() && t.Absent != feed.AbsentMark && t.Absent != feed.AbsentDelete {
+		return "", ""
+	}
+	among = "true"
+	if t.Mode == feed.ReplacePart {
+		part := "t." + quote(t.Part)
+		given := l.column(t.Part)
+		among = "(" + part + " IN (SELECT " + given + " FROM " + l.stage + " s) OR " + part + " IS NULL AND EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + given + " IS NULL))"
+	}
+	where = among
+	if t.keyed() {
+		where += " AND NOT EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + l.sameKey() + ")"
+	}
+	if t.Absent == feed.AbsentMark {
+		where += " AND t." + quote(t.Lineage.AbsentSince) + " IS NULL"
+	}
+	return among, where
+}
+
 func (l *Load) boundAbsent(ctx context.Context, among, where string) error {
 	e := &AbsentError{AtMost: l.table.AbsentAtMost.String()}
 	if err := l.s.conn.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE "+where+") FROM "+l.name()+" t WHERE "+among).Scan(&e.Rows, &e.Absent); err != nil {
 		return fmt.Errorf("count what is absent: %w", err)
+	}
+	if !l.table.keyed() { // nobody can tell which rows are still there
+		e.Absent = max(0, e.Rows-l.rows())
 	}
 	if l.table.AbsentAtMost.Refuse(e.Rows, e.Absent) != "" {
 		return e

@@ -40,6 +40,7 @@ type Load struct {
 	turnedOff []int64 // the earlier loads, by place, that this one replaces
 	grown     []int64 // by how many rows the target grows with each part
 	direct    *direct // nil for a load that is staged
+	readOnly  bool
 	run       int64
 	waived    bool // of all parts
 }
@@ -65,7 +66,7 @@ func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage s
 	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL "+mode); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
-	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts)}, nil
+	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}, nil
 }
 
 // rows is how many staged rows are left.
@@ -146,6 +147,11 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 	if n >= manyRows {
 		// The planner's defaults suit small work; this transaction's is not.
 		if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
+			return err
+		}
+	}
+	if l.table.ranges != "" && !l.readOnly {
+		if err := l.makePartitions(ctx); err != nil {
 			return err
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/rollup"
 	"mullein/internal/core/tabular"
 )
 
@@ -167,6 +168,49 @@ func (m *model) newest(arrival int64) *modelLoad {
 	return nil
 }
 
+// history tells what loads in force did to a key.
+func (m *model) history(key string) []string {
+	out, t := []string{}, modelTable{}
+	for _, l := range m.loads {
+		if !l.active {
+			continue
+		}
+		before, had := t[key]
+		m.apply(t, l)
+		after, has := t[key]
+		what := ""
+		switch {
+		case !had && has:
+			what = "inserted"
+		case had && !has:
+			what = "deleted"
+		case before.absent != after.absent && before.arrival == after.arrival:
+			what = "marked"
+		case before != after:
+			what = "updated"
+		}
+		if what != "" {
+			out = append(out, fmt.Sprint(what, " ", l.arrival))
+		}
+	}
+	return out
+}
+
+// parts is what a rollup of the table holds.
+func (t modelTable) parts() []string {
+	n, sum := map[string]int{}, map[string]int{}
+	for _, r := range t {
+		n[r.part]++
+		sum[r.part] += r.value
+	}
+	out := []string{}
+	for part := range n {
+		out = append(out, fmt.Sprintf("%s %d %d", part, n[part], sum[part]))
+	}
+	slices.Sort(out)
+	return out
+}
+
 func (t modelTable) lines() []string {
 	out := []string{}
 	for _, r := range t {
@@ -305,7 +349,24 @@ func (p *play) check() bool {
 	}
 	have := p.lines(`SELECT concat_ws(' ', key, part, age, value, peak, 'from', from_arrival || ':' || from_line, (` + absent + `)::text) FROM river.played ORDER BY 1`)
 	slices.Sort(have)
-	return assert.Equal(p.t, p.fold().lines(), have) && assert.Equal(p.t, []string{fmt.Sprint(len(have))}, p.lines("SELECT rows::text FROM mullein.target"), "the rows on record")
+	_, err := p.db.KeepRollups(ctx)
+	require.NoError(p.t, err)
+	parts := p.lines("SELECT concat_ws(' ', part, n, total) FROM river.by_part ORDER BY 1")
+	if len(p.table.Key) > 0 {
+		key := p.randomRows(0)[0].key
+		h, err := p.db.History(ctx, p.fitted, map[string]string{"key": key})
+		require.NoError(p.t, err)
+		told := []string{}
+		for _, s := range h.Steps {
+			if s.Load != nil && s.Load.Active {
+				told = append(told, fmt.Sprint(s.What, " ", s.Load.Arrival))
+			}
+		}
+		if !assert.Equal(p.t, p.history(key), told, "the history of %s", key) {
+			return false
+		}
+	}
+	return assert.Equal(p.t, p.fold().lines(), have) && assert.Equal(p.t, p.fold().parts(), parts, "the rollup") && assert.Equal(p.t, []string{fmt.Sprint(len(have))}, p.lines("SELECT rows::text FROM mullein.target"), "the rows on record")
 }
 
 func (p *play) say(format string, args ...any) {
@@ -404,6 +465,10 @@ func newPlay(t *testing.T, kind string, seed uint64) *play {
 	var err error
 	p.fitted, err = p.db.Fit(ctx, wanted)
 	require.NoError(t, err)
+	const byPart = `{rollup: by-part, table: river.by_part, key: [part], select: "SELECT part, count(*) AS n, sum(value) AS total FROM river.played GROUP BY 1", from: {river.played: {part: part}}}`
+	r, err := rollup.Parse("by-part.yaml", []byte(byPart))
+	require.NoError(t, err)
+	require.NoError(t, p.db.PutRollup(ctx, r, byPart, "a test"))
 	return p
 }
 

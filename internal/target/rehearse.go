@@ -54,13 +54,17 @@ type Sample struct {
 // with up to most samples of each kind.
 func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample, error) {
 	var total balance.Balance
-	if l.table.oid == 0 {
+	if l.table.oid == 0 || !l.table.keyed() {
 		for part, n := range l.staged {
 			total.Inserted += n - l.counts[part].Duplicate
 			total.Duplicate += l.counts[part].Duplicate
 		}
 		samples, err := l.samples(ctx, "inserted", l.stage+" s WHERE "+l.notGone(), most)
-		return total, samples, err
+		if err != nil || l.table.oid == 0 {
+			return total, samples, err
+		}
+		gone, err := l.lacked(ctx, &total, most)
+		return total, append(samples, gone...), err
 	}
 	counts, _, err := l.plan(ctx, nil, nil)
 	if err != nil {
@@ -78,7 +82,38 @@ func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample
 		}
 		out = append(out, samples...)
 	}
-	return total, out, nil
+	gone, err := l.lacked(ctx, &total, most)
+	return total, append(out, gone...), err
+}
+
+// lacked counts the rows that would go, and gives some of them. More than the
+// feed allows are an [*AbsentError].
+func (l *Load) lacked(ctx context.Context, total *balance.Balance, most int) ([]Sample, error) {
+	among, where := l.lacking()
+	if where == "" {
+		return nil, nil
+	}
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM "+l.name()+" t WHERE "+where).Scan(&total.Removed); err != nil {
+		return nil, fmt.Errorf("count what would go: %w", err)
+	}
+	var own []string
+	for _, c := range l.table.Own {
+		own = append(own, "t."+quote(c.Name)+"::text")
+	}
+	rows, err := l.s.conn.Query(ctx, "SELECT ARRAY["+join(own)+"] FROM "+l.name()+" t WHERE "+where+" LIMIT $1", most)
+	if err != nil {
+		return nil, fmt.Errorf("look at what would go: %w", err)
+	}
+	samples, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Sample, error) {
+		s := Sample{What: "removed", Changed: []int{}}
+		err := row.Scan(&s.Before)
+		s.Values = s.Before
+		return s, err
+	})
+	if err == nil && l.table.HasAbsentAtMost {
+		err = l.boundAbsent(ctx, among, where)
+	}
+	return samples, err
 }
 
 func (l *Load) samples(ctx context.Context, what, from string, most int) ([]Sample, error) {

@@ -17,6 +17,7 @@ import (
 type Session struct {
 	conn   *pgx.Conn
 	stages map[string]bool
+	db     *Database
 }
 
 // Session opens a connection for loads.
@@ -33,7 +34,7 @@ func (d *Database) Session(ctx context.Context) (*Session, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connect to the target's database: %w", err)
 	}
-	s := &Session{conn: conn, stages: map[string]bool{}}
+	s := &Session{conn: conn, stages: map[string]bool{}, db: d}
 	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL) ON COMMIT DELETE ROWS;
 		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS;
 		CREATE TEMPORARY TABLE mullein_writer () ON COMMIT DELETE ROWS;

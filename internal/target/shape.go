@@ -108,6 +108,7 @@ type Fitted struct {
 	oid       uint32
 	casts     map[string]string // by own column: what makes a staged value comparable with the target's
 	types     map[string]string // of all columns, as the database writes them
+	ranges    string            // the column by whose ranges it is partitioned; "" for none
 	has       []string          // all columns that the table has
 	writable  []string          // those that the database does not generate
 	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
@@ -294,6 +295,9 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 	if err != nil {
 		return err
 	}
+	if f.ranges, err = d.rangeColumn(ctx, f.oid); err != nil {
+		return err
+	}
 	byName := map[string]existing{}
 	f.types, f.has, f.writable = map[string]string{}, nil, nil
 	for _, c := range columns {
@@ -464,7 +468,7 @@ func (d *Database) repeated(ctx context.Context, f *Fitted) string {
 	if n == 0 {
 		return fmt.Sprintf(" (ALTER TABLE %s ADD PRIMARY KEY (%s)); a table with another key is made anew under another name, and filled with `mullein redo`", quote(f.Schema, f.Name), keys)
 	}
-	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each, then add the key", n, *one)
+	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each and add the key, by `mullein target %s --collapse` or by hand", n, *one, f)
 }
 
 // Bytewise tells whether equal keys have equal bytes, so that hashes of keys
@@ -472,3 +476,39 @@ func (d *Database) repeated(ctx context.Context, f *Fitted) string {
 func (f *Fitted) Bytewise() bool { return f.bytewise }
 
 func join(list []string) string { return strings.Join(list, ", ") }
+
+// Collapse leaves one row of each key that stands more than once in a table, the
+// greatest newest, then the one that was written last, and makes the key. It
+// gives how many rows went. It is for people to decide.
+func (d *Database) Collapse(ctx context.Context, t *Table) (gone int64, err error) {
+	if !t.keyed() {
+		return 0, &CannotRecallError{fmt.Sprintf("%s has no key", t)}
+	}
+	name, keys := quote(t.Schema, t.Name), join(quoteAll(t.Key))
+	order := "ctid DESC"
+	if t.Newest != "" {
+		order = quote(t.Newest) + " DESC NULLS LAST, " + order
+	}
+	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '20s'"); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "LOCK TABLE "+name+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, "DELETE FROM "+name+" t USING (SELECT tableoid, ctid, row_number() OVER (PARTITION BY "+keys+" ORDER BY "+order+") AS nth FROM "+name+") r WHERE t.tableoid = r.tableoid AND t.ctid = r.ctid AND r.nth > 1")
+		if err != nil {
+			return err
+		}
+		gone = tag.RowsAffected()
+		if _, err := tx.Exec(ctx, "ALTER TABLE "+name+" ADD PRIMARY KEY ("+keys+")"); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "UPDATE mullein.target SET rows = (SELECT count(*) FROM "+name+") WHERE name = $1", t.String())
+		return err
+	})
+	if err != nil {
+		return 0, fmt.Errorf("collapse %s: %w", t, err)
+	}
+	return gone, nil
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -545,4 +546,82 @@ func TestALoadThatReplacesAnother(t *testing.T) {
 	s.replaces = []int64{3}
 	_, err := s.load(gauge(feed.Lineage{}), 4, row{"A", 1, 11, 2})
 	assert.ErrorContains(t, err, "no lineage column that names the arrival")
+}
+
+// TestATableThatHoldsKeysTwice is counted, shown, and collapsed when told.
+func TestATableThatHoldsKeysTwice(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	wanted := gauge(feed.Lineage{})
+	s.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint);
+		INSERT INTO river.gauge VALUES ('A', '2026-07-01Z', 1, 3), ('A', '2026-07-01Z', 2, 5), ('A', '2026-07-01Z', 3, NULL), ('B', '2026-07-01Z', 4, 1)`)
+	_, err := s.db.Fit(ctx, wanted)
+	assert.ErrorContains(t, err, `1 keys stand in it more than once, such as (A,"2026-07-01 00:00:00+00")`)
+	gone, err := s.db.Collapse(ctx, wanted)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, gone)
+	assert.Equal(t, []string{"A|0|2|5", "B|0|4|1"}, s.lines(levels))
+	_, err = s.db.Fit(ctx, wanted)
+	assert.NoError(t, err)
+}
+
+// TestALargeFirstFileGoesStraightIn loads more rows than are staged, of which
+// some repeat, into an empty table, and again.
+func TestALargeFirstFileGoesStraightIn(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	wanted := gauge(standard)
+	wanted.Journal = true
+	fitted, err := s.db.Fit(ctx, wanted)
+	require.NoError(t, err)
+	const n = manyRows + 1000
+	random := rand.New(rand.NewPCG(5, 6))
+	var file rows
+	best := map[int64]row{}
+	for i := range int64(n) {
+		r := row{"A", i, 100, 5}
+		if i%10 == 9 { // a key that came before, older or newer
+			r = row{"A", random.Int64N(i), 200, random.Int64N(10)}
+		}
+		file = append(file, r)
+		if old, has := best[r.hour]; !has || r.revision >= old.revision {
+			best[r.hour] = r
+		}
+	}
+	load := func(arrival int64, breakOff bool) balance.Balance {
+		l, err := s.session.Begin(ctx, fitted, 1)
+		require.NoError(t, err)
+		defer l.Close(ctx)
+		part := Part{File: "large", Arrival: arrival}
+		require.NoError(t, l.GoDirect(ctx, "gauges", s.fence, 7, part, n))
+		assert.Equal(t, arrival == 1, l.direct != nil, "only into an empty table")
+		source := slices.Clone(file)
+		require.NoError(t, l.Stage(ctx, &source, n))
+		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
+		counts, err := l.Merge(ctx, 7, []Part{part})
+		require.NoError(t, err)
+		if !breakOff {
+			require.NoError(t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts[0]}}))
+			require.NoError(t, l.Commit(ctx))
+		}
+		return counts[0]
+	}
+	load(1, true)
+	assert.Equal(t, []string{"0"}, s.lines("SELECT count(*)::text FROM river.gauge"), "broken off is nothing")
+	got := load(1, false)
+	assert.Equal(t, balance.Balance{Inserted: int64(len(best)), Duplicate: n - int64(len(best))}, got)
+	var newer int64
+	for _, r := range best {
+		if r.level == 200 {
+			newer++
+		}
+	}
+	assert.Equal(t, []string{fmt.Sprint(len(best), "|", newer, "|", len(best))}, s.lines("SELECT concat_ws('|', count(*), count(*) FILTER (WHERE level = 2), count(DISTINCT from_line)) FROM river.gauge"))
+	assert.Equal(t, balance.Balance{Unchanged: int64(len(best)), Duplicate: n - int64(len(best))}, load(2, false))
+	assert.Equal(t, []string{"p"}, s.lines("SELECT contype::text FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"), "the key is back")
+	pruned, err := s.db.Prune(ctx, "gauges", time.Now().Add(time.Hour), 10)
+	require.NoError(t, err)
+	assert.Zero(t, pruned)
+	_, err = s.session.BeginRecall(ctx, fitted, "gauges", 0, []int64{1}, false)
+	assert.ErrorContains(t, err, "is not kept any more")
 }

@@ -25,6 +25,13 @@ func Parse(file string, text []byte) (*Feed, error) {
 	if root == nil {
 		return nil, r.problems
 	}
+	if root.get("schema").get("kinds") != nil {
+		f := r.kinds(root)
+		if len(r.problems) > 0 {
+			return nil, r.sorted()
+		}
+		return f, nil
+	}
 	r.walk(root, grammar(), "")
 	if len(r.problems) > 0 {
 		return nil, r.sorted()
@@ -380,6 +387,13 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	null := r.nullSequence
 	if null != "" {
 		s.MissingValues = append(s.MissingValues, null)
+	}
+	if n.get("by") != nil {
+		r.failAt(n.get("by"), "schema.by goes with schema.kinds, a schema for each kind")
+	}
+	if n.get("fields") == nil {
+		r.failAt(n, "key \"fields\" is missing in schema")
+		return s
 	}
 	items := n.get("fields").items
 	if len(items) == 0 || len(items) > maxFields {

@@ -30,7 +30,9 @@ type Feed struct {
 	Each     string         // the path of the elements that are rows; "" for none
 	Widths   []decode.Width // of the fields of a fixed-width file
 	Schema   tabular.Schema
-	Zone     *time.Location // of times in the data that carry none
+	By       string           // the capture that chooses among ByKind; "" for none
+	ByKind   map[string]*Feed // the feed with the schema of each kind
+	Zone     *time.Location   // of times in the data that carry none
 	Derive   []Derived
 	LeaveOut string // an expression; "" for none
 	// DeleteWhen is an expression that says which rows delete their key; "" for

@@ -164,7 +164,9 @@ func schemaKeys() *key {
 	)
 	schema := group("schema", "Table Schema: the columns of the file.",
 		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal", "subset", "superset", "partial"),
-		list("fields", "The columns.", field).must(),
+		list("fields", "The columns.", field),
+		text("by", "Where a feed takes several kinds of files, each with columns and a table of its own: the capture that tells them apart. It stands in target.table too.").eg("kind"),
+		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as schemas/{kind}.json, becomes this when the feed is put.", nil),
 		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names. append has none; replace and replace_part may go without.", text("", "")).orElse(text("", "")),
 		texts("missingValues", "The texts for no value. Default: the empty text."),
 		list("uniqueKeys", "Further keys.", texts("", "")).wait(),

@@ -35,7 +35,10 @@ func (k *key) jsonSchema() map[string]any {
 	case kChoice:
 		out["enum"] = k.values
 	case kFree:
-		out["type"], out["additionalProperties"] = "object", k.item.jsonSchema()
+		out["type"] = "object"
+		if k.item != nil {
+			out["additionalProperties"] = k.item.jsonSchema()
+		}
 	case kList:
 		out["type"], out["items"] = "array", k.item.jsonSchema()
 	case kMap:

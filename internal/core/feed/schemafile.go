@@ -13,7 +13,10 @@ import (
 // Inline puts a schema that a feed file names in the place of its name: a Table
 // Schema, or an Avro schema, as JSON. read gives the content of a file by the
 // name that stands there. A feed file with its own schema stays as it is.
-func Inline(file string, text []byte, read func(name string) ([]byte, error)) ([]byte, error) {
+//
+// list gives the names that a glob pattern fits: a path with a capture in it
+// stands for the schemas of all kinds of files.
+func Inline(file string, text []byte, list func(glob string) ([]string, error), read func(name string) ([]byte, error)) ([]byte, error) {
 	r := &reader{file: file}
 	root := r.yaml(text)
 	if root == nil {
@@ -23,15 +26,26 @@ func Inline(file string, text []byte, read func(name string) ([]byte, error)) ([
 	if n == nil || n.shape != scalar {
 		return text, nil
 	}
-	content, err := read(n.text)
-	if err != nil {
-		r.failAt(n, "schema: %v", err)
-		return nil, r.problems
-	}
-	schema, err := schemaFile(content)
-	if err != nil {
-		r.failAt(n, "schema: %s: %v", n.text, err)
-		return nil, r.problems
+	var schema string
+	if len(capturesIn(n.text)) > 0 {
+		kinds, err := inlineKinds(n.text, list, read)
+		if err != nil {
+			r.failAt(n, "schema: %v", err)
+			return nil, r.problems
+		}
+		schema = kinds
+	} else {
+		content, err := read(n.text)
+		if err != nil {
+			r.failAt(n, "schema: %v", err)
+			return nil, r.problems
+		}
+		one, err := schemaFile(content)
+		if err != nil {
+			r.failAt(n, "schema: %s: %v", n.text, err)
+			return nil, r.problems
+		}
+		schema = string(one)
 	}
 	lines := strings.SplitAfter(string(text), "\n")
 	line := lines[n.line-1]
@@ -40,7 +54,7 @@ func Inline(file string, text []byte, read func(name string) ([]byte, error)) ([
 	if !strings.HasSuffix(line, "\n") {
 		end = ""
 	}
-	lines[n.line-1] = before + string(schema) + " # from " + n.text + end
+	lines[n.line-1] = before + schema + " # from " + n.text + end
 	return []byte(strings.Join(lines, "")), nil
 }
 

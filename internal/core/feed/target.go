@@ -116,8 +116,10 @@ func (r *reader) target(root *node, f *Feed) Target {
 		r.failAt(n.get("connection"), "target.connection %q: use a-z, 0-9 and -", t.Connection)
 	}
 	table := n.get("table")
-	if strings.ContainsAny(t.Table, "{}") {
-		r.failAt(table, "target.table: {captures}: not yet; name one table")
+	for _, c := range capturesIn(t.Table) {
+		if names := f.Landing.Files.Names(); !slices.Contains(names, c) || f.Landing.Files.Kinds()[c] == '%' {
+			r.failAt(table, "target.table: {%s} is no capture of a text or a number in the pattern of the files%s", c, suggestion(c, names))
+		}
 	}
 	if schema, name, two := strings.Cut(t.Table, "."); two {
 		t.Schema, t.Table = schema, name

@@ -94,7 +94,7 @@ func TestWhatDoesNotGoTogether(t *testing.T) {
 		{"type: integer", "type: datetime, format: any", "would have to guess"},
 		{"primaryKey: id", "primaryKey: [id, id]", `names "id" twice`},
 		{"table: rows", "table: a.b.c", "write it as schema.table"},
-		{"table: rows", "table: \"{kind}\"", "{captures}: not yet"},
+		{"table: rows", "table: \"{kind}\"", "{kind} is no capture"},
 		{"table: rows", "table: pg_catalog.x", "is not for data"},
 		{"at: in", "at: in, settle: 2d", "more than a day"},
 		{"target:", "when: {cron: \"@daily\"}\ntarget:", "five fields only"},
@@ -134,7 +134,7 @@ func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
 	of := func(name string) string {
 		return "feed: x\nlanding: {at: in, files: \"*.csv\"}\nschema: " + name + "\ntarget: {table: rows}\n"
 	}
-	text, err := Inline("x.yaml", []byte(of("table.json")), read)
+	text, err := Inline("x.yaml", []byte(of("table.json")), nil, read)
 	require.NoError(t, err)
 	f, err := Parse("x.yaml", text)
 	require.NoError(t, err, string(text))
@@ -142,12 +142,12 @@ func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
 	again, err := f.TableSchema()
 	require.NoError(t, err)
 	files["again.json"] = string(again)
-	text, err = Inline("x.yaml", []byte(of("again.json")), read)
+	text, err = Inline("x.yaml", []byte(of("again.json")), nil, read)
 	require.NoError(t, err)
 	same, err := Parse("x.yaml", text)
 	require.NoError(t, err, string(text))
 	assert.Equal(t, f.Schema, same.Schema, "what show --schema writes is read as the same")
-	text, err = Inline("x.yaml", []byte(of("gauge.avsc")), read)
+	text, err = Inline("x.yaml", []byte(of("gauge.avsc")), nil, read)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), `{"constraints":{"required":true},"name":"id","type":"integer"}`)
 	assert.Contains(t, string(text), `{"description":"When","name":"at","type":"datetime"}`)
@@ -157,12 +157,111 @@ func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(avro), `"name": "x"`)
 	for name, want := range map[string]string{"bad.json": "x.yaml:3:9: schema: bad.json: it has no fields", "worse.json": "not JSON", "none.json": "not exist"} {
-		_, err = Inline("x.yaml", []byte(of(name)), read)
+		_, err = Inline("x.yaml", []byte(of(name)), nil, read)
 		assert.ErrorContains(t, err, want)
 	}
 	_, err = Parse("x.yaml", []byte(of("table.json")))
 	assert.ErrorContains(t, err, "feed put")
-	text, err = Inline("x.yaml", []byte(small), read)
+	text, err = Inline("x.yaml", []byte(small), nil, read)
 	require.NoError(t, err)
 	assert.Equal(t, small, string(text))
+}
+
+func TestTargets(t *testing.T) {
+	base := strings.Replace(small, "target: {table: rows}", "target: {table: rows, X}", 1)
+	if base == small {
+		base = strings.Replace(small, "table: rows", "table: rows, X", 1)
+	}
+	for _, c := range []struct{ with, want string }{
+		{"mode: add_missing", ""},
+		{"mode: replace, absent_at_most: 5%", ""},
+		{"absent: delete, absent_at_most: 100%", ""},
+		{"merge: {n: add}", "no field \"n\""},
+		{"merge: {id: add}", "id is part of the key"},
+		{"absent: delete", "needs absent_at_most"},
+		{"absent_at_most: 1", "is for absent: mark and delete"},
+		{"mode: append", "schema.primaryKey is not for mode append"},
+		{"mode: replace_part", "needs target.part"},
+		{"mode: replace_part, part: di", "no column \"di\"; did you mean \"id\""},
+		{"part: id", "it is for replace_part"},
+		{"mode: replace, merge: {}", "it does not merge rows"},
+		{"recall: 3d, lineage: none", "needs the lineage column from_arrival"},
+		{"extra_columns: add", "needs schema.fieldsMatch: subset or partial"},
+		{"connection: B_", "use a-z, 0-9 and -"},
+		{"lineage: {from_file: f, absent_since: a}", "is for absent: mark"},
+	} {
+		_, err := Parse("x.yaml", []byte(strings.Replace(base, "X", c.with, 1)))
+		if c.want == "" {
+			assert.NoError(t, err, c.with)
+			continue
+		}
+		assert.ErrorContains(t, err, c.want, c.with)
+	}
+}
+
+func TestTwoFeedsInOneTable(t *testing.T) {
+	of := func(name, fields, target string) *Feed {
+		f, err := Parse("x.yaml", []byte("feed: "+name+"\nlanding: {at: in, files: \"*.csv\"}\nschema: {fields: "+fields+", primaryKey: id}\ntarget: {table: river.t, "+target+"}\n"))
+		require.NoError(t, err)
+		return f
+	}
+	const one, two = "[{name: id}, {name: a}]", "[{name: id}, {name: b}]"
+	own := "lineage: {from_arrival: %s_arrival}"
+	for _, c := range []struct {
+		a, b *Feed
+		want string
+	}{
+		{of("x", one, "mode: upsert"), of("y", one, "mode: upsert"), "both write a; say target.newest in both"},
+		{of("x", one, "newest: a"), of("y", one, "newest: a"), ""},
+		{of("x", one, strings.Replace(own, "%s", "a", 1)), of("y", two, strings.Replace(own, "%s", "b", 1)), ""},
+		{of("x", one, "mode: upsert"), of("y", two, "mode: upsert"), "both write from_file"},
+		{of("x", one, "mode: replace"), of("y", two, "lineage: none"), "takes a delivery for the whole table"},
+		{of("x", one, "newest: a"), of("x", one, "mode: upsert"), ""},
+	} {
+		if got := c.a.Shares(c.b); c.want == "" {
+			assert.Empty(t, got)
+		} else {
+			assert.Contains(t, got, c.want)
+		}
+	}
+}
+
+func TestSchemasOfAllKinds(t *testing.T) {
+	files := map[string]string{
+		"s/gauge.json": `{"fields": [{"name": "id", "type": "integer"}], "primaryKey": "id"}`,
+		"s/rain.json":  `{"fields": [{"name": "place"}], "primaryKey": "place"}`,
+	}
+	list := func(glob string) ([]string, error) {
+		assert.Equal(t, "s/*.json", glob)
+		return []string{"s/rain.json", "s/gauge.json"}, nil
+	}
+	read := func(name string) ([]byte, error) { return []byte(files[name]), nil }
+	const text = "feed: x\nlanding: {at: in, files: \"{kind}_{slot:%Y}.csv\"}\nschema: s/{kind}.json\ntarget: {table: \"log.{kind}_x\"}\n"
+	whole, err := Inline("x.yaml", []byte(text), list, read)
+	require.NoError(t, err)
+	f, err := Parse("x.yaml", whole)
+	require.NoError(t, err, string(whole))
+	require.True(t, f.HasKinds())
+	rain, err := f.Of(map[string]any{"kind": "rain"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rain_x", "place"}, []string{rain.Target.Table, rain.Schema.PrimaryKey[0]})
+	assert.Equal(t, "gauge_x", f.Ends("log", "gauge_x").Target.Table)
+	assert.Nil(t, f.Ends("log", "gauge_y"))
+	_, err = f.Of(map[string]any{"kind": "snow"})
+	assert.ErrorContains(t, err, `its kind is "snow", and the feed has no schema for it`)
+	for old, want := range map[string]string{
+		"log.{kind}_x":          "put {kind} into its name",
+		"{kind}_{slot:%Y}.csv":  "{kind} is no capture",
+		`"type":"integer"`:      "unknown type",
+		`by: "kind"`:            "schema.by is missing",
+		`,"primaryKey":"place"`: "schema.primaryKey is missing",
+	} {
+		new := map[string]string{"log.{kind}_x": "log.x", "{kind}_{slot:%Y}.csv": "{slot:%Y}.csv", `"type":"integer"`: `"type":"intger"`, `by: "kind"`: `at: "kind"`, `,"primaryKey":"place"`: ""}[old]
+		_, err := Parse("x.yaml", []byte(strings.Replace(string(whole), old, new, 1)))
+		assert.ErrorContains(t, err, want, old)
+	}
+	one, err := Parse("x.yaml", []byte("feed: x\nlanding: {at: in, files: \"{place}.csv\"}\nschema: {fields: [{name: id}], primaryKey: id}\ntarget: {table: \"log.{place}\"}\n"))
+	require.NoError(t, err)
+	_, err = one.Of(map[string]any{"place": "a.b"})
+	assert.ErrorContains(t, err, "cannot be part of a table's name")
 }

@@ -105,7 +105,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
           <dd class="mono">{{ feed.landing }}/{{ feed.files }}</dd>
           <dt>Table</dt>
           <dd>
-            <router-link class="mono" :to="`/targets/${feed.table}`">{{ feed.table }}</router-link><template v-if="feed.key.length"> by {{ feed.key.join(', ') }}</template><template v-if="feed.newest">, the newest {{ feed.newest }} wins</template>
+            <router-link v-if="!feed.table.includes('{')" class="mono" :to="`/targets/${feed.table}`">{{ feed.table }}</router-link><span v-else class="mono">{{ feed.table }}</span><template v-if="feed.key.length"> by {{ feed.key.join(', ') }}</template><template v-if="feed.newest">, the newest {{ feed.newest }} wins</template>
           </dd>
           <dt>Starts</dt>
           <dd>

@@ -41,7 +41,7 @@ const { data, error } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.G
             <StateMark v-else-if="f.paused" state="paused" />
           </td>
           <td>{{ f.supplier || '–' }}</td>
-          <td class="mono t"><router-link :to="`/targets/${f.table}`">{{ f.table }}</router-link></td>
+          <td class="mono t"><router-link v-if="!f.table.includes('{')" :to="`/targets/${f.table}`">{{ f.table }}</router-link><template v-else>{{ f.table }}</template></td>
           <td class="n" :class="{ nil: !f.counts?.waiting }">{{ count(f.counts?.waiting ?? 0) }}</td>
           <td class="n quiet">{{ f.counts?.waiting && f.counts.oldest_waiting_at ? since(f.counts.oldest_waiting_at) : '' }}</td>
           <td class="n" :class="{ nil: !f.counts?.rows_today }">{{ count(f.counts?.rows_today ?? 0) }}</td>

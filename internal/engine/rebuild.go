@@ -1,0 +1,130 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
+	"mullein/internal/target"
+)
+
+// Rebuilt says what a rebuild did.
+type Rebuilt struct {
+	Feed     string          `json:"feed"`
+	Table    string          `json:"table"`
+	Arrivals int64           `json:"arrivals" doc:"That were loaded afresh"`
+	Missing  []int64         `json:"missing" nullable:"false" doc:"Arrivals whose files are not to be had any more"`
+	Balance  balance.Balance `json:"balance" doc:"The sum of the loads"`
+}
+
+// Rebuild loads all arrivals of a feed that are in force afresh, in the order in
+// which they were loaded, in one transaction: readers keep the old rows until it
+// commits. Where a file is gone, it does nothing, unless the caller can do
+// without.
+func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, because string) (*Rebuilt, error) {
+	w, fitted, err := e.desk(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
+		if f.HasKinds() {
+			return nil, fmt.Errorf("%s ends in several tables; a rebuild is for a feed of one", f.Name)
+		}
+		return f, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	others, err := w.target.OtherFeeds(ctx, fitted, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(others) > 0 {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%v end in %s too; a rebuild is for a table of one feed", others, fitted)}
+	}
+	loads, err := w.target.InForce(ctx, fitted, name)
+	if err != nil {
+		return nil, err
+	}
+	out := &Rebuilt{Feed: name, Table: fitted.String(), Missing: []int64{}}
+	for _, l := range loads {
+		err := w.withFile(ctx, l.Arrival, func(*part) error { return nil })
+		if err == nil {
+			continue
+		}
+		why := notToBeHad(err)
+		if why == "" {
+			return nil, err
+		}
+		if !without {
+			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost. Do without it, if they may be", l.Arrival, l.Path, why)}
+		}
+		out.Missing = append(out.Missing, l.Arrival)
+	}
+	session, err := w.target.Session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	load, err := session.Begin(ctx, fitted, 1)
+	if err != nil {
+		return nil, err
+	}
+	defer load.Close(ctx)
+	if err := load.Lock(ctx, name, target.AnyFence); err != nil {
+		return nil, err
+	}
+	if err := load.EmptyOut(ctx); err != nil {
+		return nil, err
+	}
+	var markers []target.Marker
+	for _, l := range loads {
+		m, err := w.again(ctx, load, l)
+		if notToBeHad(err) != "" && without {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
+		}
+		markers = append(markers, *m)
+		out.Balance = out.Balance.Plus(m.Balance)
+		out.Arrivals++
+	}
+	if err := load.Commit(ctx); err != nil {
+		return nil, err
+	}
+	after := context.WithoutCancel(ctx)
+	now := time.Now().UTC()
+	for _, m := range markers {
+		if err := e.Ledger.FromMarker(after, ledger.Arrival{ID: m.Arrival, Feed: name, Path: m.Path(), SHA256: m.SHA256, Generation: m.Generation, Balance: m.Balance, FinishedAt: &now}); err != nil {
+			return nil, err
+		}
+	}
+	return out, e.Ledger.Recalled(after, out.Missing, nil, who, "left out of a rebuild by "+who+": "+because)
+}
+
+// again loads one arrival within a rebuild.
+func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEntry) (m *target.Marker, err error) {
+	err = w.withFile(ctx, of.Arrival, func(p *part) error {
+		if err := load.Stage(ctx, p.reading, expectedRows(p.file.Entry.Path, p.file.Entry.Size)); err != nil {
+			return err
+		}
+		if err := p.reading.finish(); err != nil {
+			return err
+		}
+		counts, err := load.Merge(ctx, of.Run, []target.Part{{File: p.from(), Arrival: of.Arrival, Waived: true}})
+		if err != nil {
+			return err
+		}
+		b := counts[0]
+		b.Read, b.Rejected, b.LeftOut = p.reading.read, p.reading.rejected, p.reading.leftOut
+		if err := b.Err(); err != nil {
+			return err
+		}
+		m = &target.Marker{Feed: w.feed.Name, Delivery: of.Delivery, Generation: of.Generation + 1, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
+		if err := load.Mark(ctx, []target.Marker{*m}); err != nil {
+			return err
+		}
+		return load.Next(ctx)
+	})
+	return m, err
+}

@@ -469,14 +469,19 @@ func (l *loading) after(ctx context.Context, p, first *part) error {
 
 // stream loads files that are read while they are staged, as one delivery.
 func (l *loading) stream(ctx context.Context, parts []*part) error {
-	err := l.tryStream(ctx, parts)
+	err := l.tryStream(ctx, parts, true)
+	if errors.Is(err, target.ErrRestage) {
+		if err = parts[0].file.Rewind(); err == nil {
+			err = l.tryStream(ctx, parts, false)
+		}
+	}
 	if err == nil {
 		return l.finish(ctx, parts)
 	}
 	return l.failed(ctx, parts, err)
 }
 
-func (l *loading) tryStream(ctx context.Context, parts []*part) error {
+func (l *loading) tryStream(ctx context.Context, parts []*part, skip bool) error {
 	w := l.w
 	load, err := w.session.Begin(ctx, w.now.fitted, l.n)
 	if err != nil {
@@ -500,7 +505,11 @@ func (l *loading) tryStream(ctx context.Context, parts []*part) error {
 	}
 	if p := parts[0]; l.n == 1 && l.w.staysUnasked() {
 		whole := target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
-		if err := load.GoDirect(ctx, l.w.feed.Name, l.w.fence, l.run.ID, whole, expected); err != nil {
+		err := load.GoDirect(ctx, l.w.feed.Name, l.w.fence, l.run.ID, whole, expected)
+		if err == nil && skip {
+			err = load.SkipUnchanged(ctx, whole, expected)
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -323,7 +323,7 @@ func TestAFeedIsRebuilt(t *testing.T) {
 // TestPartitionsAreMadeAsDaysArrive loads into a table of days and one of months.
 func TestPartitionsAreMadeAsDaysArrive(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t)
+	h := newHouse(t, gauges)
 	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz, level_m numeric, revised bigint, catchment text, flood boolean,
 		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at)) PARTITION BY RANGE (observed_at);
 		CREATE TABLE river.gauge_old PARTITION OF river.gauge FOR VALUES FROM ('2026-06-01') TO ('2026-07-01')`)

@@ -595,6 +595,9 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 		}
 	}
 	need := min(maxMemory, 16+size>>24) // the filter of keys takes a byte or two a row
+	if isLarge {
+		need += 64 // what the target holds already
+	}
 	if err := w.e.memory.Acquire(ctx, need); err != nil {
 		if isLarge {
 			<-w.e.large

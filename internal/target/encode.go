@@ -34,6 +34,7 @@ type Batch struct {
 	marked int64    // suspects among them
 	hashes []uint64 // of the keys of the part at hand, if kept
 	keep   bool
+	known  *known  // what the target holds; nil where that does not matter
 	direct *direct // nil for rows that are staged
 }
 
@@ -117,6 +118,7 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	b.rows[b.part]++
 	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
 	switch {
+	case b.known != nil && !suspect && b.known.has(digest):
 	case b.direct == nil:
 		b.buf = b.appendRow(b.buf, values, place, digest, suspect)
 	case suspect:

@@ -40,6 +40,7 @@ type Load struct {
 	turnedOff []int64 // the earlier loads, by place, that this one replaces
 	grown     []int64 // by how many rows the target grows with each part
 	direct    *direct // nil for a load that is staged
+	known     *known  // nil where all rows are staged
 	readOnly  bool
 	run       int64
 	waived    bool // of all parts
@@ -74,7 +75,7 @@ func (l *Load) rows() (n int64) {
 	for part := range l.staged {
 		n += l.staged[part] - l.counts[part].Duplicate
 	}
-	return n
+	return n - l.skipped()
 }
 
 // several tells whether the rows are of more than one part.
@@ -97,11 +98,17 @@ func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
 		return l.copyDirect(ctx, src, expected)
 	}
 	b := NewBatch(l.table.Table, expected, l.table.bytewise)
+	b.known = l.known
 	n, err := l.copyFrom(ctx, src, b, l.stage)
 	if err != nil {
 		return err
 	}
 	copy(l.staged, b.rows)
+	if b.marked > 0 && l.skipped() > 0 {
+		if err := l.repeatsSkipped(ctx); err != nil {
+			return err
+		}
+	}
 	return l.received(ctx, n, b.marked)
 }
 
@@ -321,6 +328,9 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 	}
 	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {
 		return fmt.Errorf("lock %s: %w", l.table, err)
+	}
+	if err := l.stillKnown(ctx); err != nil {
+		return err
 	}
 	return l.takePlaces(ctx)
 }

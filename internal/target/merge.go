@@ -194,6 +194,9 @@ func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 	counts := make([]balance.Balance, len(l.staged))
 	for part := range counts {
 		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
+		if part == 0 { // rows are skipped of loads of one part
+			counts[part].Inserted, counts[part].Unchanged = counts[part].Inserted-l.skipped(), l.skipped()
+		}
 		l.grown[part] += counts[part].Inserted
 	}
 	return counts, nil

@@ -625,3 +625,68 @@ func TestALargeFirstFileGoesStraightIn(t *testing.T) {
 	_, err = s.session.BeginRecall(ctx, fitted, "gauges", 0, []int64{1}, false)
 	assert.ErrorContains(t, err, "is not kept any more")
 }
+
+// TestWhatTheTargetHoldsIsNotStaged loads the same large file again, with a few
+// rows changed; with repeats; and with another load in between.
+func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	fitted, err := s.db.Fit(ctx, gauge(standard))
+	require.NoError(t, err)
+	const n = manyRows + 500
+	file := make(rows, n)
+	for i := range file {
+		file[i] = row{"A", int64(i), 100, 5}
+	}
+	begin := func(arrival int64, r rows) (*Load, error) {
+		l, err := s.session.Begin(ctx, fitted, 1)
+		require.NoError(t, err)
+		require.NoError(t, l.SkipUnchanged(ctx, Part{Arrival: arrival}, n))
+		return l, l.Stage(ctx, &r, n)
+	}
+	finish := func(l *Load, arrival int64) (balance.Balance, error) {
+		if err := l.Lock(ctx, "gauges", s.fence); err != nil {
+			return balance.Balance{}, err
+		}
+		counts, err := l.Merge(ctx, 7, []Part{{File: "f", Arrival: arrival}})
+		require.NoError(t, err)
+		require.NoError(t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts[0]}}))
+		return counts[0], l.Commit(ctx)
+	}
+	l, err := begin(1, slices.Clone(file))
+	require.NoError(t, err)
+	assert.Zero(t, l.skipped())
+	got, err := finish(l, 1)
+	require.NoError(t, err)
+	assert.Equal(t, balance.Balance{Inserted: n}, got)
+
+	changed := slices.Clone(file)
+	changed[7].level, changed[9].hour = 200, n+5
+	l, err = begin(2, changed)
+	require.NoError(t, err)
+	assert.InDelta(t, n-2, l.skipped(), 20, "but for those whose key may have come before")
+	got, err = finish(l, 2)
+	require.NoError(t, err)
+	assert.Equal(t, balance.Balance{Inserted: 1, Updated: 1, Unchanged: n - 2}, got)
+
+	l, err = begin(3, slices.Clone(file))
+	require.NoError(t, err)
+	l.Close(ctx)
+	other, err := s.db.Session(ctx)
+	require.NoError(t, err)
+	defer other.Close()
+	l, err = begin(3, slices.Clone(file))
+	require.NoError(t, err)
+	between, err := other.Begin(ctx, fitted, 1)
+	require.NoError(t, err)
+	one := rows{{"A", 20, 300, 6}}
+	require.NoError(t, between.Stage(ctx, &one, 1))
+	_, err = finish(between, 4)
+	require.NoError(t, err)
+	_, err = finish(l, 3)
+	assert.ErrorIs(t, err, ErrRestage, "another load came in between")
+	l.Close(ctx)
+	l, err = begin(5, append(slices.Clone(file), file[3]))
+	assert.ErrorIs(t, err, ErrRestage, "a key repeats")
+	l.Close(ctx)
+}

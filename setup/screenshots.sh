@@ -13,5 +13,12 @@ bin/mullein demo --once --home "$home/example" >"$home/once.txt" 2>&1
 { echo '$ mullein status'; mullein status; echo; echo '$ mullein status gauge-readings'; mullein status gauge-readings; echo; echo '$ mullein ledger gauge-readings --limit 12'; mullein ledger gauge-readings --limit 12; echo; echo '$ mullein runs --limit 6'; mullein runs --limit 6; } >"$home/status.txt"
 { echo '$ mullein due gauge-readings'; mullein due gauge-readings; echo; echo '$ mullein due station-registry --simulate 2026-03-28..2026-03-30'; mullein due station-registry --simulate 2026-03-28..2026-03-30; } >"$home/calendar.txt"
 arrival=$(mullein rejects gauge-readings --limit 1 -o json | sed -n 's/.*"arrival": \([0-9]*\).*/\1/p' | head -1)
+# A correction, the row that it changed, and what its recall would do.
+correction=$(mullein ledger gauge-readings --state loaded --limit 1 -o json | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+mullein redo "$correction" --because "to see it twice" >/dev/null
+sleep 4
+key=$(mullein rows "$correction" --limit 1 -o json | sed -n '/"rows"/,$p' | sed -n 's/^ *"\(.*\)",$/\1/p' | head -2 | sed 's/ /%20/g; s/+/%2B/g' | paste -sd' ')
+row="key=station_id=${key% *}&key=observed_at=${key#* }"
+{ echo "\$ mullein recall $correction --preview"; mullein recall "$correction" --preview; echo; echo '$ mullein rollup list'; mullein rollup list; echo; echo "\$ mullein verify $correction"; mullein verify "$correction"; } >"$home/recall.txt"
 go run ./internal/demo/shots "$home" docs/screenshots "today=/today" "today-dark=/today?hours=6@dark" "due=/due" feeds=/feeds feed=/feeds/gauge-readings \
-  ledger=/ledger rejects=/rejects rehearsal=/feeds/lab-samples/rehearsal check=/feeds/gauge-readings/checks/highest_level checks="/feeds/gauge-readings?show=checks" "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt" "calendar=text:$home/calendar.txt"
+  ledger=/ledger rejects=/rejects rehearsal=/feeds/lab-samples/rehearsal check=/feeds/gauge-readings/checks/highest_level checks="/feeds/gauge-readings?show=checks" "arrival=/arrivals/$arrival" runs=/runs "once=text:$home/once.txt" "status=text:$home/status.txt" "calendar=text:$home/calendar.txt" target=/targets/river.gauge_reading "row=/targets/river.gauge_reading/row?$row" "recall=/arrivals/$correction/recall" "recalled=text:$home/recall.txt"

@@ -183,26 +183,31 @@ func (e *Engine) pruneJournals(ctx context.Context) {
 	for ctx.Err() == nil {
 		records, err := e.Ledger.Feeds(ctx)
 		for _, record := range records {
-			var f *feed.Feed
-			var targets *target.Database
-			if f, err = e.definition(ctx, record); err != nil || f == nil {
-				continue
-			}
-			if targets, err = e.TargetOf(f); err != nil {
-				continue
-			}
-			for n := int64(atOnce); n >= atOnce && err == nil; {
-				n, err = targets.Prune(ctx, f.Name, time.Now().Add(-f.Target.Recall), atOnce)
-			}
-			if err != nil && ctx.Err() == nil {
-				e.Log.Warn("an old journal could not be dropped; trying again later", "feed", f.Name, "error", err)
-			}
+			err = errors.Join(err, e.pruneJournal(ctx, record, atOnce))
+		}
+		if err != nil && ctx.Err() == nil {
+			e.Log.Warn("old journals could not be dropped; trying again later", "error", err)
 		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(rest):
 		}
 	}
+}
+
+func (e *Engine) pruneJournal(ctx context.Context, record ledger.Feed, atOnce int) error {
+	f, err := e.definition(ctx, record)
+	if err != nil || f == nil {
+		return err
+	}
+	targets, err := e.TargetOf(f)
+	if err != nil {
+		return nil // it is said as the feed's problem
+	}
+	for n := int64(atOnce); n >= int64(atOnce) && err == nil; {
+		n, err = targets.Prune(ctx, f.Name, time.Now().Add(-f.Target.Recall), atOnce)
+	}
+	return err
 }
 
 // Changed tells the engine that feeds were put, paused, resumed or removed.

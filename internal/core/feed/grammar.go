@@ -10,7 +10,6 @@ type key struct {
 	about    string
 	kind     kind
 	values   []string // choice: what may be said now
-	later    []string // choice: what will be possible in a later version
 	notYet   bool     // the whole key is for a later version
 	required bool
 	keys     []*key // of a mapping
@@ -38,18 +37,17 @@ const (
 
 var kindWords = [...]string{"a text", "true or false", "a whole number", "a size such as 2GiB", "a duration such as 15m", "a number or a share such as 0.5%", "one of a few words", "one character", "a mapping", "a mapping", "a list", "a value"}
 
-func text(name, about string) *key       { return &key{name: name, about: about} }
-func flag(name, about string) *key       { return &key{name: name, about: about, kind: kFlag} }
-func count(name, about string) *key      { return &key{name: name, about: about, kind: kCount} }
-func span(name, about string) *key       { return &key{name: name, about: about, kind: kDuration} }
-func char(name, about string) *key       { return &key{name: name, about: about, kind: kChar} }
-func anything(name, about string) *key   { return &key{name: name, about: about, kind: kAny} }
-func texts(name, about string) *key      { return list(name, about, text("", "")) }
-func (k *key) must() *key                { k.required = true; return k }
-func (k *key) wait() *key                { k.notYet = true; return k }
-func (k *key) eg(example string) *key    { k.example = example; return k }
-func (k *key) orElse(other *key) *key    { k.or = other; return k }
-func (k *key) soon(words ...string) *key { k.later = words; return k }
+func text(name, about string) *key     { return &key{name: name, about: about} }
+func flag(name, about string) *key     { return &key{name: name, about: about, kind: kFlag} }
+func count(name, about string) *key    { return &key{name: name, about: about, kind: kCount} }
+func span(name, about string) *key     { return &key{name: name, about: about, kind: kDuration} }
+func char(name, about string) *key     { return &key{name: name, about: about, kind: kChar} }
+func anything(name, about string) *key { return &key{name: name, about: about, kind: kAny} }
+func texts(name, about string) *key    { return list(name, about, text("", "")) }
+func (k *key) must() *key              { k.required = true; return k }
+func (k *key) wait() *key              { k.notYet = true; return k }
+func (k *key) eg(example string) *key  { k.example = example; return k }
+func (k *key) orElse(other *key) *key  { k.or = other; return k }
 
 func choice(name, about string, values ...string) *key {
 	return &key{name: name, about: about, kind: kChoice, values: values}

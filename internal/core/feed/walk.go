@@ -139,17 +139,12 @@ func (r *reader) walkChoice(n *node, k *key, path string) {
 	if slices.Contains(k.values, n.text) {
 		return
 	}
-	if slices.Contains(k.later, n.text) {
-		r.failAt(n, "%s: %s: not yet; this version of Mullein takes %s", path, n.text, strings.Join(k.values, ", "))
-		return
-	}
 	what := "value"
 	if strings.HasSuffix(path, ".type") {
 		what = "type"
 	}
-	all := slices.Concat(k.values, k.later)
 	hint := "; known are " + strings.Join(k.values, ", ")
-	if near := tabular.Nearest(n.text, all); near != "" {
+	if near := tabular.Nearest(n.text, k.values); near != "" {
 		hint = `; did you mean "` + near + `"?`
 	}
 	r.failAt(n, "unknown %s %q%s", what, n.text, hint)

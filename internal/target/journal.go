@@ -251,6 +251,9 @@ func nonNil(list []int64) []int64 {
 // what they had overwritten, and merges the staged rows. The counts compare the
 // target before all of it with the target after it.
 func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]balance.Balance, error) {
+	if err := l.exec(ctx, refoldTables); err != nil {
+		return nil, err
+	}
 	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same) SELECT s.ctid, NOT "+l.differs()+" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()); err != nil {
 		return nil, err
 	}

@@ -94,9 +94,9 @@ func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]ba
 }
 
 // savepoint sets a savepoint and notes the transaction number that rows written
-// after it bear.
+// after it bear. A row tells it that stands for no staged one.
 func (l *Load) savepoint(ctx context.Context, name string) error {
-	results, err := l.s.conn.PgConn().Exec(ctx, "SAVEPOINT "+name+"; INSERT INTO pg_temp.mullein_writer DEFAULT VALUES RETURNING xmin::text::bigint").ReadAll()
+	results, err := l.s.conn.PgConn().Exec(ctx, "SAVEPOINT "+name+"; INSERT INTO pg_temp.mullein_candidate VALUES ('(0,0)') RETURNING xmin::text::bigint").ReadAll()
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,7 @@ func (l *Load) EmptyOut(ctx context.Context) error {
 // Next makes the load ready for the rows of another file, in the same
 // transaction and under the same lock.
 func (l *Load) Next(ctx context.Context) error {
-	if err := l.exec(ctx, "DELETE FROM "+l.stage+"; DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate; DELETE FROM pg_temp.mullein_before"); err != nil {
+	if err := l.exec(ctx, "DELETE FROM "+l.stage+"; DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate"); err != nil {
 		return fmt.Errorf("make ready for the next file: %w", err)
 	}
 	l.staged, l.counts, l.writers = make([]int64, 1), make([]balance.Balance, 1), nil

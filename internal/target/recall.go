@@ -103,6 +103,9 @@ func (e *CannotRecallError) Error() string { return e.Reason }
 // BeginRecall begins to recall the loads of arrivals of a feed, or, with back, to
 // put them back. Without a fence it is a preview.
 func (s *Session) BeginRecall(ctx context.Context, t *Fitted, of string, fence int64, arrivals []int64, back bool) (*Recall, error) {
+	if _, err := s.conn.Exec(ctx, refoldTables); err != nil { // a preview could not make them later
+		return nil, fmt.Errorf("make the tables of a recall: %w", err)
+	}
 	begin, preview := s.Begin, fence == 0
 	if preview {
 		begin = s.Rehearse

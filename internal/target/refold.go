@@ -37,13 +37,15 @@ func (r *refold) do(ctx context.Context) error {
 	return r.apply(ctx)
 }
 
-// refoldTables belong to each session.
+// refoldTables belong to sessions that need them: each commit of a session
+// empties its tables, which costs.
 const refoldTables = `
-CREATE TEMPORARY TABLE mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE mullein_state (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same boolean NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
 `
 
 func (r *refold) exec(ctx context.Context, what, statement string, args ...any) error {
@@ -60,6 +62,11 @@ func (r *refold) first() int64 { return slices.Min(append(slices.Clone(r.off), r
 // as what was before.
 func (r *refold) keys(ctx context.Context) error {
 	l, t := r.l, r.l.table
+	if !l.readOnly {
+		if err := l.exec(ctx, refoldTables); err != nil {
+			return fmt.Errorf("make the tables of a recall: %w", err)
+		}
+	}
 	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; DELETE FROM pg_temp.mullein_key"); err != nil {
 		return err
 	}

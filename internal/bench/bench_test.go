@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -27,9 +28,17 @@ const (
 	rowsFirst = 2_000_000
 	rowsLarge = 6_000_000
 	stations  = 200
-	rounds    = 3
 	settle    = 1 * time.Second
 )
+
+// rounds is how often each case is measured, MULLEIN_ROUNDS or 3; the median
+// counts.
+var rounds = func() int {
+	if n, err := strconv.Atoi(os.Getenv("MULLEIN_ROUNDS")); err == nil {
+		return n
+	}
+	return 3
+}()
 
 // bench is a PostgreSQL with the settings of a real service, and a Mullein
 // process of its own.

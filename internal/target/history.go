@@ -120,7 +120,8 @@ func (d *Database) tell(ctx context.Context, t *Fitted, h *History, entries []en
 		if s.After != nil && e.what != "m" {
 			s.Line = number(s.After, t.Lineage.FromLine)
 		}
-		if string(s.Before) != string(s.After) { // else a recall has made it one that changes nothing
+		nothing := e.before == nil && (e.what == "m" || e.what == "o" || e.what == "d")
+		if !nothing && string(s.Before) != string(s.After) { // else a recall has made it one that changes nothing
 			h.Steps = append(h.Steps, s)
 		}
 		none = e.what == "d" || e.what != "u" && e.before == nil

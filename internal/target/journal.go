@@ -48,6 +48,11 @@ func (t *Table) sameRow(a, b string) string {
 	return strings.Join(same, " AND ")
 }
 
+// wholeTable tells whether it means something that a delivery lacks rows.
+func (t *Table) wholeTable() bool {
+	return t.Mode.Replaces() || t.Absent == feed.AbsentMark || t.Absent == feed.AbsentDelete
+}
+
 // keyed tells whether the table has a key.
 func (t *Table) keyed() bool { return len(t.Key) > 0 }
 
@@ -130,7 +135,7 @@ func (l *Load) absent(ctx context.Context) (int64, error) {
 // and of those among which they are; "" where the feed does not mind.
 func (l *Load) lacking() (among, where string) {
 	t := l.table
-	if !t.Mode.Replaces() && t.Absent != feed.AbsentMark && t.Absent != feed.AbsentDelete {
+	if !t.wholeTable() {
 		return "", ""
 	}
 	among = "true"

@@ -256,16 +256,16 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 	}
 	const unwritten = "(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint + (balance->>'deleted')::bigint > 0"
 	// What comes back may have left rows unwritten when it was loaded.
-	list, err := loads(ctx, l.s.conn, "WHERE nth = ANY($1) AND "+unwritten+" ORDER BY nth", nonNil(r.on))
+	which := unwritten
+	if t.wholeTable() {
+		which = "true"
+	}
+	list, err := loads(ctx, l.s.conn, "WHERE nth = ANY($1) AND "+which+" ORDER BY nth", nonNil(r.on))
 	if err != nil {
 		return nil, err
 	}
 	for i := range list {
 		list[i].comesBack = true
-	}
-	which := unwritten
-	if t.Mode.Replaces() || t.Absent == feed.AbsentDelete || t.Absent == feed.AbsentMark {
-		which = "true"
 	}
 	since, err := loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND "+which+" ORDER BY nth", t.id, r.first(), nonNil(r.off))
 	return append(list, since...), err

@@ -71,11 +71,16 @@ func (r *refold) keys(ctx context.Context) error {
 		return err
 	}
 	arrival := t.Lineage.FromArrival
+	every := ""
+	if len(r.on) > 0 && t.wholeTable() {
+		// What comes back may lack rows that were not there when it was loaded.
+		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t) FROM " + l.name() + " t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
+	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
 			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
 			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
-			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)
+			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 		) k WHERE image IS NOT NULL ORDER BY key`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), r.arrivals(ctx))
 }

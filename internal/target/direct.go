@@ -176,7 +176,11 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 	if err != nil {
 		return 0, err
 	}
-	repeats = tag.RowsAffected()
+	if repeats = tag.RowsAffected(); repeats >= manyRows {
+		if err := l.exec(ctx, "ANALYZE pg_temp.mullein_plan"); err != nil {
+			return 0, err
+		}
+	}
 	if _, err := l.insert(ctx, from, l.stage+" s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid)"); err != nil || repeats == 0 {
 		return repeats, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -190,11 +191,11 @@ func TestFilesArePutAwayAfterTheCommit(t *testing.T) {
 	h.drop("G_K3_20260701T1200.csv", header+row(3, "1"))
 	h.arrival("G_K3_20260701T1200.csv")
 	h.wait("the deletion", func() bool { return !h.exists("in/G_K3_20260701T1200.csv") })
-	left, err := os.ReadDir(filepath.Join(h.root, "in"))
-	require.NoError(t, err)
-	for _, e := range left {
-		assert.False(t, strings.HasPrefix(e.Name(), ".put-away"), "nothing is left aside")
-	}
+	h.wait("nothing to be left aside", func() bool {
+		left, err := os.ReadDir(filepath.Join(h.root, "in"))
+		require.NoError(t, err)
+		return !slices.ContainsFunc(left, func(e os.DirEntry) bool { return strings.HasPrefix(e.Name(), ".put-away") })
+	})
 }
 
 // TestAFileThatIsReplacedBeforeItIsPutAway stays, and is loaded.

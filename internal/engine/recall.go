@@ -101,7 +101,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 }
 
 func conflict(err error) error {
-	var cannot *target.CannotRecallError
+	var cannot *target.CannotError
 	if errors.As(err, &cannot) {
 		return &ledger.ConflictError{Reason: cannot.Reason}
 	}

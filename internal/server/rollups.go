@@ -17,7 +17,7 @@ type RollupPath struct {
 }
 
 func rollupError(err error) error {
-	var cannot *target.CannotRecallError
+	var cannot *target.CannotError
 	switch {
 	case errors.Is(err, target.ErrNoRollup):
 		return fmt.Errorf("%w: %w", err, ledger.ErrNotFound)

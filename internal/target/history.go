@@ -172,7 +172,7 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		missing = "t." + quote(t.Key[0]) + " IS NULL"
 	} else {
 		if t.Lineage.RowDigest == "" {
-			return nil, &CannotRecallError{"the table has neither a key nor the lineage column row_digest: its rows cannot be told apart"}
+			return nil, &CannotError{"the table has neither a key nor the lineage column row_digest: its rows cannot be told apart"}
 		}
 		join = "LEFT JOIN (SELECT DISTINCT ON (" + quote(t.Lineage.RowDigest) + ") * FROM " + l.name() + " t WHERE t." + quote(t.Lineage.FromArrival) + " = $1) t ON t." + quote(t.Lineage.RowDigest) + " = s.digest"
 		missing, differs = "t."+quote(t.Lineage.RowDigest)+" IS NULL", "false"

@@ -95,10 +95,10 @@ func (d *Database) LoadsInto(ctx context.Context, table string, before int64, mo
 	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2) ORDER BY nth DESC LIMIT $3`, table, before, most)
 }
 
-// CannotRecallError says why loads cannot be recalled.
-type CannotRecallError struct{ Reason string }
+// CannotError says why something cannot be done.
+type CannotError struct{ Reason string }
 
-func (e *CannotRecallError) Error() string { return e.Reason }
+func (e *CannotError) Error() string { return e.Reason }
 
 // BeginRecall begins to recall the loads of arrivals of a feed, or, with back, to
 // put them back. Without a fence it is a preview.
@@ -145,9 +145,9 @@ func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []i
 	}
 	if len(c.r.off)+len(c.r.on) == 0 {
 		if back {
-			return &CannotRecallError{"it is in force; there is no recall to undo"}
+			return &CannotError{"it is in force; there is no recall to undo"}
 		}
-		return &CannotRecallError{"no load of it is in force"}
+		return &CannotError{"no load of it is in force"}
 	}
 	if err := c.journaled(ctx); err != nil {
 		return err
@@ -190,9 +190,9 @@ func (c *Recall) journaled(ctx context.Context) error {
 	}
 	e := without[0]
 	if e.Nth == c.r.first() {
-		return &CannotRecallError{fmt.Sprintf("the journal of arrival %d of %s is not kept any more, or never was (target.recall)", e.Arrival, e.Feed)}
+		return &CannotError{fmt.Sprintf("the journal of arrival %d of %s is not kept any more, or never was (target.recall)", e.Arrival, e.Feed)}
 	}
-	return &CannotRecallError{fmt.Sprintf("arrival %d of %s was loaded into %s since then without a journal (target.recall)", e.Arrival, e.Feed, c.table)}
+	return &CannotError{fmt.Sprintf("arrival %d of %s was loaded into %s since then without a journal (target.recall)", e.Arrival, e.Feed, c.table)}
 }
 
 // onlyNewest makes sure that no later load replaced what a load without a key
@@ -205,7 +205,7 @@ func (c *Recall) onlyNewest(ctx context.Context) error {
 	if err != nil || len(since) == 0 {
 		return err
 	}
-	return &CannotRecallError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that one first", since[0].Arrival, since[0].Feed)}
+	return &CannotError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that one first", since[0].Arrival, since[0].Feed)}
 }
 
 // Arrivals gives the arrivals whose loads the recall takes out of force, and

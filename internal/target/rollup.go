@@ -100,7 +100,7 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 		return nil
 	})
 	if err != nil {
-		return &CannotRecallError{fmt.Sprintf("rollup %s: %v", r.Name, err)}
+		return &CannotError{fmt.Sprintf("rollup %s: %v", r.Name, err)}
 	}
 	return nil
 }
@@ -438,7 +438,7 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 		return nil, err
 	}
 	if there, err := d.there(ctx, s.Table); err != nil || !there {
-		return nil, errors.Join(err, &CannotRecallError{fmt.Sprintf("the table %s is not there yet", s.Table)})
+		return nil, errors.Join(err, &CannotError{fmt.Sprintf("the table %s is not there yet", s.Table)})
 	}
 	v := &RollupVerified{Samples: []json.RawMessage{}}
 	err = d.underLock(ctx, s, func(tx pgx.Tx) error {

@@ -482,7 +482,7 @@ func join(list []string) string { return strings.Join(list, ", ") }
 // gives how many rows went. It is for people to decide.
 func (d *Database) Collapse(ctx context.Context, t *Table) (gone int64, err error) {
 	if !t.keyed() {
-		return 0, &CannotRecallError{fmt.Sprintf("%s has no key", t)}
+		return 0, &CannotError{fmt.Sprintf("%s has no key", t)}
 	}
 	name, keys := quote(t.Schema, t.Name), join(quoteAll(t.Key))
 	order := "ctid DESC"

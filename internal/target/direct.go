@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -244,5 +243,5 @@ func (d *direct) flush() {
 	if d.err == nil && len(d.aside) > 0 {
 		_, d.err = d.file.Write(d.aside)
 	}
-	d.aside = slices.Grow(d.aside[:0], 0)
+	d.aside = d.aside[:0]
 }

@@ -361,11 +361,15 @@ func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
 // goes, and what they removed comes back.
 func (c *Recall) withoutKey(ctx context.Context, most int) error {
 	o, name := c.outcome, c.name()
+	arrivals, err := c.r.arrivals(ctx)
+	if err != nil {
+		return err
+	}
 	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
 			SELECT 'removed' AS what, row_to_json(t) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
 			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($3) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)
 			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd' AND `+c.stillWanted()+`
-			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, c.r.arrivals(ctx), nonNil(c.r.off), nonNil(c.r.on))
+			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, arrivals, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
 		return fmt.Errorf("look at what is recalled: %w", err)
 	}
@@ -403,7 +407,11 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 		columns[i] = quote(w)
 	}
 	if len(c.r.off) > 0 {
-		n, err := c.takeBack(ctx, c.r.arrivals(ctx))
+		arrivals, err := c.r.arrivals(ctx)
+		if err != nil {
+			return err
+		}
+		n, err := c.takeBack(ctx, arrivals)
 		if err != nil {
 			return err
 		}

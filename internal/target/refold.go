@@ -71,6 +71,10 @@ func (r *refold) keys(ctx context.Context) error {
 		return err
 	}
 	arrival := t.Lineage.FromArrival
+	arrivals, err := r.arrivals(ctx)
+	if err != nil {
+		return err
+	}
 	every := ""
 	if len(r.on) > 0 && t.wholeTable() {
 		// What comes back may lack rows that were not there when it was loaded.
@@ -82,15 +86,17 @@ func (r *refold) keys(ctx context.Context) error {
 			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
 			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 		) k WHERE image IS NOT NULL ORDER BY key`,
-		t.id, append(slices.Clone(r.off), r.on...), r.first(), r.arrivals(ctx))
+		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
 }
 
 // arrivals gives the arrivals of the loads that go out of force. What those
 // that come back had inserted is in the journal already.
-func (r *refold) arrivals(ctx context.Context) []int64 {
-	out := []int64{}
-	_ = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)", nonNil(r.off)).Scan(&out)
-	return out
+func (r *refold) arrivals(ctx context.Context) (out []int64, err error) {
+	err = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)", nonNil(r.off)).Scan(&out)
+	if err != nil {
+		return nil, fmt.Errorf("look for the arrivals of loads: %w", err)
+	}
+	return out, nil
 }
 
 // work goes through the entries of the keys, in temporary tables.

@@ -58,6 +58,9 @@ func (f *Feed) Of(captures map[string]any) (*Feed, error) {
 	}
 	out := *of
 	out.Target.Schema, out.Target.Table = expand(f.Target.Schema), expand(f.Target.Table)
+	if wrong == nil && notForData(out.Target.Schema) {
+		wrong = fmt.Errorf("the schema %s is not for data", out.Target.Schema)
+	}
 	if wrong == nil && (len(out.Target.Schema) > 63 || len(out.Target.Table) > 63) {
 		wrong = fmt.Errorf("the table's name, %s, is longer than 63 bytes", out.Target.Table)
 	}

@@ -130,7 +130,7 @@ func (r *reader) target(root *node, f *Feed) Target {
 			break
 		}
 	}
-	if t.Schema == "mullein" || t.Schema == "mullein_records" || strings.HasPrefix(t.Schema, "pg_") {
+	if notForData(t.Schema) {
 		r.failAt(table, "target.table: the schema %s is not for data; choose another", t.Schema)
 	}
 	r.lineage(n.get("lineage"), &t)
@@ -151,6 +151,11 @@ func (r *reader) target(root *node, f *Feed) Target {
 		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s lets no further columns through", f.Schema.FieldsMatch)
 	}
 	return t
+}
+
+// notForData tells schemas of the database and of ours from those of tables.
+func notForData(schema string) bool {
+	return schema == "mullein" || schema == "mullein_records" || schema == "information_schema" || strings.HasPrefix(schema, "pg_")
 }
 
 func (r *reader) lineage(n *node, t *Target) {

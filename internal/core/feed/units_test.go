@@ -262,6 +262,9 @@ func TestSchemasOfAllKinds(t *testing.T) {
 	}
 	one, err := Parse("x.yaml", []byte("feed: x\nlanding: {at: in, files: \"{place}.csv\"}\nschema: {fields: [{name: id}], primaryKey: id}\ntarget: {table: \"log.{place}\"}\n"))
 	require.NoError(t, err)
+	one.Target.Schema = "{place}" // what a file's name says must not lead into the bookkeeping
+	_, err = one.Of(map[string]any{"place": "mullein"})
+	assert.ErrorContains(t, err, "the schema mullein is not for data")
 	_, err = one.Of(map[string]any{"place": "a.b"})
 	assert.ErrorContains(t, err, "cannot be part of a table's name")
 }

@@ -313,8 +313,7 @@ func (l *loading) decide(ctx context.Context, parts []*part) ([]*part, error) {
 // no copy. For those that are to be loaded, it says what they replace.
 func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier) (*ledger.Ending, error) {
 	a, land := p.arrival, &l.w.feed.Landing
-	p.generation = max(a.Generation, 1)
-	if a.Generation == 0 && p.digest != "" {
+	if p.generation = a.Generation; p.generation == 0 && p.digest != "" {
 		p.generation = 1 + earlier.Generations[ledger.GenerationKey(a.Path, p.digest)]
 	}
 	if p.again {
@@ -607,7 +606,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	w := l.w
 	readings := make([]ledger.Reading, len(parts))
 	for i, p := range parts {
-		if p.generation == 1 && p.arrival.Generation == 0 { // the digest may be known only now
+		if p.generation == 0 { // the digest is known only now
 			earlier, err := w.e.Ledger.Earlier(ctx, w.feed.Name, []string{p.arrival.Path}, nil)
 			if err != nil {
 				return err

@@ -36,10 +36,23 @@ func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[st
 }
 
 // newestOf gives a FROM item, k, with the newest arrival of each path, as far as
-// there is one: the index of paths is asked once for each, which its order
-// makes sure of. It takes [each] of the paths and the feed.
+// there is one. It takes [each] of the paths and the feed.
 func newestOf(columns string) string {
-	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE a.feed = ? AND a.path = p ORDER BY a.path DESC, a.id DESC LIMIT 1) k"
+	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p ORDER BY a.id DESC LIMIT 1) k"
+}
+
+// ofPath is what arrivals (a) are looked up by that are versions of one file:
+// feed and path, as the index of paths has them.
+func ofPath(a string) string { return "(" + a + ".feed || ' ' || " + a + ".path)" }
+
+// stateOf is the state of arrivals (a) that are found by their numbers. The
+// planner must not think of finding them by their state: by its statistics,
+// hardly any are on their way, and it would go through all that are for each.
+func stateOf(a string) string { return "(" + a + ".state || '')" }
+
+// newest tells whether no other arrival of its path came after an arrival (a).
+func newest(a string) string {
+	return "NOT EXISTS (SELECT 1 FROM arrival later WHERE " + ofPath("later") + " = " + ofPath(a) + " AND later.id > " + a + ".id)"
 }
 
 // each writes texts as one parameter.
@@ -175,7 +188,7 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 		var ready []Arrival
 		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, inode = s.inode, ready_at = now()
 			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, inode bigint)
-			WHERE a.id = s.id AND a.state IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`, string(text)).Scan(&ready).Error
+			WHERE a.id = s.id AND `+stateOf("a")+` IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`, string(text)).Scan(&ready).Error
 		events := make([]Event, len(ready))
 		for i := range ready {
 			events[i] = arrivalEvent(&ready[i])

@@ -24,9 +24,9 @@ type FeedCounts struct {
 
 // needsPerson holds for arrivals (a) of the last seven days that were refused,
 // failed for good or are held, unless a later version of the file came since.
-const needsPerson = `a.noticed_at > now() - interval '7 days' AND a.state IN ('refused', 'held', 'failed')
+var needsPerson = `a.noticed_at > now() - interval '7 days' AND a.state IN ('refused', 'held', 'failed')
 	AND (a.state <> 'failed' OR a.try_after IS NULL)
-	AND NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = a.feed AND later.path = a.path AND later.id > a.id)`
+	AND ` + newest("a")
 
 // Needs gives the newest arrivals that need a person.
 func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {

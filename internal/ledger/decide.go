@@ -83,7 +83,7 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		}
 		if v == Redo {
 			// What was loaded once is loaded as the next generation of its content.
-			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE o.feed = a.feed AND o.path = a.path AND o.sha256 = a.sha256)
+			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
 				WHERE id IN ? AND generation > 0`, of).Error
 			if err != nil {
 				return nil, err
@@ -172,7 +172,7 @@ func (l *Ledger) Pick(ctx context.Context, f Filter, v Verb) ([]int64, error) {
 		q = q.Where("coalesce(slot, noticed_at) >= ? AND coalesce(slot, noticed_at) < ?", f.Since, f.Until)
 	}
 	// A redo of all versions of a path would load the old ones too: the newest counts.
-	q = q.Where("NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = arrival.feed AND later.path = arrival.path AND later.id > arrival.id)")
+	q = q.Where(newest("arrival"))
 	var out []int64
 	err := q.Order("id").Limit(maxDecided+1).Pluck("id", &out).Error
 	if len(out) > maxDecided {

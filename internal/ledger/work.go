@@ -73,7 +73,7 @@ func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arriv
 func (l *Ledger) Blocking(ctx context.Context, feed string) (*Arrival, error) {
 	var first []Arrival
 	err := l.with(ctx).Raw(`SELECT * FROM arrival a WHERE feed = ? AND (state IN ('refused', 'held') OR state = 'failed' AND try_after IS NULL)
-		AND NOT EXISTS (SELECT 1 FROM arrival later WHERE later.feed = a.feed AND later.path = a.path AND later.id > a.id)
+		AND `+newest("a")+`
 		ORDER BY `+inOrder+` LIMIT 1`, feed).Scan(&first).Error
 	if err != nil || len(first) == 0 {
 		return nil, err
@@ -127,7 +127,7 @@ func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Raw(`UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
 				opened_at = CASE WHEN ? THEN now() END, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE id IN ? AND state IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
+			WHERE id IN ? AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
 		events := make([]Event, len(begun))
 		for i, b := range begun {
 			events[i] = Event{Kind: "arrival", Feed: arrivals[0].Feed, Arrival: b.ID, Run: run, State: string(Loading)}
@@ -239,9 +239,9 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 		err := tx.Raw(`WITH e AS (
 				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
 			), ends AS (
-				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND a.state = 'loading'
+				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
 			), old AS (
-				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON o.feed = n.feed AND o.path = n.path
+				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
 				WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
 			), c AS (
 				SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
@@ -307,7 +307,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	e := Earlier{ByPath: map[string]Arrival{}, Generations: map[string]int{}}
 	var last []Arrival
 	err := l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (
-			SELECT * FROM (SELECT * FROM arrival a WHERE a.feed = ? AND a.path = p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, each(paths), feed).Scan(&last).Error
+			SELECT * FROM (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, each(paths), feed).Scan(&last).Error
 	if err != nil {
 		return e, err
 	}
@@ -315,8 +315,9 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		e.ByPath[a.Path] = a
 	}
 	if len(digests) > 0 {
-		err = l.with(ctx).Raw(`SELECT * FROM (SELECT * FROM arrival WHERE feed = ? AND sha256 IN ? AND state = 'loaded' AND NOT is_list OFFSET 0) a
-			ORDER BY finished_at DESC, id DESC LIMIT 1000`, feed, digests).Scan(&e.ByDigest).Error
+		err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) d CROSS JOIN LATERAL (
+				SELECT * FROM arrival a WHERE (a.feed || ' ' || a.sha256) = ? || ' ' || d AND a.state = 'loaded' AND NOT is_list OFFSET 0) k
+			ORDER BY finished_at DESC, id DESC LIMIT 1000`, each(digests), feed).Scan(&e.ByDigest).Error
 	}
 	if err != nil {
 		return e, err
@@ -325,7 +326,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		Path, Sha256 string
 		N            int
 	}
-	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE a.feed = ? AND a.path = p OFFSET 0) a
+	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a
 		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, each(paths), feed).Scan(&generations).Error
 	for _, g := range generations {
 		e.Generations[GenerationKey(g.Path, g.Sha256)] = g.N
@@ -344,7 +345,7 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*
 		}
 		q = q.Where("slot = ? AND captures = ?::jsonb", a.Slot, string(captures))
 	} else {
-		q = q.Where("path = ?", a.Path)
+		q = q.Where(ofPath("arrival")+" = ? || ' ' || ?", a.Feed, a.Path)
 	}
 	var last []Arrival
 	err := q.Order("finished_at DESC, id DESC").Limit(1).Find(&last).Error
@@ -415,7 +416,7 @@ func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[s
 // LoadedVersions gives the arrivals that are loaded under a path.
 func (l *Ledger) LoadedVersions(ctx context.Context, feed, path string) ([]int64, error) {
 	var out []int64
-	err := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND path = ? AND state = 'loaded'", feed, path).Order("id").Pluck("id", &out).Error
+	err := l.with(ctx).Model(&Arrival{}).Where(ofPath("arrival")+" = ? || ' ' || ? AND state = 'loaded'", feed, path).Order("id").Pluck("id", &out).Error
 	return out, err
 }
 

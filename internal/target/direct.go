@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,8 +17,9 @@ import (
 )
 
 // direct is a load of one large file into an empty target that goes there
-// without a staging table. Only rows whose key may have come before are set
-// aside, in a temporary file, and compared with the target at the end. Until the
+// without a staging table. Which rows of a key lose is known from memory. Where
+// that does not do, rows whose key may have come before are set aside, in a
+// temporary file, and compared with the target at the end. Until the
 // commit the target is locked against everybody: to write it without its index,
 // and without logging each row, nobody may look.
 type direct struct {
@@ -26,7 +28,8 @@ type direct struct {
 	between []byte   // between line and digest
 	line    bool
 	digest  bool
-	aside   []byte // suspects, in the form of the staging table
+	winners *winners // nil where it is not known which rows win
+	aside   []byte   // suspects, in the form of the staging table
 	file    *os.File
 	set     int64 // how many rows were set aside
 	err     error
@@ -70,7 +73,7 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	if err := l.s.conn.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
 		return err
 	}
-	d := &direct{}
+	d := &direct{winners: newWinners(t.Table)}
 	for _, c := range t.Own {
 		d.columns = append(d.columns, quote(c.Name))
 	}
@@ -117,10 +120,13 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 	if d.flush(); d.err != nil {
 		return fmt.Errorf("set rows aside: %w", d.err)
 	}
-	if n+d.set != l.staged[0] {
-		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside", l.staged[0], n, d.set)
+	if n+d.set+d.never() != l.staged[0] {
+		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set, d.never())
 	}
-	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil || d.set == 0 {
+	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
+		return err
+	}
+	if err := l.dropLost(ctx); err != nil || d.set == 0 {
 		return err
 	}
 	if _, err := d.file.Seek(0, io.SeekStart); err != nil {
@@ -135,6 +141,35 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 		return fmt.Errorf("stage rows: %d handed over, %d arrived", d.set, tag.RowsAffected())
 	}
 	return l.dropRepeats(ctx)
+}
+
+// never is how many rows were not sent, since they lost.
+func (d *direct) never() int64 {
+	if d.winners == nil {
+		return 0
+	}
+	return d.winners.never
+}
+
+// dropLost takes out of the target the rows that lost after they were sent.
+func (l *Load) dropLost(ctx context.Context) error {
+	w := l.direct.winners
+	if w == nil {
+		return nil
+	}
+	l.counts[0].Duplicate = w.never + int64(len(w.lost))
+	// The lines are unique, and there is no index yet: each statement goes
+	// through the whole table once.
+	for lines := range slices.Chunk(w.lost, 1<<20) {
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING unnest($1::bigint[]) s(line) WHERE t."+quote(l.table.Lineage.FromLine)+" = s.line", lines)
+		if err != nil {
+			return fmt.Errorf("take out repeats: %w", err)
+		}
+		if n := int64(len(lines)); tag.RowsAffected() != n {
+			return fmt.Errorf("take out repeats: %d rows lost, %d were found by their lines", n, tag.RowsAffected())
+		}
+	}
+	return nil
 }
 
 // finishDirect compares what was set aside with the target, and builds the key's

@@ -36,6 +36,7 @@ type Batch struct {
 	keep   bool
 	known  *known  // what the target holds; nil where that does not matter
 	direct *direct // nil for rows that are staged
+	expect int64   // about how many rows will come
 }
 
 // Rows of several files may be staged together, and one record may hold several
@@ -94,7 +95,7 @@ func NewPieces(t *Table, expected int64, bytewise bool) *Batch {
 // NewBatch makes a batch of rows of a table. expected is about how many rows
 // will come; bytewise says that equal keys have equal bytes.
 func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
-	b := &Batch{seen: newFilter(expected), all: !bytewise, rows: []int64{0}}
+	b := &Batch{seen: newFilter(expected), expect: expected, all: !bytewise, rows: []int64{0}}
 	for _, c := range t.Own {
 		b.kinds = append(b.kinds, c.Kind)
 	}
@@ -114,8 +115,11 @@ func (b *Batch) Len() int { return len(b.buf) }
 // and element say where in the file the row is; digest is its digest, or
 // [Gone].
 func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []byte) {
-	suspect := b.suspect(values)
 	b.rows[b.part]++
+	if b.direct != nil && b.loses(values, line, element) {
+		return
+	}
+	suspect := b.suspect(values)
 	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
 	switch {
 	case b.known != nil && !suspect && b.known.has(digest):
@@ -135,20 +139,48 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	}
 }
 
+// keyOf gives the key of a row as bytes.
+func (b *Batch) keyOf(values []tabular.Value) []byte {
+	b.keyBuf = b.keyBuf[:0]
+	for _, i := range b.key {
+		b.keyBuf = values[i].AppendCanonical(b.keyBuf)
+	}
+	return b.keyBuf
+}
+
 // suspect tells whether a row's key may have come before.
 func (b *Batch) suspect(values []tabular.Value) bool {
 	if b.all || len(b.key) == 0 {
 		return len(b.key) > 0
 	}
-	b.keyBuf = b.keyBuf[:0]
-	for _, i := range b.key {
-		b.keyBuf = values[i].AppendCanonical(b.keyBuf)
+	if w := b.winners(); w != nil {
+		return w.closed && b.seen.mark(w.hash(b.keyOf(values)).Hi)
 	}
-	h := xxh3.Hash(b.keyBuf)
+	h := xxh3.Hash(b.keyOf(values))
 	if b.keep {
 		b.hashes = append(b.hashes, h)
 	}
 	return b.seen.mark(h)
+}
+
+func (b *Batch) winners() *winners {
+	if b.direct == nil {
+		return nil
+	}
+	return b.direct.winners
+}
+
+// loses tells whether a row is known to lose to an earlier one with its key.
+func (b *Batch) loses(values []tabular.Value, line int64, element int) bool {
+	w := b.winners()
+	if w == nil || w.closed {
+		return false
+	}
+	wins, ok := w.enter(w.hash(b.keyOf(values)), values, line, element)
+	if !ok {
+		b.seen = w.filter(b.expect)
+	}
+	return ok && !wins
 }
 
 // appendRow writes a row in the form of the staging table.

@@ -213,7 +213,7 @@ func (l *Load) dropRepeats(ctx context.Context) error {
 		return fmt.Errorf("find repeats: %w", err)
 	}
 	for part, n := range gone {
-		l.counts[part].Duplicate = n
+		l.counts[part].Duplicate += n
 	}
 	return nil
 }

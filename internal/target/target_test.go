@@ -79,20 +79,24 @@ type rows []row
 
 func (r *rows) Fill(b *Batch, _ int) error {
 	for i, x := range *r {
-		values := []tabular.Value{
-			{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000},
-			{Kind: tabular.Decimal, I: x.level, Scale: 2}, {Kind: tabular.Integer, I: x.revision},
-		}
-		if x.revision < 0 {
-			values[3] = tabular.Value{}
-		}
-		var canonical []byte
-		for j := range values {
-			canonical = values[j].AppendCanonical(canonical)
-		}
-		b.Add(values, int64(i+2), 0, tabular.AppendDigest(nil, canonical))
+		x.add(b, int64(i+2))
 	}
 	return io.EOF
+}
+
+func (x row) add(b *Batch, line int64) {
+	values := []tabular.Value{
+		{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000},
+		{Kind: tabular.Decimal, I: x.level, Scale: 2}, {Kind: tabular.Integer, I: x.revision},
+	}
+	if x.revision < 0 {
+		values[3] = tabular.Value{}
+	}
+	var canonical []byte
+	for j := range values {
+		canonical = values[j].AppendCanonical(canonical)
+	}
+	b.Add(values, line, 0, tabular.AppendDigest(nil, canonical))
 }
 
 func gauge(lineage feed.Lineage) *Table {
@@ -566,9 +570,35 @@ func TestATableThatHoldsKeysTwice(t *testing.T) {
 }
 
 // TestALargeFirstFileGoesStraightIn loads more rows than are staged, of which
-// some repeat, into an empty table, and again.
+// some repeat, into an empty table, and again: with all keys in memory, with the
+// first ones only, and with none.
 func TestALargeFirstFileGoesStraightIn(t *testing.T) {
 	t.Parallel()
+	for name, known := range map[string]int{"all": manyRows + 2000, "some": manyRows / 2, "none": 0} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			straightIn(t, known)
+		})
+	}
+}
+
+// untilFull hands in rows of which only the first are to be known from memory.
+type untilFull struct {
+	rows
+	known int
+}
+
+func (u *untilFull) Fill(b *Batch, _ int) error {
+	for i, x := range u.rows {
+		if w := b.winners(); w != nil && i == u.known {
+			b.seen, w.closed = w.filter(b.expect), true
+		}
+		x.add(b, int64(i+2))
+	}
+	return io.EOF
+}
+
+func straightIn(t *testing.T, known int) {
 	s := open(t)
 	wanted := gauge(standard)
 	wanted.Journal = true
@@ -595,8 +625,11 @@ func TestALargeFirstFileGoesStraightIn(t *testing.T) {
 		part := Part{File: "large", Arrival: arrival}
 		require.NoError(t, l.GoDirect(ctx, "gauges", s.fence, 7, part, n))
 		assert.Equal(t, arrival == 1, l.direct != nil, "only into an empty table")
-		source := slices.Clone(file)
-		require.NoError(t, l.Stage(ctx, &source, n))
+		require.NoError(t, l.Stage(ctx, &untilFull{slices.Clone(file), known}, n))
+		if l.direct != nil {
+			assert.Equal(t, known < n, l.direct.set > 0, "rows are set aside")
+			assert.Equal(t, known > 0, l.direct.never() > 0, "rows are not even sent")
+		}
 		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
 		counts, err := l.Merge(ctx, 7, []Part{part})
 		require.NoError(t, err)

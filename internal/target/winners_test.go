@@ -1,0 +1,75 @@
+package target
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/tabular"
+)
+
+// TestWinners holds the register of winners against a map, over random rows of
+// few and of many keys, with nulls and ties.
+func TestWinners(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		newest string
+		keys   int
+	}{{"few keys", "revision", 50}, {"many keys", "revision", 200_000}, {"the later wins", "", 1000}} {
+		t.Run(c.name, func(t *testing.T) {
+			table := gauge(standard)
+			table.Newest = c.newest
+			w := newWinners(table)
+			type best struct {
+				line   int64
+				newest int64
+			}
+			want := map[uint64]best{}
+			lost := map[int64]bool{}
+			var never int64
+			random := rand.New(rand.NewPCG(3, uint64(c.keys)))
+			key := make([]byte, 8)
+			for line := int64(2); line < 100_000; line++ {
+				k := random.Uint64N(uint64(c.keys))
+				for i := range key {
+					key[i] = byte(k >> (8 * i))
+				}
+				newest := random.Int64N(5) - 1
+				values := []tabular.Value{{}, {}, {}, {Kind: tabular.Integer, I: newest}}
+				if newest < 0 {
+					values[3] = tabular.Value{}
+				}
+				wins, ok := w.enter(w.hash(key), values, line, 0)
+				old, has := want[k]
+				loses := has && c.newest != "" && newest < old.newest
+				if !ok || wins == loses {
+					t.Fatalf("line %d: open %t, wins %t", line, ok, wins)
+				}
+				if loses {
+					never++
+					continue
+				}
+				if has {
+					lost[old.line] = true
+				}
+				want[k] = best{line, newest}
+			}
+			assert.Equal(t, never, w.never)
+			assert.Equal(t, len(want), w.used)
+			require.Len(t, w.lost, len(lost))
+			for _, line := range w.lost {
+				require.True(t, lost[int64(line)])
+			}
+			hash := w.hash(key)
+			_, ok := w.enter(hash, []tabular.Value{{}, {}, {}, {}}, 100_000, 1)
+			assert.False(t, ok, "two rows of one line cannot be told apart")
+			assert.True(t, w.closed)
+			assert.True(t, w.filter(10).mark(hash.Hi), "the filter knows what came before")
+		})
+	}
+	text := gauge(standard)
+	text.Newest = "station"
+	assert.Nil(t, newWinners(text), "texts are not compared")
+}

@@ -46,7 +46,7 @@ func BenchmarkReading(b *testing.B) {
 	for b.Loop() {
 		file, err := folder.Open("GAUGE_K1_20260101T1200.csv")
 		require.NoError(b, err)
-		r := newReading(w, &progress{}, &ledger.Run{}, &ledger.Arrival{Path: "GAUGE_K1_20260101T1200.csv"}, "")
+		r := newReading(w, &progress{}, &ledger.Run{}, &ledger.Arrival{Path: "GAUGE_K1_20260101T1200.csv", Captures: map[string]any{"catchment": "K1", "slot": "2026-01-01T13:00:00Z"}}, "")
 		require.NoError(b, r.begin(file.Entry, file, nil))
 		batch := target.NewBatch(table, rows, true)
 		for err == nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -596,7 +597,7 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 	}
 	need := min(maxMemory, 16+size>>24) // the filter of keys takes a byte or two a row
 	if isLarge {
-		need += 64 // what the target holds already
+		need += 96 // what the target holds already, or which row of each key wins
 	}
 	if err := w.e.memory.Acquire(ctx, need); err != nil {
 		if isLarge {
@@ -605,10 +606,11 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 		return nil, err
 	}
 	return func() {
-		w.e.memory.Release(need)
 		if isLarge {
+			debug.FreeOSMemory() // what this load held is not to stand beside what the next one holds
 			<-w.e.large
 		}
+		w.e.memory.Release(need)
 	}, nil
 }
 

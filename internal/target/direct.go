@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
@@ -73,7 +75,7 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	if err := l.s.conn.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
 		return err
 	}
-	d := &direct{winners: newWinners(t.Table)}
+	d := &direct{winners: newWinners(t.Table, expected)}
 	for _, c := range t.Own {
 		d.columns = append(d.columns, quote(c.Name))
 	}
@@ -158,10 +160,10 @@ func (l *Load) dropLost(ctx context.Context) error {
 		return nil
 	}
 	l.counts[0].Duplicate = w.never + int64(len(w.lost))
-	// The lines are unique, and there is no index yet: each statement goes
-	// through the whole table once.
+	// Each statement goes through the whole table once. It is planned with its
+	// lines at hand: then they are hashed, which takes a third of a join's time.
 	for lines := range slices.Chunk(w.lost, 1<<20) {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING unnest($1::bigint[]) s(line) WHERE t."+quote(l.table.Lineage.FromLine)+" = s.line", lines)
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" WHERE "+quote(l.table.Lineage.FromLine)+" = ANY($1::bigint[])", pgx.QueryExecModeExec, lines)
 		if err != nil {
 			return fmt.Errorf("take out repeats: %w", err)
 		}
@@ -206,7 +208,7 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 	if err := l.exec(ctx, "ANALYZE "+l.stage); err != nil {
 		return 0, err
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan (sid, class) SELECT s.ctid, CASE WHEN "+wins+" THEN 'u' ELSE 'o' END FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan SELECT s.ctid, CASE WHEN "+wins+" THEN 'u' ELSE 'o' END, t.ctid FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
 	if err != nil {
 		return 0, err
 	}

@@ -81,7 +81,7 @@ func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
 		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t), `+given+`
-		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameKey()+`
+		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameRow()+`
 		WHERE p.class IN ('u', 'l', 'd')`, args...)
 	return tag.RowsAffected(), err
 }

@@ -58,9 +58,13 @@ func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) err
 		size *= 2
 	}
 	k.slots, k.met = make([][2]uint64, size), make([]uint64, size/64)
-	digest := "t." + quote(t.Lineage.RowDigest)
+	// A bare table is copied faster than a query, but must not have partitions.
+	digests := l.name() + " (" + quote(t.Lineage.RowDigest) + ")"
+	if t.ranges != "" || t.lateIndex == "" {
+		digests = "(SELECT " + quote(t.Lineage.RowDigest) + " FROM " + l.name() + ")"
+	}
 	reader := &digestReader{known: k, most: size * (knownPerSlot - 1) / knownPerSlot, header: len(copyHeader)}
-	if _, err := l.s.conn.PgConn().CopyTo(ctx, reader, fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE octet_length(%s) = %d) TO STDOUT BINARY", digest, l.name(), digest, tabular.DigestSize)); err != nil {
+	if _, err := l.s.conn.PgConn().CopyTo(ctx, reader, "COPY "+digests+" TO STDOUT BINARY"); err != nil {
 		return fmt.Errorf("read digests: %w", err)
 	}
 	if !reader.full {
@@ -171,9 +175,12 @@ type digestReader struct {
 	rest   []byte
 }
 
-const digestTuple = 2 + 4 + tabular.DigestSize
+// lengthEnd is where the value of a tuple of one field begins, behind the number
+// of fields and the length.
+const lengthEnd = 2 + 4
 
-// Write implements io.Writer.
+// Write implements io.Writer. Digests of another version, and nulls, are passed
+// over.
 func (r *digestReader) Write(p []byte) (int, error) {
 	n := len(p)
 	if skip := min(r.header, len(p)); skip > 0 {
@@ -183,13 +190,19 @@ func (r *digestReader) Write(p []byte) (int, error) {
 		r.rest = append(r.rest, p...)
 		p = r.rest
 	}
-	for len(p) >= digestTuple {
-		if r.n++; r.n > r.most {
-			r.full = true
-			return n, nil
+	for len(p) >= lengthEnd {
+		size := max(0, int(int32(binary.BigEndian.Uint32(p[2:]))))
+		if len(p) < lengthEnd+size {
+			break
 		}
-		r.known.add(halves(p[6:digestTuple]))
-		p = p[digestTuple:]
+		if size == tabular.DigestSize {
+			if r.n++; r.n > r.most {
+				r.full = true
+				return n, nil
+			}
+			r.known.add(halves(p[lengthEnd : lengthEnd+size]))
+		}
+		p = p[lengthEnd+size:]
 	}
 	r.rest = append(r.rest[:0], p...)
 	return n, nil

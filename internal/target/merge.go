@@ -292,8 +292,8 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		differs = "(" + differs + " OR " + isGone + ")"
 		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
 	}
-	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan (sid, class)
-			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END
+	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
+			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid
 			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
@@ -330,7 +330,7 @@ func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int
 		}
 	}
 	if planned := classes["d"]; planned > 0 {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameKey())
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameRow())
 		if err != nil || tag.RowsAffected() != planned {
 			return orMoved(err)
 		}
@@ -419,7 +419,7 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 // is much cheaper than finding each row by its key.
 func (l *Load) candidates(ctx context.Context) (string, error) {
 	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
+	if digest == "" || l.known != nil || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
 		return l.stage + " s", nil
 	}
 	const sample = 1000
@@ -451,6 +451,11 @@ func (l *Load) sameKey() string {
 	}
 	return strings.Join(same, " AND ")
 }
+
+// sameRow is the condition on a target's row (t) that it is the one that was found
+// for a planned row (p, s). Where it lies tells which it is, and is cheaper to
+// look for than its key; the key says that no other row lies there by now.
+func (l *Load) sameRow() string { return "t.ctid = p.tid AND " + l.sameKey() }
 
 // differs tells changed rows from unchanged ones: by the digest where the
 // target keeps it, else column by column. A row that was marked as absent and
@@ -564,6 +569,6 @@ func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 		sets = append(sets, quote(a)+" = NULL")
 	}
 	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameKey(), args...)
+		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameRow(), args...)
 	return tag.RowsAffected(), err
 }

@@ -24,8 +24,8 @@ type winners struct {
 	column int      // of newest, among the values
 	used   int
 	secret uint64
-	lost   []uint32 // lines of rows that were sent
-	never  int64    // rows that were not even sent
+	lost   []int64 // lines of rows that were sent
+	never  int64   // rows that were not even sent
 	closed bool
 }
 
@@ -37,28 +37,37 @@ type winner struct {
 }
 
 const (
-	firstSlots = 1 << 16
-	mostSlots  = 1 << 22 // 64 MiB, and 32 MiB for newest
-	mostLost   = 1 << 22 // 16 MiB
+	fewSlots  = 1 << 16
+	mostSlots = 1 << 22 // 64 MiB, and 32 MiB for newest
+	mostLost  = 1 << 22 // 32 MiB
 )
 
-// newWinners makes a register for the rows of a table; nil where its newest is
-// not of a kind that is compared as a whole number, or its rows bear no line.
-func newWinners(t *Table) *winners {
-	if t.Lineage.FromLine == "" {
+// newWinners makes a register for the rows of a table, of which at most expected
+// will come, and often a quarter. It is nil where they would be too many, where
+// newest is not of a kind that is compared as a whole number, or where rows bear
+// no line.
+func newWinners(t *Table, expected int64) *winners {
+	slots := fewSlots
+	for slots <= mostSlots && int64(used(slots)) < expected/4 {
+		slots *= 2
+	}
+	if slots > mostSlots || t.Lineage.FromLine == "" {
 		return nil
 	}
-	w := &winners{secret: rand.Uint64(), column: -1, slots: make([]winner, firstSlots)}
+	w := &winners{secret: rand.Uint64(), column: -1, slots: make([]winner, slots)}
 	if t.Newest != "" {
 		switch w.column = t.index(t.Newest); t.Own[w.column].Kind {
 		case tabular.Integer, tabular.Instant, tabular.Day:
-			w.newest = make([]int64, firstSlots)
+			w.newest = make([]int64, slots)
 		default:
 			return nil
 		}
 	}
 	return w
 }
+
+// used is how many of so many slots are used at the most.
+func used(slots int) int { return slots / 8 * 7 }
 
 func (w *winners) hash(key []byte) xxh3.Uint128 { return xxh3.Hash128Seed(key, w.secret) }
 
@@ -85,7 +94,7 @@ func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, elem
 		w.never++
 		return false, true
 	default:
-		w.lost = append(w.lost, slot.line)
+		w.lost = append(w.lost, int64(slot.line))
 	}
 	*slot = winner{h.Hi, uint32(h.Lo), uint32(line)}
 	if w.newest != nil {
@@ -106,7 +115,7 @@ func (w *winners) find(hash uint64, more uint32) uint64 {
 
 // room makes sure that there is a free slot, unless there are too many.
 func (w *winners) room() bool {
-	if w.used < len(w.slots)/8*7 {
+	if w.used < used(len(w.slots)) {
 		return true
 	}
 	if len(w.slots) == mostSlots {

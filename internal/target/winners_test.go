@@ -21,7 +21,7 @@ func TestWinners(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			table := gauge(standard)
 			table.Newest = c.newest
-			w := newWinners(table)
+			w := newWinners(table, 10)
 			type best struct {
 				line   int64
 				newest int64
@@ -60,7 +60,7 @@ func TestWinners(t *testing.T) {
 			assert.Equal(t, len(want), w.used)
 			require.Len(t, w.lost, len(lost))
 			for _, line := range w.lost {
-				require.True(t, lost[int64(line)])
+				require.True(t, lost[line])
 			}
 			hash := w.hash(key)
 			_, ok := w.enter(hash, []tabular.Value{{}, {}, {}, {}}, 100_000, 1)
@@ -71,5 +71,6 @@ func TestWinners(t *testing.T) {
 	}
 	text := gauge(standard)
 	text.Newest = "station"
-	assert.Nil(t, newWinners(text), "texts are not compared")
+	assert.Nil(t, newWinners(text, 10), "texts are not compared")
+	assert.Nil(t, newWinners(gauge(standard), 20_000_000), "too many keys for memory")
 }

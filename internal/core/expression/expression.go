@@ -79,6 +79,11 @@ type Program struct {
 	program cel.Program
 	reads   []string // the row's columns that it reads
 	names   activation
+
+	quick step // nil where all is left to the interpreter
+	asks  []string
+	bound Values           // to which the following belong
+	given []*tabular.Value // what bound gives for asks
 }
 
 // maxLength bounds an expression, in bytes.
@@ -126,6 +131,7 @@ func (s *Scope) Compile(source string) (*Program, error) {
 		return nil, &SyntaxError{1, 1, err.Error()}
 	}
 	p.program = program
+	p.quick, p.asks = quick(ast.NativeRep())
 	return p, nil
 }
 
@@ -209,7 +215,9 @@ func (s *Scope) explain(message, source string) string {
 // Values hands an expression what it reads. Name "row.level_m" asks for the
 // column, and so on; values are tabular's.
 type Values interface {
-	// Lookup gives the value of a declared name, or nil where there is none.
+	// Lookup gives the value of a declared name, or nil where there is none. It
+	// gives the same pointer each time: what it points to changes from row to
+	// row.
 	Lookup(name string) *tabular.Value
 }
 
@@ -218,8 +226,23 @@ type Values interface {
 var ErrNull = errors.New("a column that it reads is null")
 
 // Eval computes the expression into v. v may point into the values it was
-// given. A failure over a null column is [ErrNull].
+// given, which have to be a pointer. A failure over a null column is [ErrNull].
 func (p *Program) Eval(values Values, v *tabular.Value) error {
+	if p.quick != nil {
+		if p.bound != values {
+			p.bound, p.given = values, p.given[:0]
+			for _, name := range p.asks {
+				p.given = append(p.given, values.Lookup(name))
+			}
+		}
+		if s, ok := p.quick(p.given); ok && s.into(v) {
+			return nil
+		}
+	}
+	return p.interpret(values, v)
+}
+
+func (p *Program) interpret(values Values, v *tabular.Value) error {
 	p.names.values, p.names.known = values, p.names.known[:0]
 	out, _, err := p.program.Eval(&p.names)
 	if err == nil && types.IsError(out) {

@@ -12,7 +12,7 @@ import (
 
 type values map[string]*tabular.Value
 
-func (v values) Lookup(name string) *tabular.Value { return v[name] }
+func (v *values) Lookup(name string) *tabular.Value { return (*v)[name] }
 
 func scope(t testing.TB) *Scope {
 	t.Helper()
@@ -27,7 +27,7 @@ func scope(t testing.TB) *Scope {
 var at = time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC)
 
 func TestExpressions(t *testing.T) {
-	given := values{
+	given := &values{
 		"row.level_m":             {Kind: tabular.Decimal, I: 471, Scale: 2},
 		"row.station_id":          {Kind: tabular.Text, B: []byte("SR0001")},
 		"row.observed_at":         {Kind: tabular.Instant, I: at.UnixMicro()},
@@ -85,7 +85,7 @@ func FuzzCompile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, source string) {
 		p, err := scope(t).Compile(source)
 		if err == nil {
-			_ = p.Eval(values{}, new(tabular.Value))
+			_ = p.Eval(&values{}, new(tabular.Value))
 		}
 	})
 }

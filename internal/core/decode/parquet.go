@@ -547,7 +547,9 @@ func (n *parquetNode) list() *parquetNode {
 	return nil
 }
 
-// parquetReader makes the reader of a leaf's values by its type.
+// parquetReader makes the reader of a leaf's values by its type. Where all that are
+// not null are of one kind, only what that kind uses is set: rows are read into
+// the same place again and again.
 func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) error {
 	of := func(kind tabular.Kind, factor, divisor int64) func(parquet.Value, *tabular.Value) error {
 		return func(v parquet.Value, out *tabular.Value) error {
@@ -555,7 +557,10 @@ func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) 
 			if v.Kind() == parquet.Int32 {
 				n = int64(v.Int32())
 			}
-			*out = tabular.Value{Kind: kind, I: n * factor / divisor}
+			out.Kind, out.I = kind, n
+			if factor != divisor {
+				out.I = n * factor / divisor
+			}
 			return nil
 		}
 	}
@@ -633,7 +638,7 @@ func parquetInteger(signed bool) func(parquet.Value, *tabular.Value) error {
 
 func parquetBytes(kind tabular.Kind) func(parquet.Value, *tabular.Value) error {
 	return func(v parquet.Value, out *tabular.Value) error {
-		*out = tabular.Value{Kind: kind, B: v.ByteArray()}
+		out.Kind, out.B = kind, v.ByteArray()
 		return nil
 	}
 }
@@ -677,7 +682,7 @@ func parquetPlain(v parquet.Value, out *tabular.Value) error {
 	case parquet.Float:
 		return floatValue(float64(v.Float()), 32, out)
 	case parquet.Double:
-		*out = tabular.Value{Kind: tabular.Float, X: v.Double()}
+		out.Kind, out.X = tabular.Float, v.Double()
 	default:
 		*out = tabular.Value{Kind: tabular.Binary, B: v.ByteArray()}
 	}

@@ -63,7 +63,7 @@ func ofThePast(q check.Question) bool {
 // against the checks: as one delivery, or each alone. The error names the part
 // that is refused.
 func (l *loading) judge(ctx context.Context, load *target.Load, parts []*part, together bool) error {
-	if err := l.w.dropNotUnique(ctx, load, parts); err != nil {
+	if err := l.w.heldAgainstOthers(ctx, load, parts); err != nil {
 		return err
 	}
 	for _, p := range parts {

@@ -253,6 +253,63 @@ target: {table: Odd Schema.Table, lineage: none}
 	assert.Equal(t, []string{`(1,a|b,"(1,2)",{})`, `(3,c,"(3,5)","{""x"": 1}")`}, h.lines(`SELECT t::text FROM "Odd Schema"."Table" t ORDER BY 1`))
 }
 
+// TestRowsAreHeldAgainstOthers loads rows with a unique key of two columns, a
+// foreign key, and a column with a JSON Schema; twice, since what is rejected is
+// rejected again.
+func TestRowsAreHeldAgainstOthers(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, `feed: sheets
+landing: {at: in, files: "*.jsonl", settle: 20ms}
+format: jsonl
+schema:
+  fieldsMatch: equal
+  fields:
+    - {name: id, type: integer}
+    - {name: station_id}
+    - {name: sheet, type: integer}
+    - {name: more, type: object, constraints: {jsonSchema: {required: [unit], properties: {unit: {enum: [m, cm]}, depth: {type: number, maximum: 30}}}}}
+  primaryKey: id
+  uniqueKeys: [[station_id, sheet]]
+  foreignKeys: [{fields: station_id, reference: {resource: river.station, fields: number}}]
+tolerate: {rejects: 90%}
+target: {table: river.sheet}
+`)
+	h.exec("CREATE SCHEMA river; CREATE TABLE river.station (number text); INSERT INTO river.station VALUES ('SR0001'), ('SR0002')")
+	h.start()
+	file := `{"id":1,"station_id":"SR0001","sheet":1,"more":{"unit":"m"}}
+{"id":2,"station_id":"SR0001","sheet":1,"more":{"unit":"m"}}
+{"id":3,"station_id":"SR9999","sheet":2,"more":{"unit":"m"}}
+{"id":4,"station_id":"SR0001","sheet":2,"more":{"unit":"ft"}}
+{"id":5,"station_id":null,"sheet":1,"more":null}
+{"id":6,"station_id":null,"sheet":1,"more":{"unit":"cm","depth":3}}
+{"id":7,"station_id":"SR0002","sheet":1,"more":{"unit":"cm","depth":31}}
+{"id":8,"station_id":"SR0002","sheet":1,"more":{"unit":"cm","depth":30}}
+{"id":9,"station_id":"SR0002","sheet":2,"more":{"depth":1}}
+`
+	h.drop("a.jsonl", file)
+	a := h.arrival("a.jsonl")
+	require.Equal(t, ledger.Loaded, a.State, a.Reason)
+	assert.Equal(t, balance.Balance{Read: 9, Inserted: 4, Rejected: 5}, a.Balance)
+	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Feed: "sheets", Most: 10})
+	require.NoError(t, err)
+	var told []string
+	for _, r := range rejects {
+		told = append(told, fmt.Sprintf("%d|%s|%s|%s", r.Line, r.ColumnName, r.Rule, r.Reason))
+		assert.Contains(t, r.Original, fmt.Sprintf(`"id":%d`, r.Line))
+	}
+	assert.ElementsMatch(t, []string{
+		"2|station_id, sheet|uniqueKeys|the values stand in an earlier row too, and are a unique key",
+		"3|station_id|foreignKeys|not in river.station",
+		"4|more|jsonSchema|does not fit its JSON Schema: /unit breaks enum",
+		"7|more|jsonSchema|does not fit its JSON Schema: /depth breaks maximum",
+		"9|more|jsonSchema|does not fit its JSON Schema: the whole breaks required",
+	}, told)
+	h.drop("b.jsonl", strings.Replace(file, `"SR9999"`, `"SR0002"`, 1))
+	b := h.arrival("b.jsonl")
+	require.Equal(t, ledger.Loaded, b.State, b.Reason)
+	assert.Equal(t, balance.Balance{Read: 9, Inserted: 1, Unchanged: 4, Rejected: 4}, b.Balance)
+}
+
 // TestManyRows goes the way of large loads: the key's index after the rows,
 // then a second version in which little has changed, while somebody else
 // writes into the table.

@@ -530,7 +530,9 @@ func (l *loading) tryStream(ctx context.Context, parts []*part, skip bool) error
 // staysUnasked tells whether nothing asks for the staged rows between reading and
 // merging, so that they need not be staged.
 func (w *worker) staysUnasked() bool {
-	return len(w.feed.Checks.Delivery) == 0 && !slices.ContainsFunc(w.kind().Schema.Fields, func(f tabular.Field) bool { return f.Constraints.Unique })
+	s := &w.kind().Schema
+	return len(w.feed.Checks.Delivery)+len(s.UniqueKeys)+len(s.ForeignKeys) == 0 &&
+		!slices.ContainsFunc(s.Fields, func(f tabular.Field) bool { return f.Constraints.Unique })
 }
 
 func (p *part) rewound() (content, error) { return p.file, p.file.Rewind() }
@@ -835,28 +837,45 @@ func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 	return errors.Join(whole, l.w.e.Ledger.Finish(ctx, endings...))
 }
 
-// dropNotUnique makes rejects of rows whose value in a unique column stood in
-// an earlier line of their file.
-func (w *worker) dropNotUnique(ctx context.Context, load *target.Load, parts []*part) error {
+// heldAgainstOthers makes rejects of rows whose values in a unique column, or in
+// the fields of a unique key, stood in an earlier line of their file, and of
+// those whose values do not stand in the table that a foreign key names.
+func (w *worker) heldAgainstOthers(ctx context.Context, load *target.Load, parts []*part) error {
+	schema := &w.kind().Schema
 	byN := map[int]*part{}
 	for _, p := range parts {
 		byN[p.n] = p
 	}
-	for i := range w.kind().Schema.Fields {
-		field := &w.kind().Schema.Fields[i]
-		if !field.Constraints.Unique {
-			continue
-		}
-		counts, repeats, err := load.DropNotUnique(ctx, field.Name, ledger.MaxRejects)
-		if err != nil {
-			return err
-		}
+	reject := func(fields []string, rule, reason string, counts []int64, dropped []target.Dropped) {
 		for n, p := range byN {
 			p.reading.rejected += counts[n]
 		}
-		for _, r := range repeats {
-			byN[r.Part].reading.keep(ledger.Reject{Line: r.Line, ColumnName: field.Name, Rule: "unique", Reason: "the value stands in an earlier row too, and the column is unique", Value: r.Value})
+		for _, d := range dropped {
+			byN[d.Part].reading.keep(ledger.Reject{Line: d.Line, ColumnName: strings.Join(fields, ", "), Rule: rule, Reason: reason, Value: d.Value})
 		}
+	}
+	for i := range schema.Fields {
+		if field := &schema.Fields[i]; field.Constraints.Unique {
+			counts, dropped, err := load.DropNotUnique(ctx, []string{field.Name}, ledger.MaxRejects)
+			if err != nil {
+				return err
+			}
+			reject([]string{field.Name}, "unique", "the value stands in an earlier row too, and the column is unique", counts, dropped)
+		}
+	}
+	for _, key := range schema.UniqueKeys {
+		counts, dropped, err := load.DropNotUnique(ctx, key, ledger.MaxRejects)
+		if err != nil {
+			return err
+		}
+		reject(key, "uniqueKeys", "the values stand in an earlier row too, and are a unique key", counts, dropped)
+	}
+	for _, key := range schema.ForeignKeys {
+		counts, dropped, err := load.DropStrangers(ctx, key, ledger.MaxRejects)
+		if err != nil {
+			return err
+		}
+		reject(key.Fields, "foreignKeys", "not in "+key.Table, counts, dropped)
 	}
 	for _, p := range parts {
 		if err := p.reading.originals(); err != nil {

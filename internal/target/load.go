@@ -16,6 +16,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
 )
 
 // Load is one delivery on its way into its target: a transaction in which
@@ -267,44 +268,84 @@ func (l *Load) byPart(ctx context.Context, query string, args ...any) ([]int64, 
 	return out, err
 }
 
-// Repeat is a staged row whose value in a column stands in an earlier row of
-// its file too.
-type Repeat struct {
+// Dropped is a staged row that was taken out, and the values because of which it
+// was.
+type Dropped struct {
 	Part  int
 	Line  int64
 	Value string
 }
 
-// DropNotUnique takes out the rows whose value in an own column was in an
-// earlier line of their file already. It gives how many of each part, and up
-// to most of them.
-func (l *Load) DropNotUnique(ctx context.Context, column string, most int) ([]int64, []Repeat, error) {
-	value := l.column(column)
-	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` d USING (
-			SELECT s.ctid AS sid, `+value+`::text AS value, row_number() OVER (PARTITION BY `+value+`, s.place >> `+shift+` ORDER BY s.place) AS nth
-			FROM `+l.stage+` s WHERE `+value+` IS NOT NULL
-		) r WHERE d.ctid = r.sid AND r.nth > 1 RETURNING d.place, r.value)
+// DropNotUnique takes out the rows whose values in some own columns were,
+// together, in an earlier line of their file already. It gives how many of each
+// part, and up to most of them.
+func (l *Load) DropNotUnique(ctx context.Context, columns []string, most int) ([]int64, []Dropped, error) {
+	values := l.columns(columns)
+	counts, dropped, err := l.drop(ctx, `USING (
+			SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+strings.Join(values, ", ")+`, s.place >> `+shift+` ORDER BY s.place) AS nth
+			FROM `+l.stage+` s WHERE `+noneNull(values)+` AND `+l.notGone()+`
+		) r WHERE s.ctid = r.sid AND r.nth > 1`, values, most)
+	if err != nil {
+		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", strings.Join(columns, ", "), err)
+	}
+	return counts, dropped, nil
+}
+
+// DropStrangers takes out the rows whose values in some own columns do not
+// stand, together, in another table. It gives how many of each part, and up to
+// most of them.
+func (l *Load) DropStrangers(ctx context.Context, k tabular.ForeignKey, most int) ([]int64, []Dropped, error) {
+	values := l.columns(k.Fields)
+	var same []string
+	for i, v := range values {
+		same = append(same, "o."+quote(k.Reference[i])+" = "+v)
+	}
+	schema, table, _ := strings.Cut(k.Table, ".")
+	counts, dropped, err := l.drop(ctx, "WHERE "+noneNull(values)+" AND "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM "+quote(schema, table)+" o WHERE "+strings.Join(same, " AND ")+")", values, most)
+	if err != nil {
+		return nil, nil, fmt.Errorf("look for %s: %w", k, err)
+	}
+	return counts, dropped, nil
+}
+
+// columns gives staged own columns, comparable with the target's.
+func (l *Load) columns(names []string) []string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = l.column(name)
+	}
+	return out
+}
+
+func noneNull(values []string) string {
+	return strings.Join(values, " IS NOT NULL AND ") + " IS NOT NULL"
+}
+
+// drop takes out staged rows (s), and gives how many of each part, and up to most
+// of each with their values.
+func (l *Load) drop(ctx context.Context, which string, values []string, most int) ([]int64, []Dropped, error) {
+	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` s `+which+` RETURNING s.place, concat_ws(', ', `+strings.Join(values, ", ")+`) AS value)
 		SELECT * FROM (SELECT place >> `+shift+`, (place >> `+strconv.Itoa(lineShift)+`) & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
 			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1 ORDER BY 1, 2`, most)
 	if err != nil {
-		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
+		return nil, nil, err
 	}
 	counts := make([]int64, len(l.staged))
-	var repeats []Repeat
-	var r Repeat
+	var dropped []Dropped
+	var d Dropped
 	var n, nth int64
-	_, err = pgx.ForEachRow(rows, []any{&r.Part, &r.Line, &r.Value, &n, &nth}, func() error {
-		counts[r.Part] = n
-		repeats = append(repeats, r)
+	_, err = pgx.ForEachRow(rows, []any{&d.Part, &d.Line, &d.Value, &n, &nth}, func() error {
+		counts[d.Part] = n
+		dropped = append(dropped, d)
 		return nil
 	})
 	if err != nil {
-		return nil, nil, fmt.Errorf("look for values of %s that repeat: %w", column, err)
+		return nil, nil, err
 	}
 	for part, n := range counts {
 		l.staged[part] -= n
 	}
-	return counts, repeats, nil
+	return counts, dropped, nil
 }
 
 // AnyFence stands for the highest fence: whoever gives it does not work the

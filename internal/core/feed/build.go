@@ -412,6 +412,7 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 			sources[source] = true
 		}
 	}
+	r.furtherKeys(n, &s)
 	for i, item := range items {
 		if _, err := s.CompileField(i, f.Zone); err != nil {
 			r.failAt(item, "field %s: %v", s.Fields[i].Name, err)
@@ -424,6 +425,49 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	}
 	r.failAt(n.get("fieldsMatch"), "schema.fieldsMatch: %s needs a header; without one, columns are taken by position: exact", s.FieldsMatch)
 	return s
+}
+
+// furtherKeys reads unique and foreign keys.
+func (r *reader) furtherKeys(n *node, s *tabular.Schema) {
+	names := make([]string, len(s.Fields))
+	for i := range s.Fields {
+		names[i] = s.Fields[i].Name
+	}
+	known := func(at *node, key string, fields []string) {
+		if len(fields) == 0 {
+			r.failAt(at, "schema.%s: a key without fields", key)
+		}
+		for i, name := range fields {
+			switch field := s.Field(name); {
+			case field == nil:
+				r.failAt(at, "schema.%s: no field %q%s", key, name, suggestion(name, names))
+			case slices.Contains(unordered, field.Type):
+				r.failAt(at, "schema.%s: %s is of type %s, which cannot be a key", key, name, field.Type)
+			case slices.Contains(fields[:i], name):
+				r.failAt(at, "schema.%s names %q twice", key, name)
+			}
+		}
+	}
+	for _, item := range n.get("uniqueKeys").list() {
+		var fields []string
+		for _, f := range item.items {
+			fields = append(fields, f.text)
+		}
+		known(item, "uniqueKeys", fields)
+		s.UniqueKeys = append(s.UniqueKeys, fields)
+	}
+	for _, item := range n.get("foreignKeys").list() {
+		to := item.get("reference")
+		k := tabular.ForeignKey{Fields: item.texts("fields"), Table: to.str("resource", ""), Reference: to.texts("fields")}
+		known(item, "foreignKeys", k.Fields)
+		if len(k.Fields) != len(k.Reference) {
+			r.failAt(item, "schema.foreignKeys: %d fields, and %d columns that they refer to", len(k.Fields), len(k.Reference))
+		}
+		if schema, table, two := strings.Cut(k.Table, "."); !two || schema == "" || table == "" {
+			r.failAt(item, "schema.foreignKeys: the resource is a table as schema.table, such as river.station, not %q", k.Table)
+		}
+		s.ForeignKeys = append(s.ForeignKeys, k)
+	}
 }
 
 // source holds a field's source against the format.
@@ -456,7 +500,7 @@ func readField(n *node) tabular.Field {
 		Minimum: k.str("minimum", ""), Maximum: k.str("maximum", ""),
 		ExclusiveMinimum: k.str("exclusiveMinimum", ""), ExclusiveMaximum: k.str("exclusiveMaximum", ""),
 		MinLength: k.count("minLength"), MaxLength: k.count("maxLength"),
-		Pattern: k.str("pattern", ""), Enum: k.texts("enum"),
+		Pattern: k.str("pattern", ""), Enum: k.texts("enum"), JSONSchema: k.get("jsonSchema").json(),
 	}
 	if f.Constraints.Enum == nil {
 		f.Constraints.Enum = n.texts("categories")
@@ -485,6 +529,7 @@ func (r *reader) fieldOptions(n *node, f *tabular.Field) {
 	only("falseValues", f.Type == "boolean", "boolean")
 	only("itemType", f.Type == "list", "list")
 	only("delimiter", f.Type == "list", "list")
+	only("jsonSchema", f.Type == "object" || f.Type == "array", "object and array")
 	only("pattern", texts, "string")
 	only("minLength", texts, "string")
 	only("maxLength", texts, "string")

@@ -94,6 +94,15 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"zone: Atlantic/Azores\n\nschema", "zone: Atlantic/Azors\n\nschema", `:15:7: unknown time zone "Atlantic/Azors"`},
 		{"[station_id, observed_at]", "[station_id, observed]", `no field "observed"; did you mean "observed_at"?`},
 		{"  primaryKey: [station_id, observed_at]\n", "", "schema.primaryKey is missing"},
+		{"  primaryKey:", "  uniqueKeys: [[station_id, levl_m]]\n  primaryKey:", `schema.uniqueKeys: no field "levl_m"; did you mean "level_m"?`},
+		{"  primaryKey:", "  uniqueKeys: [[]]\n  primaryKey:", "a key without fields"},
+		{"  primaryKey:", "  uniqueKeys: [[quality, quality]]\n  primaryKey:", `names "quality" twice`},
+		{"  primaryKey:", "  foreignKeys: [{fields: station_id}]\n  primaryKey:", `key "reference" is missing`},
+		{"  primaryKey:", "  foreignKeys: [{fields: station_id, reference: {resource: station, fields: id}}]\n  primaryKey:", "the resource is a table as schema.table"},
+		{"  primaryKey:", "  foreignKeys: [{fields: [station_id, quality], reference: {resource: river.station, fields: id}}]\n  primaryKey:", "2 fields, and 1 columns that they refer to"},
+		{"constraints: {enum: [G, F, E]}", "constraints: {jsonSchema: {type: string}}", "jsonSchema is for object and array, not for string"},
+		{"  primaryKey:", "    - {name: more, type: object, constraints: {jsonSchema: {type: odd}}}\n  primaryKey:", "constraint jsonSchema"},
+		{"  primaryKey:", "    - {name: more, type: object, constraints: {jsonSchema: {$ref: \"https://sorrel.example/x\"}}}\n  primaryKey:", "it refers to another schema"},
 		{"row.level_m > 4.5", "row.levl_m > 4.5", `derive.flood: unknown name "row.levl_m"; did you mean "row.level_m"?`},
 		{"row.level_m > 4.5", "row.quality > 4.5", "derive.flood: found no matching overload"},
 		{"{rejects: 15%}", "{rejects: 115%}", "neither a number of rows nor a share"},
@@ -155,16 +164,6 @@ func TestWhatALandingTakes(t *testing.T) {
 	arrival, err := Parse("x.yaml", []byte(strings.Replace(gauge(t), "arrival: true", "after: {any: [other]}", 1)))
 	require.NoError(t, err)
 	assert.False(t, arrival.When.Arrival, "a feed that comes after others does not run on arrival unless it says so")
-}
-
-func TestEveryKeyThatDoesNotWorkYetIsRefused(t *testing.T) {
-	for _, key := range Reference() {
-		if !key.NotYet || strings.Contains(key.Path, ".") {
-			continue
-		}
-		_, err := Parse("x.yaml", []byte(gauge(t)+"\n"+key.Path+": {}\n"))
-		assert.ErrorContains(t, err, key.Path+": not yet", key.Path)
-	}
 }
 
 func TestJSONSchemaIsPublished(t *testing.T) {

@@ -10,7 +10,6 @@ type key struct {
 	about    string
 	kind     kind
 	values   []string // choice: what may be said now
-	notYet   bool     // the whole key is for a later version
 	required bool
 	keys     []*key // of a mapping
 	item     *key   // of a list, or of a mapping with free names
@@ -45,7 +44,6 @@ func char(name, about string) *key     { return &key{name: name, about: about, k
 func anything(name, about string) *key { return &key{name: name, about: about, kind: kAny} }
 func texts(name, about string) *key    { return list(name, about, text("", "")) }
 func (k *key) must() *key              { k.required = true; return k }
-func (k *key) wait() *key              { k.notYet = true; return k }
 func (k *key) eg(example string) *key  { k.example = example; return k }
 func (k *key) orElse(other *key) *key  { k.or = other; return k }
 
@@ -157,7 +155,7 @@ func schemaKeys() *key {
 			count("minLength", "The least length of a text, in characters."), count("maxLength", "The greatest length of a text, in characters."),
 			text("pattern", "A regular expression (RE2) for the whole text."),
 			list("enum", "The values that are allowed.", anything("", "")),
-			group("jsonSchema", "A JSON Schema for objects and arrays.").wait(),
+			free("jsonSchema", "A JSON Schema that objects and arrays must fit. It stands here whole: it cannot refer to others.", nil),
 		),
 	)
 	schema := group("schema", "Table Schema: the columns of the file.",
@@ -167,8 +165,14 @@ func schemaKeys() *key {
 		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as schemas/{kind}.json, becomes this when the feed is put.", nil),
 		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names. append has none; replace and replace_part may go without.", text("", "")).orElse(text("", "")),
 		texts("missingValues", "The texts for no value. Default: the empty text."),
-		list("uniqueKeys", "Further keys.", texts("", "")).wait(),
-		list("foreignKeys", "References to other tables.", free("", "", anything("", ""))).wait(),
+		list("uniqueKeys", "Lists of fields whose values, together, stand once in a file; of rows that have the same, the first stays, the others are rejects.", texts("", "")),
+		list("foreignKeys", "Fields whose values, together, stand in another table of the target's database; rows whose values do not are rejects.", group("", "A foreign key.",
+			list("fields", "The fields; a name or a list of names.", text("", "")).orElse(text("", "")).must(),
+			group("reference", "Where the values stand.",
+				text("resource", "The table, as schema.table.").must().eg("river.station"),
+				list("fields", "Its columns, in the order of the fields.", text("", "")).orElse(text("", "")).must(),
+			).must(),
+		)),
 		text("$schema", "The profile of the schema; it is not looked at."),
 		text("name", "The schema's name; it is not looked at."), text("title", "Its title; it becomes the table's comment."), text("description", "What the table holds; it becomes its comment."),
 	)

@@ -3,7 +3,6 @@ package feed
 import "encoding/json"
 
 // JSONSchema gives the grammar as a JSON Schema (draft 2020-12), for editors.
-// Keys that are for a later version are not in it.
 func JSONSchema() ([]byte, error) {
 	root := grammar().jsonSchema()
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -45,9 +44,6 @@ func (k *key) jsonSchema() map[string]any {
 		out["type"], out["additionalProperties"] = "object", false
 		properties, required := map[string]any{}, []string{}
 		for _, child := range k.keys {
-			if child.notYet {
-				continue
-			}
 			properties[child.name] = child.jsonSchema()
 			if child.required {
 				required = append(required, child.name)
@@ -68,33 +64,32 @@ func (k *key) jsonSchema() map[string]any {
 }
 
 // Reference lists every key of the grammar, as "landing.files", with what it
-// means and whether it works yet; it is what docs/feed-file.md is held against.
+// means; it is what docs/feed-file.md is held against.
 func Reference() []KeyReference {
 	var out []KeyReference
-	var visit func(k *key, path string, notYet bool)
-	visit = func(k *key, path string, notYet bool) {
-		notYet = notYet || k.notYet
+	var visit func(k *key, path string)
+	visit = func(k *key, path string) {
 		for _, child := range k.keys {
 			p := child.name
 			if path != "" {
 				p = path + "." + child.name
 			}
-			out = append(out, KeyReference{p, child.about, child.words(), notYet || child.notYet, child.required})
-			visit(child, p, notYet)
+			out = append(out, KeyReference{p, child.about, child.words(), child.required})
+			visit(child, p)
 		}
 		if k.item != nil && len(k.item.keys) > 0 {
-			visit(k.item, path, notYet)
+			visit(k.item, path)
 		}
 		if k.or != nil {
-			visit(k.or, path, notYet)
+			visit(k.or, path)
 		}
 	}
-	visit(grammar(), "", false)
+	visit(grammar(), "")
 	return out
 }
 
 // KeyReference describes one key of the feed file.
 type KeyReference struct {
 	Path, About, Takes string
-	NotYet, Required   bool
+	Required           bool
 }

@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -179,4 +180,40 @@ func (r *reader) addField(n *node, v *ast.MappingValueNode, depth int) {
 		return
 	}
 	n.fields = append(n.fields, field{key.Value, key.Position.Line, key.Position.Column, r.convert(v.Value, depth+1)})
+}
+
+// json gives a tree as JSON, "" for none. Texts that are not quoted are numbers
+// and truth values where they can be.
+func (n *node) json() string {
+	if n == nil {
+		return ""
+	}
+	out, err := json.Marshal(n.plain())
+	if err != nil {
+		return ""
+	}
+	return string(out)
+}
+
+func (n *node) plain() any {
+	switch n.shape {
+	case mapping:
+		out := map[string]any{}
+		for _, f := range n.fields {
+			out[f.name] = f.value.plain()
+		}
+		return out
+	case sequence:
+		out := []any{}
+		for _, item := range n.items {
+			out = append(out, item.plain())
+		}
+		return out
+	case absent:
+		return nil
+	}
+	if !n.quoted && json.Valid([]byte(n.text)) { // a number, or a truth value
+		return json.RawMessage(n.text)
+	}
+	return n.text
 }

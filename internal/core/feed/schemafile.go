@@ -158,6 +158,16 @@ func (f *Feed) TableSchema() ([]byte, error) {
 	if len(s.PrimaryKey) > 0 {
 		out["primaryKey"] = s.PrimaryKey
 	}
+	if len(s.UniqueKeys) > 0 {
+		out["uniqueKeys"] = s.UniqueKeys
+	}
+	var foreign []any
+	for _, k := range s.ForeignKeys {
+		foreign = append(foreign, map[string]any{"fields": k.Fields, "reference": map[string]any{"resource": k.Table, "fields": k.Reference}})
+	}
+	if foreign != nil {
+		out["foreignKeys"] = foreign
+	}
 	fields := []any{}
 	for i := range s.Fields {
 		fields = append(fields, tableField(&s.Fields[i]))
@@ -211,6 +221,9 @@ func tableField(f *tabular.Field) map[string]any {
 	}
 	if k.Enum != nil {
 		constraints["enum"] = k.Enum
+	}
+	if k.JSONSchema != "" {
+		constraints["jsonSchema"] = json.RawMessage(k.JSONSchema)
 	}
 	if len(constraints) > 0 {
 		out["constraints"] = constraints

@@ -26,7 +26,9 @@ func (r *reader) walk(n *node, k *key, path string) {
 		r.walkMap(n, k, path)
 	case kFree:
 		for _, f := range n.fields {
-			r.walk(f.value, k.item, path+"."+f.name)
+			if k.item != nil {
+				r.walk(f.value, k.item, path+"."+f.name)
+			}
 		}
 	case kList:
 		for i, item := range n.items {
@@ -71,9 +73,6 @@ func (r *reader) walkMap(n *node, k *key, path string) {
 			continue
 		}
 		child := k.keys[i]
-		if child.notYet {
-			r.fail(f.line, f.column, "%s: not yet; this version of Mullein does not work by it, leave it out", at)
-		}
 		r.walk(f.value, child, at)
 	}
 	for _, child := range k.keys {

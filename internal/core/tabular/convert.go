@@ -17,6 +17,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"mullein/internal/core/timeformat"
 )
 
@@ -37,6 +39,8 @@ type Column struct {
 	pattern  *regexp.Regexp
 	enum     []Value
 	enumText map[string]bool
+
+	jsonSchema *jsonschema.Schema
 
 	// Files repeat themselves: the same time in row after row, the same few
 	// stations all along. What was read and checked once is remembered.
@@ -103,6 +107,12 @@ func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
 			return nil, fmt.Errorf("constraint pattern: %w", err)
 		}
 		c.pattern, c.matching = re, map[string]bool{}
+	}
+	if k.JSONSchema != "" {
+		var err error
+		if c.jsonSchema, err = compileJSONSchema(k.JSONSchema); err != nil {
+			return nil, fmt.Errorf("constraint jsonSchema: %w", err)
+		}
 	}
 	for _, b := range []struct {
 		text      string
@@ -228,6 +238,9 @@ func (c *Column) check(v *Value) error {
 			return breaks("enum", "not one of %s", strings.Join(c.Field.Constraints.Enum, ", "))
 		}
 	}
+	if c.jsonSchema != nil {
+		return c.fits(v.B)
+	}
 	return nil
 }
 
@@ -242,7 +255,7 @@ type ready struct {
 
 // prepare makes the bounds ready where they are all that is to be checked.
 func (c *Column) prepare() {
-	c.checked = c.min.set || c.max.set || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil
+	c.checked = c.min.set || c.max.set || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil || c.jsonSchema != nil
 	if (c.Kind != Integer && c.Kind != Decimal) || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil || !c.checked {
 		return
 	}

@@ -13,8 +13,10 @@ import (
 type Schema struct {
 	FieldsMatch   FieldsMatch
 	Fields        []Field
-	PrimaryKey    []string // names of fields; one row a key is kept
-	MissingValues []string // texts that stand for no value
+	PrimaryKey    []string   // names of fields; one row a key is kept
+	MissingValues []string   // texts that stand for no value
+	UniqueKeys    [][]string // names of fields that, together, stand once in a file
+	ForeignKeys   []ForeignKey
 }
 
 // FieldsMatch says how a file's columns must fit the schema's fields.
@@ -58,6 +60,7 @@ type Constraints struct {
 	MinLength, MaxLength               int // 0: no bound
 	Pattern                            string
 	Enum                               []string
+	JSONSchema                         string // as JSON; empty: none
 }
 
 // SourceName is the column's name in the file.

@@ -32,15 +32,12 @@ func write() error {
 	}
 	var b strings.Builder
 	b.WriteString(head)
-	b.WriteString("```yaml\n" + string(example) + "```\n\n## Every key\n\nA key marked *not yet* is part of the grammar and is answered with \"not yet\"; it is never taken silently.\n\n")
+	b.WriteString("```yaml\n" + string(example) + "```\n\n## Every key\n\n")
 	b.WriteString("| key | takes | what it says |\n|---|---|---|\n")
 	for _, k := range feed.Reference() {
 		about := k.About
 		if k.Required {
 			about += " **Needed.**"
-		}
-		if k.NotYet {
-			about += " *Not yet.*"
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes, strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
 	}
@@ -105,5 +102,7 @@ const tail = `
   ` + "`service`" + `.
 - **One row a key.** The greatest ` + "`target.newest`" + ` wins, null being the oldest, then the later line. An older row never
   overwrites a newer one in the table: it is counted as outdated.
-- **Unique.** Of the rows with the same value in a column that is ` + "`unique`" + `, the first in the file stays; the others are rejects.
+- **Unique.** Of the rows with the same value in a column that is ` + "`unique`" + `, or the same values in the fields of one of
+  ` + "`uniqueKeys`" + `, the first in the file stays; the others are rejects. Rows with a null among them are left alone, and so they
+  are by ` + "`foreignKeys`" + `.
 `

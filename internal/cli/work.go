@@ -156,7 +156,7 @@ func (c *command) progress(ctx context.Context, service *client.Client, run ledg
 			if l.Size > 0 {
 				share = 100 * l.Bytes / l.Size
 			}
-			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), l.Step, share, grouped(l.Rows))
+			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), l.Where(), share, grouped(l.Rows))
 		}
 	}
 	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
@@ -192,9 +192,9 @@ func (c *command) serviceTable(services []api.ServiceView) {
 		}
 		doing := "idle"
 		for i, l := range s.Loads {
-			what := fmt.Sprintf("%s of %s: %s, %s rows", l.Path, l.Feed, l.Step, grouped(l.Rows))
+			what := fmt.Sprintf("%s of %s: %s, %s rows", l.Path, l.Feed, l.Where(), grouped(l.Rows))
 			if l.Files > 1 {
-				what = fmt.Sprintf("%d files of %s: %s", l.Files, l.Feed, l.Step)
+				what = fmt.Sprintf("%d files of %s: %s", l.Files, l.Feed, l.Where())
 			}
 			if i == 0 {
 				doing = what

@@ -451,6 +451,15 @@ type Progress struct {
 	Bytes   int64  `json:"bytes" doc:"Read so far, of the packed file"`
 	Size    int64  `json:"size"`
 	Rows    int64  `json:"rows" doc:"Read so far"`
+	Waits   string `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
+}
+
+// Where says in a few words where the load is.
+func (p *Progress) Where() string {
+	if p.Waits == "" {
+		return string(p.Step)
+	}
+	return fmt.Sprintf("%s, waits for %s", p.Step, p.Waits)
 }
 
 // Progress gives what is being loaded now.
@@ -462,6 +471,9 @@ func (e *Engine) Progress() []Progress {
 		if p := w.progress.Load(); p != nil {
 			now := p.Progress
 			now.Bytes, now.Rows = p.bytes.Load(), p.rows.Load()
+			if who := p.waits.Load(); who != nil {
+				now.Waits = *who
+			}
 			if s, ok := p.step.Load().(Step); ok {
 				now.Step = s
 			}

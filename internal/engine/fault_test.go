@@ -6,11 +6,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -308,6 +310,32 @@ target: {table: river.sheet}
 	b := h.arrival("b.jsonl")
 	require.Equal(t, ledger.Loaded, b.State, b.Reason)
 	assert.Equal(t, balance.Balance{Read: 9, Inserted: 1, Unchanged: 4, Rejected: 4}, b.Balance)
+}
+
+// TestWhoHoldsTheTargetIsTold lets somebody hold the table while a file is
+// loaded: the load says for whom it waits, and goes on.
+func TestWhoHoldsTheTargetIsTold(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	h.drop("G_K1_20260701T1200.csv", one)
+	require.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1200.csv").State)
+	ctx := context.Background()
+	config, err := pgx.ParseConfig(h.url)
+	require.NoError(t, err)
+	config.RuntimeParams["application_name"] = "night shift"
+	holder, err := pgx.ConnectConfig(ctx, config)
+	require.NoError(t, err)
+	defer holder.Close(ctx)
+	_, err = holder.Exec(ctx, "BEGIN; LOCK TABLE river.gauge IN SHARE MODE")
+	require.NoError(t, err)
+	h.drop("G_K1_20260701T1300.csv", strings.Replace(one, "12:00", "13:00", 1))
+	h.wait("somebody to be named", func() bool {
+		return slices.ContainsFunc(h.engine.Progress(), func(p Progress) bool { return strings.Contains(p.Where(), "waits for night shift of ") })
+	})
+	_, err = holder.Exec(ctx, "COMMIT")
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1300.csv").State)
+	h.wait("the load to be over", func() bool { return len(h.engine.Progress()) == 0 })
 }
 
 // TestManyRows goes the way of large loads: the key's index after the rows,

@@ -497,6 +497,7 @@ func TestReconcileAfterARestore(t *testing.T) {
 		assert.Contains(t, list[i].What, want)
 		assert.True(t, list[i].Mended)
 	}
+	assert.Equal(t, []string{"true"}, h.lines(`SELECT (captures->>'catchment' = 'K1' AND path LIKE to_char(slot AT TIME ZONE 'UTC', '"%"YYYYMMDD"T"HH24MI"%"'))::text FROM mullein_records.arrival WHERE id = 2`), "what its name says")
 	h.start()
 	h.wait("all to be loaded again", func() bool { return len(h.loaded()) == 3 && h.count("river.gauge") == "3" })
 	list, err = h.engine.Reconcile(ctx, "gauges", false)

@@ -15,6 +15,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mullein/internal/core/balance"
@@ -626,6 +627,7 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 		}
 	}
 	l.step(parts, StepStaged)
+	defer l.tellHolders(ctx)()
 	if err := load.Lock(ctx, w.feed.Name, w.fence); err != nil {
 		return err
 	}
@@ -663,6 +665,40 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 	}
 	l.step(parts, StepCommitted)
 	return nil
+}
+
+// holdersAfter is how long a load takes in the target before it is asked, again
+// and again, whether it waits for somebody.
+const holdersAfter = 2 * time.Second
+
+// tellHolders tells in the progress whom the load waits for, until it is stopped.
+func (l *loading) tellHolders(ctx context.Context) (stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	session := l.w.session
+	var told sync.WaitGroup
+	told.Go(func() {
+		defer l.p.waits.Store(nil)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(holdersAfter):
+			}
+			who, err := session.Holders(ctx)
+			if err != nil && ctx.Err() == nil {
+				l.w.e.Log.Warn("who holds the target is not known", "feed", l.w.feed.Name, "error", err)
+			}
+			if who == "" {
+				l.p.waits.Store(nil)
+			} else {
+				l.p.waits.Store(&who)
+			}
+		}
+	})
+	return func() {
+		cancel()
+		told.Wait()
+	}
 }
 
 // streamed tells whether parts are read while they are staged, as larger files

@@ -12,6 +12,7 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/core/filename"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 )
@@ -414,20 +415,26 @@ func (o *lookout) look(ctx context.Context, entries []landing.Entry, seen map[pr
 	return nil
 }
 
+// named records what an arrival's name says.
+func named(a *ledger.Arrival, captures filename.Captures) {
+	a.Captures = captures
+	if slot, ok := captures.Slot(); ok {
+		a.Slot = &slot
+	}
+	if n, ok := captures["slot"].(int64); ok {
+		a.SlotNumber = &n
+	}
+}
+
 // arrival is the first record of a file: that it is there.
 func (o *lookout) arrival(e landing.Entry) *ledger.Arrival {
 	now := time.Now().UTC()
 	taken := o.feed.Landing.Look(e.Path, max(1, e.Size))
 	a := &ledger.Arrival{
 		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Inode: int64(e.Inode),
-		State: ledger.Settling, SettlingAt: &now, Captures: taken.Captures, IsList: taken.List, CameAt: o.came(e, now),
+		State: ledger.Settling, SettlingAt: &now, IsList: taken.List, CameAt: o.came(e, now),
 	}
-	if slot, ok := taken.Captures.Slot(); ok {
-		a.Slot = &slot
-	}
-	if n, ok := taken.Captures["slot"].(int64); ok {
-		a.SlotNumber = &n
-	}
+	named(a, taken.Captures)
 	switch {
 	case e.Problem != "":
 		a.State, a.Reason, a.FinishedAt = ledger.Refused, "it "+e.Problem, &now

@@ -48,7 +48,7 @@ func (e *Engine) Reconcile(ctx context.Context, name string, mend bool) ([]Diffe
 		if err != nil {
 			return nil, err
 		}
-		found, err := e.unrecorded(ctx, name, markers, mend)
+		found, err := e.unrecorded(ctx, f, markers, mend)
 		if err != nil {
 			return nil, err
 		}
@@ -78,7 +78,7 @@ func (e *Engine) Reconcile(ctx context.Context, name string, mend bool) ([]Diffe
 
 // unrecorded finds markers of loads that the ledger does not know of: the
 // ledger was restored. The load happened, so the ledger is told.
-func (e *Engine) unrecorded(ctx context.Context, name string, markers []target.Marker, mend bool) ([]Difference, error) {
+func (e *Engine) unrecorded(ctx context.Context, f *feed.Feed, markers []target.Marker, mend bool) ([]Difference, error) {
 	of := make([]int64, len(markers))
 	for i, m := range markers {
 		of[i] = m.Arrival
@@ -93,7 +93,7 @@ func (e *Engine) unrecorded(ctx context.Context, name string, markers []target.M
 		d := Difference{Arrival: m.Arrival, Path: m.Path(), Safe: true}
 		a, known := have[m.Arrival]
 		switch {
-		case known && (a.Feed != name || a.Path != m.Path()):
+		case known && (a.Feed != f.Name || a.Path != m.Path()):
 			d.What = fmt.Sprintf("the target has it as loaded from %s; in the ledger the number is of %s, %s", m.Path(), a.Feed, a.Path)
 			d.Safe, d.Way = false, "a person has to decide: the ledger gave the number again after it was restored"
 		case !known:
@@ -118,7 +118,9 @@ func (e *Engine) unrecorded(ctx context.Context, name string, markers []target.M
 			d.What, d.Way = fmt.Sprintf("the target has it as loaded; in the ledger it is %s", a.State), "the ledger records it as loaded"
 		}
 		if mend && d.Safe {
-			if err := e.Ledger.FromMarker(ctx, ledger.Arrival{ID: m.Arrival, Feed: name, Path: m.Path(), SHA256: m.SHA256, Generation: m.Generation, Balance: m.Balance, FinishedAt: &m.CommittedAt}); err != nil {
+			of := ledger.Arrival{ID: m.Arrival, Feed: f.Name, Path: m.Path(), SHA256: m.SHA256, Generation: m.Generation, Balance: m.Balance, FinishedAt: &m.CommittedAt}
+			named(&of, f.Landing.Look(of.Path, 1).Captures)
+			if err := e.Ledger.FromMarker(ctx, of); err != nil {
 				return nil, err
 			}
 			d.Mended = true

@@ -53,6 +53,7 @@ type worker struct {
 type progress struct {
 	Progress
 	step  atomic.Value
+	waits atomic.Pointer[string] // who holds the target; nil for nobody
 	bytes atomic.Int64
 	rows  atomic.Int64
 }

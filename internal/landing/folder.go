@@ -97,12 +97,8 @@ func cause(err error) error {
 // Close gives back the folder's handles.
 func (f *Folder) Close() error { return errors.Join(f.root.Close(), f.above.Close()) }
 
-const (
-	// maxDepth bounds how deep a listing goes.
-	maxDepth = 32
-	// namesAtOnce is how many names of a folder are in memory at a time.
-	namesAtOnce = 1024
-)
+// maxDepth bounds how deep a listing goes.
+const maxDepth = 32
 
 // List calls visit for each name that may be a file and that wanted, which is
 // asked before anything is looked up, does not turn down; in no order that
@@ -118,43 +114,76 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 		return f.unlisted(folder, err, wanted, visit)
 	}
 	defer dir.Close()
+	names := namesOf(dir)
 	for {
-		names, err := dir.ReadDir(namesAtOnce)
-		for _, d := range names {
+		some, err := names.next()
+		if err != nil {
+			return f.unlisted(folder, err, wanted, visit)
+		}
+		if len(some) == 0 {
+			return nil
+		}
+		for _, n := range some {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			p := d.Name()
+			p := n.name
 			if folder != "." {
 				p = folder + "/" + p
 			}
-			look := visit
-			if f.Zips && isZip(p) && !d.IsDir() {
-				look = func(e Entry) error {
-					if e.Problem != "" {
-						return visit(e)
-					}
-					return f.expand(e, wanted, visit)
-				}
+			isFolder, err := f.one(dir, p, n, wanted, visit)
+			if err != nil {
+				return err
 			}
-			if wanted(p) {
-				if err := f.visit(dir, p, d, look); err != nil {
-					return err
-				}
-			}
-			if d.IsDir() && !strings.HasPrefix(d.Name(), ".") && depth < maxDepth {
+			if isFolder && !strings.HasPrefix(n.name, ".") && depth < maxDepth {
 				if err := f.list(ctx, p, depth+1, wanted, visit); err != nil {
 					return err
 				}
 			}
 		}
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return f.unlisted(folder, err, wanted, visit)
+	}
+}
+
+// one looks at a name of a folder that is being listed, if it is wanted, and
+// tells whether it is a folder itself.
+func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bool, visit func(Entry) error) (isFolder bool, err error) {
+	asked := wanted(p)
+	if !asked && n.kind != unix.DT_UNKNOWN {
+		return n.kind == unix.DT_DIR, nil
+	}
+	// Through the folder that is open already, which is several times faster than
+	// by its path.
+	var s unix.Stat_t
+	switch err := unix.Fstatat(int(dir.Fd()), n.name, &s, unix.AT_SYMLINK_NOFOLLOW); {
+	case err == unix.ENOENT:
+		return false, nil
+	case err != nil: // Stat says what is wrong with it
+		s.Mode = 0
+	}
+	isFolder = s.Mode&unix.S_IFMT == unix.S_IFDIR
+	if !asked {
+		return isFolder, nil
+	}
+	look := visit
+	if f.Zips && isZip(p) && !isFolder {
+		look = func(e Entry) error {
+			if e.Problem != "" {
+				return visit(e)
+			}
+			return f.expand(e, wanted, visit)
 		}
 	}
+	if s.Mode&unix.S_IFMT == unix.S_IFREG {
+		return false, look(Entry{Path: p, Size: s.Size, Modified: time.Unix(s.Mtim.Unix()).UTC().Truncate(time.Microsecond), Inode: s.Ino})
+	}
+	entry, err := f.Stat(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return isFolder, nil
+	}
+	if err != nil {
+		return isFolder, err
+	}
+	return isFolder, look(entry)
 }
 
 // unlisted says what a folder that cannot be listed means.
@@ -166,29 +195,6 @@ func (f *Folder) unlisted(folder string, err error, wanted func(path string) boo
 		return nil
 	}
 	return visit(Entry{Path: folder, Problem: cause(err).Error()})
-}
-
-// visit looks at a name. A plain file is looked at through the folder that is
-// open already, which is several times faster than by its path.
-func (f *Folder) visit(dir *os.File, p string, d fs.DirEntry, visit func(Entry) error) error {
-	if d.Type().IsRegular() {
-		var s unix.Stat_t
-		err := unix.Fstatat(int(dir.Fd()), d.Name(), &s, unix.AT_SYMLINK_NOFOLLOW)
-		if err == unix.ENOENT {
-			return nil
-		}
-		if err == nil && s.Mode&unix.S_IFMT == unix.S_IFREG {
-			return visit(Entry{Path: p, Size: s.Size, Modified: time.Unix(s.Mtim.Unix()).UTC().Truncate(time.Microsecond), Inode: s.Ino})
-		}
-	}
-	entry, err := f.Stat(p)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	return visit(entry)
 }
 
 func entryOf(p string, info fs.FileInfo) Entry {

@@ -241,13 +241,19 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 	if err != nil {
 		return err
 	}
+	captures := []byte("{}")
+	if a.Captures != nil {
+		if captures, err = json.Marshal(a.Captures); err != nil {
+			return err
+		}
+	}
 	a.State = Loaded
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		err := tx.Exec(`INSERT INTO arrival (id, feed, path, size, modified, inode, sha256, state, reason, captures, generation, noticed_at, came_at, finished_at, balance)
-			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded', 'recorded from the marker in the target', '{}', ?, ?, ?, ?, ?::jsonb)
+		err := tx.Exec(`INSERT INTO arrival (id, feed, path, size, modified, inode, sha256, state, reason, captures, slot, slot_number, generation, noticed_at, came_at, finished_at, balance)
+			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded', 'recorded from the marker in the target', ?::jsonb, ?, ?, ?, ?, ?, ?, ?::jsonb)
 			ON CONFLICT (id) DO UPDATE SET state = 'loaded', sha256 = excluded.sha256, generation = excluded.generation, balance = excluded.balance,
 				finished_at = excluded.finished_at, reason = excluded.reason, try_after = NULL`,
-			a.ID, a.Feed, a.Path, a.SHA256, a.Generation, a.FinishedAt, a.FinishedAt, a.FinishedAt, string(text)).Error
+			a.ID, a.Feed, a.Path, a.SHA256, string(captures), a.Slot, a.SlotNumber, a.Generation, a.FinishedAt, a.FinishedAt, a.FinishedAt, string(text)).Error
 		if err != nil {
 			return nil, err
 		}

@@ -50,6 +50,20 @@ func (s *Session) Close() {
 	s.conn.Close(ctx)
 }
 
+// Holders names the sessions of the database that the session waits for, as
+// "psql of ann, since 12:04:05 UTC"; "" when it waits for nobody. What they do is
+// not told: it may hold values.
+func (s *Session) Holders(ctx context.Context) (string, error) {
+	var who string
+	err := s.db.pool.QueryRow(ctx, `SELECT coalesce(string_agg(DISTINCT concat(coalesce(nullif(a.application_name, ''), 'a session'), ' of ', a.usename,
+			to_char(a.xact_start AT TIME ZONE 'UTC', '", since "HH24:MI:SS" UTC"')), '; '), '')
+		FROM unnest(pg_blocking_pids($1)) b(pid) JOIN pg_stat_activity a USING (pid)`, int32(s.conn.PgConn().PID())).Scan(&who)
+	if err != nil {
+		return "", fmt.Errorf("ask who holds the target: %w", err)
+	}
+	return who, nil
+}
+
 // Alive tells whether the connection still stands.
 func (s *Session) Alive() bool { return !s.conn.IsClosed() }
 

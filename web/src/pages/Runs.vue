@@ -62,7 +62,7 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
               <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
               <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
               <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>
-              <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows</div>
+              <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows<template v-if="working(r)?.waits">; waits for {{ working(r)?.waits }}</template></div>
             </td>
             <td>
               <router-link :to="`/feeds/${r.feed}`">{{ r.feed }}</router-link>
@@ -101,7 +101,7 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
           <td class="t" :title="exact(s.started_at)">{{ time(s.started_at) }}</td>
           <td>
             <span v-if="!s.loads.length" class="quiet">idle</span>
-            <div v-for="l in s.loads" :key="l.arrival">{{ l.files > 1 ? `${l.files} files` : l.path }} of {{ l.feed }}: {{ l.step }}, {{ count(l.rows) }} rows</div>
+            <div v-for="l in s.loads" :key="l.arrival">{{ l.files > 1 ? `${l.files} files` : l.path }} of {{ l.feed }}: {{ l.step }}, {{ count(l.rows) }} rows<template v-if="l.waits">; waits for {{ l.waits }}</template></div>
           </td>
         </tr>
       </tbody>

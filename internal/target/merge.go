@@ -282,6 +282,12 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		args = []any{replaced, append([]int64{}, others...)}
 	}
 	key := "t." + quote(l.table.Key[0])
+	found := l.name() + " t ON " + l.sameKey()
+	if l.known != nil {
+		// Nearly all that was staged is to be changed, so its pages are needed
+		// anyway. Left to itself, the planner reads the whole target for its keys.
+		found = "LATERAL (SELECT t.ctid, t.* FROM " + l.name() + " t WHERE " + l.sameKey() + " OFFSET 0) t ON true"
+	}
 	differs := l.differs()
 	if l.table.Mode == feed.AddMissing {
 		differs, older, relined = "false", "false", "false"
@@ -294,7 +300,7 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
 			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid
-			FROM `+among+` LEFT JOIN `+l.name()+` t ON `+l.sameKey()+`
+			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
 		return nil, nil, err

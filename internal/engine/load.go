@@ -886,7 +886,11 @@ func (w *worker) heldAgainstOthers(ctx context.Context, load *target.Load, parts
 		for n, p := range byN {
 			p.reading.rejected += counts[n]
 		}
+		private := slices.ContainsFunc(fields, func(f string) bool { return slices.Contains(w.feed.Private, f) })
 		for _, d := range dropped {
+			if private {
+				d.Value = hidden
+			}
 			byN[d.Part].reading.keep(ledger.Reject{Line: d.Line, ColumnName: strings.Join(fields, ", "), Rule: rule, Reason: reason, Value: d.Value})
 		}
 	}

@@ -158,7 +158,7 @@ func TestRejectsAreMended(t *testing.T) {
 	require.Equal(t, balance.Balance{Read: 3, Inserted: 1, Rejected: 2}, a.Balance)
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: a.ID, Most: 10})
 	require.NoError(t, err)
-	assert.Equal(t, 3, rejects[0].Cell)
+	assert.Equal(t, "high", rejects[0].Original[rejects[0].MarkFrom:rejects[0].MarkTo])
 	for text, want := range map[string]string{rejects[0].Original: "is as it was", "": "an empty row"} {
 		_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: text}}, "ada", "typed wrong")
 		assert.ErrorContains(t, err, want)
@@ -195,6 +195,46 @@ func TestPrivateColumnsAreNotKept(t *testing.T) {
 	assert.Equal(t, "•••;2026-07-01T12:00:00Z;1;2", rejects[0].Original)
 	_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;1;2"}}, "ada", "mended")
 	assert.ErrorContains(t, err, "private values")
+}
+
+// TestPrivateColumnsAreNotKeptOfKeys hides the values of private columns in the
+// rejects that the database finds: of unique columns, unique keys and foreign
+// keys.
+func TestPrivateColumnsAreNotKeptOfKeys(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, `feed: observers
+landing: {at: in, files: "*.csv", settle: 20ms}
+schema:
+  fields:
+    - {name: id, type: integer}
+    - {name: card, constraints: {unique: true}}
+    - {name: mail}
+    - {name: site}
+  primaryKey: id
+  uniqueKeys: [[mail, site]]
+  foreignKeys: [{fields: mail, reference: {resource: river.known, fields: mail}}]
+private: [card, mail]
+tolerate: {rejects: 90%}
+target: {table: river.observer}
+`)
+	h.exec("CREATE SCHEMA river; CREATE TABLE river.known (mail text); INSERT INTO river.known VALUES ('a@sorrel.example'), ('b@sorrel.example')")
+	h.drop("o.csv", "id,card,mail,site\n1,C1,a@sorrel.example,N\n2,C1,b@sorrel.example,N\n3,C3,a@sorrel.example,N\n4,C4,z@sorrel.example,S\n5,C5,b@sorrel.example,S\n")
+	h.start()
+	a := h.arrival("o.csv")
+	require.Equal(t, balance.Balance{Read: 5, Inserted: 2, Rejected: 3}, a.Balance, a.Reason)
+	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "observers", Arrival: a.ID, Most: 10})
+	require.NoError(t, err)
+	require.Len(t, rejects, 3)
+	for i, rule := range []string{"unique", "uniqueKeys", "foreignKeys"} {
+		r := rejects[i]
+		assert.Equal(t, rule, r.Rule)
+		assert.True(t, r.Masked)
+		kept := r.Value + r.Original + r.Reason
+		assert.NotContains(t, kept, "sorrel.example", rule)
+		assert.NotContains(t, kept, "C1", rule)
+		assert.Zero(t, r.MarkTo)
+	}
+	assert.Equal(t, "3,•••,•••,N", rejects[1].Original)
 }
 
 const formats = `feed: %[1]s

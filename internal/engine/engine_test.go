@@ -208,7 +208,7 @@ func TestAFileBecomesRows(t *testing.T) {
 	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Arrival: a.ID, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, rejects, 1)
-	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m", Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;", Rule: "maximum", Cell: 3}, rejects[0].Reject)
+	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m", Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;", Rule: "maximum", MarkFrom: 28, MarkTo: 30}, rejects[0].Reject)
 	assert.Equal(t, []string{"Derived: file.captures.catchment"}, h.lines(`SELECT col_description('river.gauge'::regclass, 5)`))
 }
 

@@ -50,7 +50,7 @@ func (w *worker) headerOf(a *ledger.Arrival) ([]string, error) {
 		return nil, err
 	}
 	defer p.file.Close()
-	rows, err := decode.Open(source(p.file.Entry, p.file, p.file), w.feed.How())
+	rows, err := decode.Open(source(p.file.Entry, p.file, p.file), w.how(a.MendedLines != nil))
 	if err != nil {
 		return nil, err
 	}

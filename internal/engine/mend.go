@@ -19,7 +19,8 @@ import (
 const mendedMark = " (mended "
 
 // mendedHow says how mended rows are read: as the feed's files are, but always
-// UTF-8, with a header of one row, and JSON as JSON Lines.
+// UTF-8, with a header of one row, JSON as JSON Lines, and formats that are no
+// text as JSON Lines of what rejects show of them: see [mendedKey].
 func mendedHow(f *feed.Feed) decode.How {
 	how := f.How()
 	how.Charset = ""
@@ -27,10 +28,18 @@ func mendedHow(f *feed.Feed) decode.How {
 	switch f.Format {
 	case decode.JSON:
 		how.Format = decode.Lines
+	case decode.Parquet, decode.Avro, decode.XLSX:
+		how.Format, how.Each = decode.Lines, ""
 	case decode.Fixed:
 		how.Dialect.Header = false
 	}
 	return how
+}
+
+// mendedKey is where a mended row of a format that is no text has the value of a
+// source: under the source as a whole, whatever path it is.
+func mendedKey(source string) string {
+	return "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(source)
 }
 
 // Mend hands rejects in again that a person put right. They become an arrival
@@ -47,9 +56,6 @@ func (e *Engine) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, wh
 	f, err := feed.Parse(a.Feed, []byte(v.Definition))
 	if err != nil {
 		return a, err
-	}
-	if f.Format == decode.Parquet || f.Format == decode.Avro || f.Format == decode.XLSX {
-		return a, &ledger.ConflictError{Reason: fmt.Sprintf("rows of %s cannot be mended here; have the supplier mend the file, or deliver a mended copy", f.Format)}
 	}
 	if a.State != ledger.Loaded {
 		return a, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s: rejects are mended when the rest is loaded", a.ID, a.State)}

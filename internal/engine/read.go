@@ -166,12 +166,19 @@ func (r *reading) begin(entry landing.Entry, bytes content, again func() (conten
 
 // open begins to read rows. Bytes that are read in order go through the digest.
 func (r *reading) open(bytes content) (decode.Rows, error) {
-	how := r.w.feed.How()
-	if r.lines != nil {
-		how = mendedHow(r.w.feed)
-	}
-	return decode.Open(source(r.entry, r.bytes, bytes), how)
+	return decode.Open(source(r.entry, r.bytes, bytes), r.w.how(r.lines != nil))
 }
+
+// how says how files of the feed are read, or what was mended of them.
+func (w *worker) how(mended bool) decode.How {
+	if mended {
+		return mendedHow(w.feed)
+	}
+	return w.feed.How()
+}
+
+// native tells whether the rows have no text of their own.
+func (r *reading) native() bool { return r.w.feed.Format.Native() && r.lines == nil }
 
 // otherKind says that a file is of a kind that the feed does not take.
 type otherKind struct{ why string }
@@ -217,20 +224,48 @@ func (r *reading) match() error {
 }
 
 func (r *reading) selectFrom(rows decode.Selector, keys []string) error {
-	f := r.w.feed
+	f, schema := r.w.feed, &r.w.extended().Schema
+	flat := r.lines != nil && f.Format.Native()
 	var sources, tops, also []string
-	for i := range f.Schema.Fields {
-		source := f.Schema.Fields[i].SourceName()
+	for i := range schema.Fields {
+		source := schema.Fields[i].SourceName()
+		if flat {
+			source = mendedKey(source)
+		}
 		sources, tops = append(sources, source), append(tops, decode.Top(source))
 		r.position = append(r.position, i)
 	}
-	if f.Each != "" {
+	if f.Each != "" && !flat {
 		also = append(also, decode.Top(f.Each))
 	}
-	if _, err := f.Schema.MatchKeys(keys, tops, also); err != nil {
+	if _, err := schema.MatchKeys(keys, tops, also); err != nil {
 		return &decode.FileError{Reason: err.Error()}
 	}
+	if typed, ok := rows.(decode.Typed); ok {
+		kinds, err := typed.Kinds(sources)
+		if err != nil {
+			return err
+		}
+		if err := r.holdTypes(kinds); err != nil {
+			return err
+		}
+	}
 	return rows.Select(sources)
+}
+
+// holdTypes refuses a file with columns of types that can never become those of
+// the schema.
+func (r *reading) holdTypes(kinds []tabular.Kind) error {
+	var wrong []string
+	for i, kind := range kinds {
+		if c := r.columns[i]; !c.Accepts(kind) {
+			wrong = append(wrong, fmt.Sprintf("column %q is of type %s in the file; the schema says %s", c.Field.SourceName(), kind, c.Field.Type))
+		}
+	}
+	if wrong != nil {
+		return &decode.FileError{Reason: strings.Join(wrong, "; ")}
+	}
+	return nil
 }
 
 // compiled is what reading takes from the feed, made once for all its files.
@@ -330,7 +365,7 @@ func mentionsRun(source string) bool {
 func (r *reading) Fill(b *target.Batch, size int) error {
 	var space [tabular.DigestSize]byte
 	for b.Len() < size {
-		rec, err := r.rows.Next()
+		rec, err := r.next()
 		if err != nil {
 			r.p.rows.Store(r.read)
 			r.p.bytes.Store(r.bytes.n)
@@ -340,12 +375,6 @@ func (r *reading) Fill(b *target.Batch, size int) error {
 			continue
 		}
 		r.read++
-		if rec.Element == 0 {
-			r.records++
-		}
-		if r.lines != nil {
-			rec.Line = r.lines[min(r.records, len(r.lines))-1]
-		}
 		if r.trailer != nil && r.trailer.Seen() > 0 {
 			return &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("a row after the trailer in line %d; are two files in one?", r.trailer.Seen())}
 		}
@@ -360,6 +389,22 @@ func (r *reading) Fill(b *target.Batch, size int) error {
 	r.p.rows.Store(r.read)
 	r.p.bytes.Store(r.bytes.n)
 	return nil
+}
+
+// next gives the next record. Those that were mended have the line of the file
+// that they came from.
+func (r *reading) next() (*decode.Record, error) {
+	rec, err := r.rows.Next()
+	if err != nil {
+		return nil, err
+	}
+	if r.lines != nil {
+		if rec.Element == 0 {
+			r.records++
+		}
+		rec.Line = r.lines[min(r.records, len(r.lines))-1]
+	}
+	return rec, nil
 }
 
 // row makes a typed row of a record, or a reject, or leaves it out. It gives
@@ -544,29 +589,77 @@ func (r *reading) reject(rec *decode.Record, column, rule, reason string, value 
 	if len(r.rejects) >= ledger.MaxRejects {
 		return false
 	}
-	out := ledger.Reject{Line: rec.Line, ColumnName: column, Rule: rule, Reason: reason, Value: printable(value, valueKept), Original: printable(rec.Raw, originalKept), Cell: r.cellOf(rec, column)}
-	if private := r.w.feed.Private; len(private) > 0 {
-		out.Original, out.Masked = r.masked(rec), true
-		if slices.Contains(private, column) {
-			out.Value = hidden
-		}
+	out := ledger.Reject{Line: rec.Line, ColumnName: column, Rule: rule, Reason: reason, Value: printable(value, valueKept)}
+	if slices.Contains(r.w.feed.Private, column) {
+		out.Value = hidden
 	}
+	r.show(rec, &out)
 	r.keep(out)
 	return false
+}
+
+// show gives a reject the row as people see it, and where in it the cell at
+// fault stands.
+func (r *reading) show(rec *decode.Record, out *ledger.Reject) {
+	switch at := r.index(out.ColumnName); {
+	case len(r.w.feed.Private) > 0:
+		out.Original, out.Masked = r.masked(rec), true
+	case r.native():
+		text, from, to := r.asJSON(rec, at)
+		out.Original = printable(text, originalKept)
+		out.Mark(text, from, to, originalKept)
+	default:
+		out.Original = printable(rec.Raw, originalKept)
+		if at < 0 || r.position[at] < 0 {
+			return
+		}
+		from, to, ok := 0, 0, false
+		if rec.Cells != nil {
+			d := r.w.feed.Dialect
+			if r.w.feed.Format == decode.Fixed {
+				d.Delimiter = ""
+			}
+			from, to, ok = rec.CellSpan(r.position[at], d)
+		} else {
+			from, to, ok = rec.MemberSpan(r.columns[at].Field.SourceName(), out.Value)
+		}
+		if ok {
+			out.Mark(rec.Raw, from, to, originalKept)
+		}
+	}
 }
 
 // hidden stands where a private value stood.
 const hidden = "\u2022\u2022\u2022"
 
-// cellOf gives the place of a column's cell in the row, from 1; 0 where there
-// is none.
-func (r *reading) cellOf(rec *decode.Record, column string) int {
+// index finds a column; -1 for none.
+func (r *reading) index(column string) int {
+	return slices.IndexFunc(r.columns, func(c *tabular.Column) bool { return c.Field.Name == column })
+}
+
+// asJSON writes what is read of a row whose format is no text, and says where
+// in it the value of a column stands.
+func (r *reading) asJSON(rec *decode.Record, column int) (text []byte, from, to int) {
+	text = append(text, '{')
 	for i, c := range r.columns {
-		if c.Field.Name == column && rec.Cells != nil {
-			return r.position[i] + 1
+		at := r.position[i]
+		if at < 0 || at >= len(rec.Values) {
+			continue
+		}
+		if len(text) > 1 {
+			text = append(text, ',')
+		}
+		v := rec.Values[at]
+		if v.Kind == tabular.Float { // JSON has no NaN; a decimal's is a text
+			_ = tabular.ParseFloat(v.X, &v)
+		}
+		text = append(decode.AppendJSON(text, &tabular.Value{Kind: tabular.Text, B: []byte(c.Field.SourceName())}), ':')
+		begin := len(text)
+		if text = decode.AppendJSON(text, &v); i == column {
+			from, to = begin, len(text)
 		}
 	}
-	return 0
+	return append(text, '}'), from, to
 }
 
 // masked gives a row for people without its private values.
@@ -642,37 +735,37 @@ func (r *reading) originals() error {
 		}
 	}
 	if len(wanted) > 0 {
-		file, err := r.again()
-		if err != nil {
+		if err := r.lookUp(wanted); err != nil {
 			return err
-		}
-		again, err := decode.Open(source(r.entry, file, file), r.w.feed.How())
-		if err != nil {
-			return err
-		}
-		if selector, ok := again.(decode.Selector); ok {
-			err = selector.Select(nil)
-		} else {
-			_, err = again.Header()
-		}
-		if err != nil {
-			return err
-		}
-		for len(wanted) > 0 {
-			rec, err := again.Next()
-			if err != nil {
-				break // the file changed meanwhile; that is found out before the commit
-			}
-			if reject := wanted[rec.Line]; reject != nil {
-				reject.Original = printable(rec.Raw, originalKept)
-				if len(r.w.feed.Private) > 0 {
-					reject.Original, reject.Masked = r.masked(rec), true
-				}
-				delete(wanted, rec.Line)
-			}
 		}
 	}
 	slices.SortStableFunc(r.rejects, func(a, b ledger.Reject) int { return int(a.Line - b.Line) })
+	return nil
+}
+
+// lookUp goes through the file once more for the rows of rejects, by line.
+func (r *reading) lookUp(wanted map[int64]*ledger.Reject) error {
+	file, err := r.again()
+	if err != nil {
+		return err
+	}
+	again := &reading{w: r.w, lines: r.lines, columns: r.columns, entry: r.entry, bytes: newHasher(file, r.digest())}
+	if again.rows, err = again.open(file); err != nil {
+		return err
+	}
+	if err := again.match(); err != nil {
+		return err
+	}
+	for len(wanted) > 0 {
+		rec, err := again.next()
+		if err != nil {
+			return nil // the file changed meanwhile; that is found out before the commit
+		}
+		if reject := wanted[rec.Line]; reject != nil {
+			again.show(rec, reject)
+			delete(wanted, rec.Line)
+		}
+	}
 	return nil
 }
 

@@ -293,27 +293,22 @@ func (e *Engine) Original(ctx context.Context, arrival, line int64) (text, why s
 	if err != nil {
 		return "", "", err
 	}
-	if w.feed.Format == decode.Parquet || w.feed.Format == decode.Avro || w.feed.Format == decode.XLSX {
-		return "", fmt.Sprintf("records of %s are not text", w.feed.Format), nil
-	}
 	if len(w.feed.Private) > 0 {
 		return "", "the feed has private columns; its records are not shown", nil
 	}
 	err = w.withFile(ctx, arrival, func(p *part) error {
-		for n := int64(0); ; n++ {
-			rec, err := p.reading.rows.Next()
+		for {
+			rec, err := p.reading.next()
 			if err == io.EOF {
 				return &ledger.ConflictError{Reason: "its file has no such line"}
 			}
 			if err != nil {
 				return err
 			}
-			at := rec.Line
-			if a.MendedLines != nil {
-				at = a.MendedLines[min(int(n), len(a.MendedLines)-1)]
-			}
-			if at == line {
-				text = printable(rec.Raw, originalKept)
+			if rec.Line == line {
+				var shown ledger.Reject
+				p.reading.show(rec, &shown)
+				text = shown.Original
 				return nil
 			}
 		}

@@ -168,42 +168,118 @@ func TestTheToleranceCanBeWaived(t *testing.T) {
 	assert.Equal(t, "1", h.count("river.gauge"))
 }
 
-// TestMendedRowsOfOtherFormats mends a line of JSON and a line of fixed width,
-// and refuses to mend what has no text.
+// TestMendedRowsOfOtherFormats mends rows of each format: those that have no
+// text are mended as JSON.
 func TestMendedRowsOfOtherFormats(t *testing.T) {
 	t.Parallel()
-	fixed := "format: fixed\n" + strings.NewReplacer("{name: station,", "{name: station, source: 1-2,", "{name: at, type: datetime", "{name: at, type: datetime, source: 3-22", "type: number,", "type: number, source: 23-28,").Replace(levelFields)
-	h := newHouse(t, levels("lines", "format: jsonl\ntolerate: {rejects: 5}\n"+levelFields), levels("fixed", "tolerate: {rejects: 5}\n"+fixed), levels("columns", "format: parquet\ntolerate: {rejects: 5}\n"+levelFields))
-	h.drop("lines_20260701", `{"station": "A", "at": "2026-07-01T12:00:00Z", "level": 99}`+"\n"+`{"station": "B", "at": "2026-07-01T12:00:00Z", "level": 9}`)
-	h.drop("fixed_20260701", "A12026-07-01T12:00:00Z   0.1\nA22026-07-01T12:00:00Z  two\n")
+	at := time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC)
 	type reading struct {
-		Station string    `parquet:"station"`
-		At      time.Time `parquet:"at,timestamp(millisecond)"`
-		Level   float64   `parquet:"level"`
+		Station string    `parquet:"station" avro:"station"`
+		At      time.Time `parquet:"at,timestamp(millisecond)" avro:"at"`
+		Level   float64   `parquet:"level" avro:"level"`
 	}
-	var columns bytes.Buffer
-	require.NoError(t, parquet.Write(&columns, []reading{{"A", time.Now(), 99}, {"B", time.Now(), 1}}))
-	h.drop("columns_20260701", columns.String())
-	h.start()
-	mend := func(name, text string) error {
-		a := h.arrival(name + "_20260701")
-		require.Equal(t, ledger.Loaded, a.State, a.Reason)
-		_, err := h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: text}}, "ada", "typed wrong")
-		return err
+	type visit struct {
+		At       time.Time `parquet:"at,timestamp(millisecond)"`
+		Readings []struct {
+			Gauge struct {
+				No string `parquet:"no"`
+			} `parquet:"gauge"`
+			Level float64 `parquet:"level"`
+		} `parquet:"readings,list"`
 	}
-	require.NoError(t, mend("lines", `{"station": "A", "at": "2026-07-01T12:00:00Z", "level": 9.9}`))
-	require.NoError(t, mend("fixed", "A22026-07-01T12:00:00Z     2"))
-	assert.ErrorContains(t, mend("columns", "x"), "rows of parquet cannot be mended here")
-	h.wait("the mended rows", func() bool {
-		mended, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Text: "(mended", State: ledger.Loaded, Most: 10})
-		require.NoError(t, err)
-		return len(mended) == 2
-	})
-	assert.Equal(t, []string{"A|9.9|lines_20260701|1", "B|9|lines_20260701|2"}, h.lines("SELECT concat_ws('|', station, level, from_file, from_line) FROM river.lines ORDER BY 1"))
-	assert.Equal(t, []string{"A1|0.1|fixed_20260701|1", "A2|2|fixed_20260701|2"}, h.lines("SELECT concat_ws('|', station, level, from_file, from_line) FROM river.fixed ORDER BY 1"))
-	left, err := os.ReadDir(filepath.Join(h.root, ".mended", "lines"))
+	visits := make([]visit, 1)
+	visits[0].At = at
+	for i, level := range []float64{1.5, 99} {
+		visits[0].Readings = append(visits[0].Readings, struct {
+			Gauge struct {
+				No string `parquet:"no"`
+			} `parquet:"gauge"`
+			Level float64 `parquet:"level"`
+		}{Level: level})
+		visits[0].Readings[i].Gauge.No = string(rune('A' + i))
+	}
+	var columns, nested, container bytes.Buffer
+	require.NoError(t, parquet.Write(&columns, []reading{{"A", at, 99}, {"B", at, 1}}))
+	require.NoError(t, parquet.Write(&nested, visits))
+	e, err := ocf.NewEncoder(`{"type": "record", "name": "r", "fields": [{"name": "station", "type": "string"}, {"name": "at", "type": {"type": "long", "logicalType": "timestamp-millis"}}, {"name": "level", "type": "double"}]}`, &container)
 	require.NoError(t, err)
-	assert.Len(t, left, 1, "what was handed in is kept apart from the landing")
+	require.NoError(t, e.Encode(reading{"A\"", at, 99}))
+	require.NoError(t, e.Close())
+	fixed := strings.NewReplacer("{name: station,", "{name: station, source: 1-2,", "{name: at, type: datetime", "{name: at, type: datetime, source: 3-22", "type: number,", "type: number, source: 23-28,").Replace(levelFields)
+	within := strings.NewReplacer("{name: station,", "{name: station, source: readings.gauge.no,", "type: number,", "type: number, source: readings.level,").Replace(levelFields)
+
+	for name, of := range map[string]struct {
+		more, content          string
+		original, marked, mend string // marked: the part of the original that is at fault
+		want                   []string
+	}{
+		"lines": {"format: jsonl\n" + levelFields, `{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}` + "\n" + `{"station": "B", "at": "2026-07-01T12:00:00Z", "level": 9}`,
+			`{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}`, `99`, `{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 9.9}`, []string{"99|9.9|1", "B|9|2"}},
+		"fixed": {"format: fixed\n" + fixed, "A12026-07-01T12:00:00Z   0.1\nA22026-07-01T12:00:00Z  two\n",
+			"A22026-07-01T12:00:00Z  two", "two", "A22026-07-01T12:00:00Z     2", []string{"A1|0.1|1", "A2|2|2"}},
+		"commas": {levelFields, "station,at,level\n12,2026-07-01T12:00:00Z,1\n\"12,5\",2026-07-01T12:00:00Z,12m\n",
+			`"12,5",2026-07-01T12:00:00Z,12m`, "12m", `"12,5",2026-07-01T12:00:00Z,12`, []string{"12,5|12|3", "12|1|2"}},
+		"columns": {"format: parquet\n" + levelFields, columns.String(),
+			`{"station":"A","at":"2026-07-01T12:00:00Z","level":99}`, "99", `{"station":"A","at":"2026-07-01T12:00:00Z","level":9.5}`, []string{"A|9.5|1", "B|1|2"}},
+		"container": {"format: avro\n" + levelFields, container.String(),
+			`{"station":"A\"","at":"2026-07-01T12:00:00Z","level":99}`, "99", `{"station":"A","at":"2026-07-01T12:00:00Z","level":0}`, []string{"A|0|1"}},
+		"visits": {"format: parquet\neach: readings\n" + within, nested.String(),
+			`{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":99}`, "99", `{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":2.25}`, []string{"A|1.5|1", "B|2.25|1"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHouse(t, levels(name, "tolerate: {rejects: 5}\n"+of.more))
+			h.drop(name+"_20260701", of.content)
+			h.start()
+			a := h.arrival(name + "_20260701")
+			require.Equal(t, ledger.Loaded, a.State, a.Reason)
+			rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: name, Arrival: a.ID, Most: 10})
+			require.NoError(t, err)
+			require.Len(t, rejects, 1)
+			assert.Equal(t, of.original, rejects[0].Original)
+			assert.Equal(t, of.marked, string([]rune(of.original)[rejects[0].MarkFrom:rejects[0].MarkTo]))
+			last := strings.LastIndex(of.original, of.marked)
+			assert.Equal(t, last, rejects[0].MarkFrom, "the cell of the column, not another that looks like it")
+			mended, err := h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: of.mend}}, "ada", "typed wrong")
+			require.NoError(t, err)
+			b := h.arrival("(mended")
+			require.Equal(t, mended.ID, b.ID)
+			require.Equal(t, ledger.Loaded, b.State, b.Reason)
+			assert.Equal(t, of.want, h.lines("SELECT concat_ws('|', station, level, from_line) FROM river."+name+" ORDER BY 1"), "they keep the line that they came from")
+			left, err := os.ReadDir(filepath.Join(h.root, ".mended", name))
+			require.NoError(t, err)
+			assert.Len(t, left, 1, "what was handed in is kept apart from the landing")
+			text, why, err := h.engine.Original(ctx, b.ID, rejects[0].Line)
+			require.NoError(t, err)
+			assert.Equal(t, of.mend, text, why)
+		})
+	}
+}
+
+// TestColumnsOfOtherTypesRefuseTheFile refuses files whose own types can never
+// become those of the schema, before the first row.
+func TestColumnsOfOtherTypesRefuseTheFile(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, levels("columns", "format: parquet\n"+levelFields), levels("container", "format: avro\n"+levelFields))
+	var columns, container bytes.Buffer
+	require.NoError(t, parquet.Write(&columns, []struct {
+		Station []string `parquet:"station,list"`
+		At      string   `parquet:"at"`
+		Level   bool     `parquet:"level"`
+	}{{[]string{"A"}, "2026-07-01T12:00:00Z", true}}))
+	e, err := ocf.NewEncoder(`{"type": "record", "name": "r", "fields": [{"name": "station", "type": ["null", "int"]}, {"name": "at", "type": {"type": "int", "logicalType": "time-millis"}}, {"name": "level", "type": ["boolean", "double"]}]}`, &container)
+	require.NoError(t, err)
+	require.NoError(t, e.Close())
+	h.drop("columns_20260701", columns.String())
+	h.drop("container_20260701", container.String())
+	h.start()
+	a, b := h.arrival("columns_20260701"), h.arrival("container_20260701")
+	assert.Equal(t, ledger.Refused, a.State)
+	assert.Contains(t, a.Reason, `column "level" is of type boolean in the file; the schema says number`)
+	assert.NotContains(t, a.Reason, "station", "a list can be kept as its text")
+	assert.Equal(t, ledger.Refused, b.State)
+	assert.Contains(t, b.Reason, `column "at" is of type time in the file; the schema says datetime`)
+	assert.NotContains(t, b.Reason, "level", "of several types one fits")
 }
 
 // TestOldRejectsAreForgotten drops the texts of rejects, and keeps what was

@@ -1,7 +1,9 @@
 package ledger
 
 import (
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"mullein/internal/core/balance"
 )
@@ -173,9 +175,21 @@ type Reject struct {
 	Value      string `json:"value" doc:"The cell, shortened"`
 	Original   string `json:"original" doc:"The row as it stands in the file, shortened"`
 	Rule       string `json:"rule" doc:"What it broke: reading, cells, type, a constraint such as maximum, derive, or the name of a check"`
-	Cell       int    `json:"cell" doc:"The place of the column's cell in the row, from 1; 0 where it is not known"`
+	MarkFrom   int    `json:"mark_from" doc:"The first character of the cell at fault in the original, from 0"`
+	MarkTo     int    `json:"mark_to" doc:"The character after its last; 0 where it is not known"`
 	Masked     bool   `json:"masked" doc:"Its private values are not kept"`
 	MendedIn   *int64 `json:"mended_in" doc:"The arrival in which it was handed in again"`
+}
+
+// Mark says which bytes of a row are the cell at fault, where they are among the
+// first of them, which are kept.
+func (r *Reject) Mark(row []byte, from, to, kept int) {
+	if to > min(kept, len(row)) {
+		return
+	}
+	characters := func(b []byte) int { return utf8.RuneCountInString(strings.ToValidUTF8(string(b), "\uFFFD")) }
+	r.MarkFrom = characters(row[:from])
+	r.MarkTo = r.MarkFrom + characters(row[from:to])
 }
 
 // CheckResult is what a check saw of an arrival.

@@ -250,6 +250,75 @@ func (a *avroFile) Select(sources []string) error {
 	return nil
 }
 
+// Kinds implements [Typed].
+func (a *avroFile) Kinds(sources []string) ([]tabular.Kind, error) {
+	root, err := tree(sources, a.each)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]tabular.Kind, len(sources))
+	a.schema.kinds(root, out, 0)
+	return out, nil
+}
+
+// kinds finds the kinds of what is wanted at a type and below it.
+func (t *avroType) kinds(b *branch, out []tabular.Kind, depth int) {
+	if t = t.single(); t == nil || b.each || depth > maxDepth {
+		return
+	}
+	for _, i := range b.wanted {
+		out[i] = t.holds()
+	}
+	for i := range t.fields {
+		if c := b.child(t.fields[i].name); c != nil {
+			t.fields[i].of.kinds(c, out, depth+1)
+		}
+	}
+}
+
+// single is the one type of a union beside null; nil where there are several.
+func (t *avroType) single() *avroType {
+	if t.kind != "union" {
+		return t
+	}
+	var out *avroType
+	for _, member := range t.union {
+		switch {
+		case member.kind == "null":
+		case out != nil:
+			return nil
+		default:
+			out = member
+		}
+	}
+	return out
+}
+
+// holds is the kind of the values of a type that is no union: see value.
+func (t *avroType) holds() tabular.Kind {
+	switch t.kind {
+	case "record", "array", "map":
+		return tabular.JSON
+	case "boolean":
+		return tabular.Boolean
+	case "int", "long":
+		v := t.integer(0)
+		return v.Kind
+	case "float", "double":
+		return tabular.Float
+	case "enum", "string":
+		return tabular.Text
+	case "bytes", "fixed":
+		switch t.logical {
+		case "":
+			return tabular.Binary
+		case "decimal":
+			return tabular.Decimal
+		}
+	}
+	return tabular.Null
+}
+
 // Next gives the next record, or the next element of the one at hand.
 func (a *avroFile) Next() (*Record, error) {
 	for {
@@ -742,11 +811,11 @@ func (a *avroFile) appendJSON(dst []byte, t *avroType) ([]byte, error) {
 	if err := a.value(t, &v); err != nil {
 		return dst, err
 	}
-	return appendJSONValue(dst, &v), nil
+	return AppendJSON(dst, &v), nil
 }
 
-// appendJSONValue writes one value as JSON.
-func appendJSONValue(dst []byte, v *tabular.Value) []byte {
+// AppendJSON adds one value as JSON.
+func AppendJSON(dst []byte, v *tabular.Value) []byte {
 	switch {
 	case v.Kind == tabular.Null, v.Kind == tabular.Float && (math.IsNaN(v.X) || math.IsInf(v.X, 0)):
 		return append(dst, "null"...)

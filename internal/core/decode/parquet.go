@@ -43,6 +43,7 @@ type parquetNode struct {
 	leaf               int // index among the leaves; -1 for a group
 	first              int // the first leaf below
 	children           []*parquetNode
+	kind               tabular.Kind // of a leaf's values
 	read               func(v parquet.Value, out *tabular.Value) error
 }
 
@@ -129,7 +130,7 @@ func (p *parquetFile) grow(elements []format.SchemaElement, at *int, def, rep, d
 	if !e.NumChildren.Valid {
 		n.leaf = len(p.leaves)
 		p.leaves = append(p.leaves, n)
-		n.read = parquetReader(e)
+		n.kind, n.read = parquetReader(e)
 		return n, nil
 	}
 	for range e.NumChildren.V {
@@ -173,6 +174,34 @@ func (p *parquetFile) Select(sources []string) error {
 		p.nests = p.nests || !p.takes[i].flat
 	}
 	return nil
+}
+
+// Kinds implements [Typed].
+func (p *parquetFile) Kinds(sources []string) ([]tabular.Kind, error) {
+	root, err := tree(sources, p.each)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]tabular.Kind, len(sources))
+	p.root.kinds(root, out)
+	return out, nil
+}
+
+// kinds finds the kinds of what is wanted at a node and below it.
+func (n *parquetNode) kinds(b *branch, out []tabular.Kind) {
+	if b.each {
+		return
+	}
+	for _, i := range b.wanted {
+		if out[i] = tabular.JSON; n.leaf >= 0 && n.rep == 0 {
+			out[i] = n.kind
+		}
+	}
+	for _, child := range n.children {
+		if c := b.child(child.name); c != nil && !n.repeated {
+			child.kinds(c, out)
+		}
+	}
 }
 
 // holds tells whether a leaf is below a node.
@@ -517,7 +546,7 @@ func (p *parquetFile) one(dst []byte, n *parquetNode) []byte {
 		if head.IsNull() || n.read(head, &v) != nil {
 			return append(dst, "null"...)
 		}
-		return appendJSONValue(dst, &v)
+		return AppendJSON(dst, &v)
 	}
 	if list := n.list(); list != nil {
 		dst, _ = p.assemble(dst, list)
@@ -547,12 +576,15 @@ func (n *parquetNode) list() *parquetNode {
 	return nil
 }
 
-// parquetReader makes the reader of a leaf's values by its type. Where all that are
-// not null are of one kind, only what that kind uses is set: rows are read into
-// the same place again and again.
-func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) error {
-	of := func(kind tabular.Kind, factor, divisor int64) func(parquet.Value, *tabular.Value) error {
-		return func(v parquet.Value, out *tabular.Value) error {
+// readValue reads a value of a leaf that is not null.
+type readValue = func(v parquet.Value, out *tabular.Value) error
+
+// parquetReader makes the reader of a leaf's values by its type, and says of which
+// kind they are. Where all are of one kind, only what that kind uses is set: rows
+// are read into the same place again and again.
+func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
+	of := func(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readValue) {
+		return kind, func(v parquet.Value, out *tabular.Value) error {
 			n := v.Int64()
 			if v.Kind() == parquet.Int32 {
 				n = int64(v.Int32())
@@ -564,7 +596,7 @@ func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) 
 			return nil
 		}
 	}
-	scaled := func(kind tabular.Kind, u format.TimeUnit) func(parquet.Value, *tabular.Value) error {
+	scaled := func(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue) {
 		switch u.Value.(type) {
 		case *format.MilliSeconds:
 			return of(kind, 1000, 1)
@@ -584,7 +616,7 @@ func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) 
 		}
 		return scaled(tabular.Wall, t.Unit)
 	case *format.DecimalType:
-		return parquetDecimal(int(t.Scale))
+		return tabular.Decimal, parquetDecimal(int(t.Scale))
 	case *format.UUIDType:
 		return parquetBytes(tabular.UUID)
 	case *format.JsonType:
@@ -592,7 +624,7 @@ func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) 
 	case *format.StringType, *format.EnumType:
 		return parquetBytes(tabular.Text)
 	case *format.IntType:
-		return parquetInteger(t.IsSigned)
+		return tabular.Integer, parquetInteger(t.IsSigned)
 	}
 	if e.ConvertedType.Valid {
 		switch e.ConvertedType.V {
@@ -607,19 +639,19 @@ func parquetReader(e *format.SchemaElement) func(parquet.Value, *tabular.Value) 
 		case deprecated.TimestampMicros:
 			return of(tabular.Instant, 1, 1)
 		case deprecated.Decimal:
-			return parquetDecimal(int(e.Scale.V))
+			return tabular.Decimal, parquetDecimal(int(e.Scale.V))
 		case deprecated.UTF8, deprecated.Enum:
 			return parquetBytes(tabular.Text)
 		case deprecated.Json:
 			return parquetBytes(tabular.JSON)
 		case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
-			return parquetInteger(false)
+			return tabular.Integer, parquetInteger(false)
 		}
 	}
-	return parquetPlain
+	return plainKind(e.Type.V), parquetPlain
 }
 
-func parquetInteger(signed bool) func(parquet.Value, *tabular.Value) error {
+func parquetInteger(signed bool) readValue {
 	return func(v parquet.Value, out *tabular.Value) error {
 		*out = tabular.Value{Kind: tabular.Integer}
 		switch {
@@ -636,14 +668,14 @@ func parquetInteger(signed bool) func(parquet.Value, *tabular.Value) error {
 	}
 }
 
-func parquetBytes(kind tabular.Kind) func(parquet.Value, *tabular.Value) error {
-	return func(v parquet.Value, out *tabular.Value) error {
+func parquetBytes(kind tabular.Kind) (tabular.Kind, readValue) {
+	return kind, func(v parquet.Value, out *tabular.Value) error {
 		out.Kind, out.B = kind, v.ByteArray()
 		return nil
 	}
 }
 
-func parquetDecimal(scale int) func(parquet.Value, *tabular.Value) error {
+func parquetDecimal(scale int) readValue {
 	return func(v parquet.Value, out *tabular.Value) error {
 		switch v.Kind() {
 		case parquet.Int32:
@@ -658,6 +690,21 @@ func parquetDecimal(scale int) func(parquet.Value, *tabular.Value) error {
 		}
 		return nil
 	}
+}
+
+// plainKind is the kind of the values that parquetPlain reads.
+func plainKind(t format.Type) tabular.Kind {
+	switch t {
+	case format.Boolean:
+		return tabular.Boolean
+	case format.Int32, format.Int64:
+		return tabular.Integer
+	case format.Int96:
+		return tabular.Instant
+	case format.Float, format.Double:
+		return tabular.Float
+	}
+	return tabular.Binary
 }
 
 // parquetPlain reads a leaf that says nothing of its meaning.

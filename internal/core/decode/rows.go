@@ -1,6 +1,7 @@
 package decode
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,55 @@ type Record struct {
 	Values  []tabular.Value // with the types of the format: see [Rows]
 	Raw     []byte          // as it stands in the file, without the line end
 	Problem string          // why its cells cannot be trusted; "" when they can
+}
+
+// CellSpan finds where a cell stands in Raw, as offsets of bytes. ok is false
+// where it cannot be told.
+func (r *Record) CellSpan(cell int, d tabular.Dialect) (from, to int, ok bool) {
+	at := 0
+	for i := 0; i <= cell && i < len(r.Cells); i++ {
+		text := r.Cells[i]
+		begin := bytes.Index(r.Raw[at:], text)
+		if begin < 0 && d.QuoteChar != 0 { // a quote in a cell is written twice
+			quote := []byte(string(d.QuoteChar))
+			text = bytes.ReplaceAll(text, quote, append(quote, quote...))
+			begin = bytes.Index(r.Raw[at:], text)
+		}
+		if begin < 0 || len(bytes.Trim(r.Raw[at:at+begin], " \t"+string(d.QuoteChar))) > 0 {
+			return 0, 0, false
+		}
+		from, to = at+begin, at+begin+len(text)
+		at = to
+		if next := bytes.Index(r.Raw[at:], []byte(d.Delimiter)); i < cell {
+			if next < 0 {
+				return 0, 0, false
+			}
+			at += next + len(d.Delimiter)
+		}
+	}
+	return from, to, cell < len(r.Cells)
+}
+
+// MemberSpan finds where in the JSON text of Raw a value stands under the last
+// key of a source, as offsets of bytes. ok is false where it cannot be told.
+func (r *Record) MemberSpan(source, value string) (from, to int, ok bool) {
+	keys, err := keysOf(source)
+	if err != nil || value == "" {
+		return 0, 0, false
+	}
+	key := appendText(nil, []byte(keys[len(keys)-1]))
+	for at := 0; ; {
+		found := bytes.Index(r.Raw[at:], key)
+		if found < 0 {
+			return 0, 0, false
+		}
+		at += found + len(key)
+		rest := bytes.TrimLeft(r.Raw[at:], " \t\r\n:\"")
+		if bytes.HasPrefix(rest, []byte(value)) {
+			from = len(r.Raw) - len(rest)
+			return from, from + len(value), true
+		}
+	}
 }
 
 // MaxRecord is the length in bytes from which a record is not kept. It is then
@@ -54,6 +104,14 @@ type Selector interface {
 	Select(sources []string) error
 }
 
+// Typed is for formats whose files say of which types their columns are.
+type Typed interface {
+	Selector
+	// Kinds gives the kind of the values under each source: Null where they may
+	// be of several, and where it is not known.
+	Kinds(sources []string) ([]tabular.Kind, error)
+}
+
 // Format is how a file is written.
 type Format string
 
@@ -78,6 +136,10 @@ func (f Format) Texts() bool { return f == CSV || f == Fixed }
 
 // Trees tells whether the rows of a format are trees: see [Selector].
 func (f Format) Trees() bool { return f == JSON || f == Lines || f == Parquet || f == Avro }
+
+// Native tells whether the values of a format have types of its own, and its
+// rows no text by which people know them.
+func (f Format) Native() bool { return f == Parquet || f == Avro || f == XLSX }
 
 // tooMany refuses files that speak of far more rows than their bytes can hold:
 // rows of nothing take no bytes.

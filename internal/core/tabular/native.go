@@ -34,6 +34,24 @@ func (c *Column) Take(in *Value, v *Value) error {
 	return c.check(v)
 }
 
+// Accepts tells whether any value of a kind can become one of the column's.
+// Null, for a kind that is not known, can.
+func (c *Column) Accepts(kind Kind) bool {
+	switch kind {
+	case Null, Text, c.Kind:
+		return true
+	case JSON:
+		return c.Kind == Text || c.Kind == Point
+	case Boolean:
+		return c.Kind == Text || c.Kind == Binary || c.Field.Type == "list"
+	case Integer, Decimal, Float: // dates may be written as numbers
+		return c.Kind != JSON && c.Kind != UUID || c.Field.Type == "list"
+	case Instant, Wall, Day:
+		return c.Kind == Text || c.Kind == Day || c.Kind == Instant
+	}
+	return c.Kind == Text
+}
+
 // isBlank tells whether a number is one of the missing values.
 func (c *Column) isBlank(in *Value) bool {
 	for i := range c.blanks {

@@ -159,3 +159,38 @@ func FuzzParseNumber(f *testing.F) {
 		}
 	})
 }
+
+// TestAccepts holds what a column says that it accepts against what it takes:
+// it may accept a kind of which no sample here fits, and never the other way
+// round.
+func TestAccepts(t *testing.T) {
+	samples := []Value{
+		{Kind: Integer, I: 20260701}, {Kind: Integer, I: 1}, {Kind: Integer}, {Kind: Decimal, I: 15, Scale: 1}, {Kind: Decimal, I: 2026}, {Kind: Float, X: 2026}, {Kind: Float, X: 0.5},
+		{Kind: Boolean, I: 1}, {Kind: Boolean}, {Kind: Instant}, {Kind: Instant, I: 1}, {Kind: Day, I: 3}, {Kind: Clock, I: 5}, {Kind: Span, D: 1}, {Kind: Point, X: 1, Y: 2},
+		{Kind: JSON, B: []byte(`{"lon":1,"lat":2}`)}, {Kind: JSON, B: []byte("[1,2]")}, {Kind: Binary, B: []byte("abc")}, {Kind: UUID, B: make([]byte, 16)}, {Kind: Wall, I: 7},
+	}
+	for _, field := range []Field{
+		{Type: "string"}, {Type: "string", Format: "uuid"}, {Type: "string", Format: "binary"}, {Type: "number"}, {Type: "integer"}, {Type: "boolean", TrueValues: []string{"1", "2026"}}, {Type: "date"}, {Type: "date", Format: "%Y%m%d"},
+		{Type: "time"}, {Type: "datetime"}, {Type: "datetime", Format: "%Y%m%d"}, {Type: "year"}, {Type: "yearmonth"}, {Type: "duration"}, {Type: "geopoint"}, {Type: "geopoint", Format: "object"},
+		{Type: "geopoint", Format: "array"}, {Type: "object"}, {Type: "array"}, {Type: "list"}, {Type: "any"},
+	} {
+		field.Name = "x"
+		s := Schema{Fields: []Field{field}}
+		columns, err := s.Compile(time.UTC)
+		require.NoError(t, err, field)
+		for _, sample := range samples {
+			in, out := sample, Value{}
+			if columns[0].Take(&in, &out) == nil {
+				assert.True(t, columns[0].Accepts(sample.Kind), "%s %s took %s %s", field.Type, field.Format, sample.Kind, sample.String())
+			}
+		}
+	}
+	s := Schema{Fields: []Field{{Name: "x", Type: "number"}, {Name: "y", Type: "datetime"}, {Name: "z", Type: "object"}}}
+	columns, err := s.Compile(time.UTC)
+	require.NoError(t, err)
+	for i, never := range [][]Kind{{Boolean, Instant, Day, JSON, Binary, UUID}, {Boolean, Clock, JSON, Binary}, {Integer, Boolean, Instant, Binary}} {
+		for _, kind := range never {
+			assert.False(t, columns[i].Accepts(kind), "%s of %s", columns[i].Field.Type, kind)
+		}
+	}
+}

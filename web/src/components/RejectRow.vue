@@ -7,10 +7,10 @@ const props = defineProps<{ reject: Reject }>()
 
 /** The row in three parts, the cell at fault in the middle. */
 const parts = computed<[string, string, string]>(() => {
-  const { value, original } = props.reject
-  const at = value && !value.endsWith('...') ? original.indexOf(value) : -1
-  if (at < 0) return [original, '', '']
-  return [original.slice(0, at), value, original.slice(at + value.length)]
+  const { mark_from, mark_to, original } = props.reject
+  const characters = Array.from(original) // as they were counted, not as UTF-16
+  const part = (from: number, to?: number) => characters.slice(from, to).join('')
+  return [part(0, mark_from), part(mark_from, mark_to), mark_to > 0 ? part(mark_to) : original]
 })
 </script>
 

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net"
 	"net/url"
@@ -11,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -142,12 +142,29 @@ func (c *cutter) serve() {
 			in.Close()
 			continue
 		}
-		go func() { _, _ = io.Copy(in, out); in.Close() }()
-		go c.pass(in, out)
+		var cut atomic.Bool
+		go c.answers(in, out, &cut)
+		go c.pass(in, out, &cut)
 	}
 }
 
-func (c *cutter) pass(in, out net.Conn) {
+// answers passes on what the database says, until it is its answer to the COMMIT
+// that was chosen: the client loses the connection in its place.
+func (c *cutter) answers(in, out net.Conn, cut *atomic.Bool) {
+	defer in.Close()
+	buffer := make([]byte, 64<<10)
+	for {
+		n, err := out.Read(buffer)
+		if err != nil || cut.Load() {
+			return
+		}
+		if _, err := in.Write(buffer[:n]); err != nil {
+			return
+		}
+	}
+}
+
+func (c *cutter) pass(in, out net.Conn, cut *atomic.Bool) {
 	defer out.Close()
 	buffer := make([]byte, 64<<10)
 	for {
@@ -156,18 +173,13 @@ func (c *cutter) pass(in, out net.Conn) {
 			return
 		}
 		c.mu.Lock()
-		cut := c.armed && strings.Contains(string(buffer[:n]), "COMMIT")
-		if cut {
+		if c.armed && strings.Contains(string(buffer[:n]), "COMMIT") {
 			c.armed = false
 			c.cuts++
-			in.Close() // before the answer can come
+			cut.Store(true)
 		}
 		c.mu.Unlock()
 		if _, err := out.Write(buffer[:n]); err != nil {
-			return
-		}
-		if cut {
-			<-time.After(200 * time.Millisecond) // the database commits meanwhile
 			return
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 )
 
@@ -283,7 +284,7 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	assert.Contains(t, strings.Join(r.Shape, "\n"), "CREATE TABLE", "the table would be made")
 	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"), "and was not")
 	_, err = h.engine.Rehearse(ctx, h.definition(), "", nil, true)
-	assert.ErrorContains(t, err, "needs the table")
+	assert.ErrorContains(t, err, "needs river.gauge as it will be")
 	h.run(ledger.Wanted{})
 	before := h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1")
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;7;2\nSR0002;2026-07-01T12:00:00Z;;-1\nSR0003;2026-07-01T12:00:00Z;1;1\nbad;2026-07-01T12:00:00Z;1;1\n"+row(3, "1"))
@@ -312,6 +313,52 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	}
 	_, err = h.engine.Rehearse(ctx, h.definition(), "none.csv", nil, false)
 	assert.ErrorContains(t, err, "none.csv is not at the landing")
+}
+
+// TestARehearsalOfAnotherShape rehearses what comes after a wider type, a further
+// field, and a column that only the file has, against the rows that are there;
+// the table stays as it is.
+func TestARehearsalOfAnotherShape(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t).start()
+	of := func(fields string) *feed.Feed {
+		text := "feed: grow\nlanding: {at: in, files: \"*.csv\", settle: 50ms}\nwhen: {arrival: false}\nschema:\n  fieldsMatch: subset\n  fields: " + fields + "\n  primaryKey: id\ntarget: {table: river.grown, extra_columns: add}\n"
+		h.put(text)
+		f, err := feed.Parse("x", []byte(text))
+		require.NoError(t, err)
+		return f
+	}
+	of("[{name: id, type: integer}, {name: n, type: integer}]")
+	h.drop("a.csv", "id,n\n1,1\n2,2\n")
+	_, err := h.ledger.QueueRun(ctx, "grow", "hand", "test", ledger.Wanted{})
+	require.NoError(t, err)
+	require.Equal(t, ledger.Loaded, h.arrival("a.csv").State)
+	wider := of("[{name: id, type: integer}, {name: n, type: number}, {name: more}]")
+	sent := func() *Sent {
+		const content = "id,n,more,colour\n1,1,,brown\n2,2.5,x,clear\n3,3,y,\n"
+		return &Sent{Name: "b.csv", Size: int64(len(content)), File: strings.NewReader(content)}
+	}
+	shape := "SELECT concat_ws(' ', column_name, data_type) FROM information_schema.columns WHERE table_name = 'grown' ORDER BY 1"
+	before := h.lines(shape)
+	r, err := h.engine.Rehearse(ctx, wider, "", sent(), false)
+	require.NoError(t, err)
+	assert.Empty(t, r.Refused)
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Updated: 2}, r.Balance)
+	assert.Equal(t, []string{"id", "n", "more", "colour"}, r.Columns)
+	require.Len(t, r.Shape, 3)
+	assert.Contains(t, r.Shape[0], `column n is bigint; the feed needs numeric (ALTER TABLE "river"."grown" ALTER COLUMN "n" TYPE numeric)`)
+	assert.Contains(t, r.Shape[1], `column more is missing (ALTER TABLE "river"."grown" ADD COLUMN "more" text)`)
+	assert.Contains(t, r.Shape[2], "column colour is missing")
+	require.Len(t, r.Samples, 3)
+	assert.Equal(t, []int{3}, r.Samples[1].Changed, "of the first row, the colour is new")
+	assert.Equal(t, []int{1, 2, 3}, r.Samples[2].Changed)
+	assert.Equal(t, "2", *r.Samples[2].Before[1])
+	assert.Nil(t, r.Samples[2].Before[2])
+	assert.Equal(t, before, h.lines(shape))
+	_, err = h.engine.Rehearse(ctx, wider, "", sent(), true)
+	assert.ErrorContains(t, err, "a load would make or change it first")
+	_, err = h.engine.History(ctx, wider, map[string]string{"id": "1"})
+	assert.ErrorContains(t, err, "the next load will change the table river.grown first: column n is bigint")
 }
 
 func TestZipsAreFolders(t *testing.T) {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -15,12 +16,12 @@ import (
 // not have, where the feed adds them to its target, and makes them fields of
 // this worker's feed: texts that later files may lack. What is wrong with a file
 // is found out when it is loaded.
-func (w *worker) learnColumns(of []*ledger.Arrival) error {
+func (w *worker) learnColumns(ctx context.Context, of []*ledger.Arrival) error {
 	if !w.feed.Target.AddColumns {
 		return nil
 	}
 	for _, a := range of {
-		names, err := w.headerOf(a)
+		names, err := w.headerOf(ctx, a)
 		if err != nil {
 			continue
 		}
@@ -39,14 +40,14 @@ func (w *worker) extended() *feed.Feed {
 	return w.kind()
 }
 
-func (w *worker) headerOf(a *ledger.Arrival) ([]string, error) {
+func (w *worker) headerOf(ctx context.Context, a *ledger.Arrival) ([]string, error) {
 	folder, err := openLanding(w.e, w.feed)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
 	p := &part{arrival: a}
-	if err := (&loading{w: w, folder: folder}).open(p); err != nil {
+	if err := (&loading{w: w, folder: folder}).open(ctx, p); err != nil {
 		return nil, err
 	}
 	defer p.file.Close()

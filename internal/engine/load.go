@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
@@ -204,7 +205,7 @@ func (l *loading) known(ctx context.Context, parts []*part) ([]*part, error) {
 // come to their end.
 func (l *loading) ready(ctx context.Context, parts []*part) ([]*part, error) {
 	for _, p := range parts {
-		err := l.open(p)
+		err := l.open(ctx, p)
 		if err == nil {
 			var similar bool
 			similar, err = l.w.e.Ledger.LoadedOfSize(ctx, l.w.feed.Name, p.arrival.Size)
@@ -224,7 +225,7 @@ func (l *loading) ready(ctx context.Context, parts []*part) ([]*part, error) {
 }
 
 // open opens the file that was noticed, and no other, and reads its marker.
-func (l *loading) open(p *part) error {
+func (l *loading) open(ctx context.Context, p *part) error {
 	a := p.arrival
 	var err error
 	noticed := landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}
@@ -241,7 +242,9 @@ func (l *loading) open(p *part) error {
 		return err
 	}
 	if !p.file.Entry.Same(noticed) {
-		return errChanged
+		if touched, err := l.touched(ctx, p); err != nil || !touched {
+			return cmp.Or(err, errChanged)
+		}
 	}
 	template := l.w.feed.Landing.WholeWhen
 	if template == nil || a.AwayTo != "" || a.Forced {
@@ -258,6 +261,18 @@ func (l *loading) open(p *part) error {
 	}
 	p.marker = check.ReadMarker(string(text))
 	return nil
+}
+
+// touched tells whether the file that is there has the bytes of an arrival that
+// was read before: it was noticed once more, and only its time had changed.
+func (l *loading) touched(ctx context.Context, p *part) (bool, error) {
+	a := p.arrival
+	if a.SHA256 == "" || a.AwayTo != "" {
+		return false, nil
+	}
+	newest, err := l.w.e.Ledger.Newest(ctx, a.Feed, []string{a.Path})
+	now := newest[a.Path]
+	return now.CopyOf != nil && now.SHA256 == a.SHA256 && p.file.Entry.Same(landing.Entry{Size: now.Size, Modified: now.Modified.UTC(), Inode: uint64(now.Inode)}), err
 }
 
 // decide finds out which arrivals are copies or reissues of what is loaded,
@@ -988,7 +1003,7 @@ func (l *loading) readSmall(ctx context.Context, p *part) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := l.open(p); err != nil {
+	if err := l.open(ctx, p); err != nil {
 		return err
 	}
 	p.content = make([]byte, p.arrival.Size)

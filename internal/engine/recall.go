@@ -137,8 +137,11 @@ func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*fe
 	if err != nil {
 		return nil, nil, conflictOfShape(err)
 	}
-	if len(changes) > 0 {
+	if !fitted.Exists() {
 		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", table)}
+	}
+	if len(changes) > 0 {
+		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", table, strings.Join(changes, "; "))}
 	}
 	return w, fitted, nil
 }
@@ -231,7 +234,7 @@ func (w *worker) withFile(ctx context.Context, id int64, do func(*part) error) e
 			return err
 		}
 	}
-	if err := (&loading{w: w, folder: folder}).open(p); err != nil {
+	if err := (&loading{w: w, folder: folder}).open(ctx, p); err != nil {
 		return err
 	}
 	defer p.file.Close()

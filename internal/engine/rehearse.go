@@ -78,11 +78,14 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 		return nil, &ledger.ConflictError{Reason: one.arrival.Path + ": " + err.Error()}
 	}
 	w.become(kind)
-	table, err := Table(kind)
+	if err := l.learnFrom(one); err != nil {
+		return nil, err
+	}
+	table, err := Table(w.extended())
 	if err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: kind.OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: w.extended().OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	var misfit *target.MisfitError
 	if w.target, err = e.TargetOf(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
@@ -97,7 +100,7 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 		return r, nil
 	}
 	if deep && len(changes) > 0 {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs the table, and %s is not there yet; rehearse without --deep", table)}
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would make or change it first; rehearse without --deep", table)}
 	}
 	session, err := w.target.Session(ctx)
 	if err != nil {
@@ -227,17 +230,41 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 	return total.Err()
 }
 
-func (l *loading) stageOne(ctx context.Context, load *target.Load, one *part) error {
-	entry := landing.Entry{Path: one.arrival.Path, Size: one.arrival.Size, Modified: one.arrival.Modified}
-	var bytes content = one.file
-	again := one.rewound
-	if one.sent != nil {
-		bytes = one.sent.File
-		again = func() (content, error) {
-			_, err := one.sent.File.Seek(0, io.SeekStart)
-			return one.sent.File, err
+// contentOf gives the bytes of a file that is rehearsed with, and how to have them
+// once more.
+func contentOf(one *part) (bytes content, again func() (content, error)) {
+	if one.sent == nil {
+		return one.file, one.rewound
+	}
+	return one.sent.File, func() (content, error) {
+		_, err := one.sent.File.Seek(0, io.SeekStart)
+		return one.sent.File, err
+	}
+}
+
+// learnFrom makes columns that the file has beyond the schema fields of the
+// feed, where the feed adds them to its target. What is wrong with the file is
+// found out when it is staged.
+func (l *loading) learnFrom(one *part) error {
+	if !l.w.feed.Target.AddColumns {
+		return nil
+	}
+	bytes, again := contentOf(one)
+	entry := landing.Entry{Path: one.arrival.Path, Size: one.arrival.Size}
+	if rows, err := decode.Open(source(entry, bytes, bytes), l.w.how(false)); err == nil {
+		if names, err := rows.Header(); err == nil {
+			if err := l.w.addFields(names); err != nil {
+				return &ledger.ConflictError{Reason: one.arrival.Path + ": " + err.Error()}
+			}
 		}
 	}
+	_, err := again()
+	return err
+}
+
+func (l *loading) stageOne(ctx context.Context, load *target.Load, one *part) error {
+	entry := landing.Entry{Path: one.arrival.Path, Size: one.arrival.Size, Modified: one.arrival.Modified}
+	bytes, again := contentOf(one)
 	if l.w.readsDigest() {
 		h := newHasher(bytes, "")
 		if _, err := io.Copy(io.Discard, h); err != nil {

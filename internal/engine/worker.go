@@ -500,7 +500,7 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 			}
 			took[a.ID].times++
 		}
-		if err := w.learnColumns(all); err != nil {
+		if err := w.learnColumns(limited, all); err != nil {
 			return w.trouble(limited, err)
 		}
 		if w.now.fitted == nil {

@@ -119,10 +119,12 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	if b.direct != nil && b.loses(values, line, element) {
 		return
 	}
+	if b.known != nil && b.known.has(digest) {
+		return
+	}
 	suspect := b.suspect(values)
 	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
 	switch {
-	case b.known != nil && !suspect && b.known.has(digest):
 	case b.direct == nil:
 		b.buf = b.appendRow(b.buf, values, place, digest, suspect)
 	case suspect:

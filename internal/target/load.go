@@ -105,10 +105,8 @@ func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
 		return err
 	}
 	copy(l.staged, b.rows)
-	if b.marked > 0 && l.skipped() > 0 {
-		if err := l.repeatsSkipped(ctx); err != nil {
-			return err
-		}
+	if l.known != nil {
+		l.counts[0].Duplicate += l.known.repeats
 	}
 	return l.received(ctx, n, b.marked)
 }

@@ -202,7 +202,12 @@ func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 	return counts, nil
 }
 
-func (l *Load) name() string { return quote(l.table.Schema, l.table.Name) }
+func (l *Load) name() string {
+	if l.table.view != "" {
+		return viewName
+	}
+	return quote(l.table.Schema, l.table.Name)
+}
 
 func (l *Load) exec(ctx context.Context, statement string) error {
 	_, err := l.s.conn.PgConn().Exec(ctx, statement).ReadAll()
@@ -282,8 +287,9 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		args = []any{replaced, append([]int64{}, others...)}
 	}
 	key := "t." + quote(l.table.Key[0])
-	found := l.name() + " t ON " + l.sameKey()
+	found, digest := l.name()+" t ON "+l.sameKey(), "NULL"
 	if l.known != nil {
+		digest = "t." + quote(l.table.Lineage.RowDigest)
 		// Nearly all that was staged is to be changed, so its pages are needed
 		// anyway. Left to itself, the planner reads the whole target for its keys.
 		found = "LATERAL (SELECT t.ctid, t.* FROM " + l.name() + " t WHERE " + l.sameKey() + " OFFSET 0) t ON true"
@@ -299,10 +305,13 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
-			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid
+			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
 			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := l.noneSkipped(ctx); err != nil {
 		return nil, nil, err
 	}
 	counts := make([]balance.Balance, len(l.staged))

@@ -2,7 +2,9 @@ package target
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -10,8 +12,8 @@ import (
 	"mullein/internal/core/balance"
 )
 
-// Look is Fit without making anything. changes says what a load would make
-// first.
+// Look is Fit without making or changing anything. changes says what a load would
+// make or change first; what is returned is as it would be then.
 func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []string, err error) {
 	if err := d.Prepare(ctx); err != nil {
 		return nil, nil, err
@@ -28,8 +30,36 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
-	return f, nil, d.hold(ctx, f)
+	err = d.hold(ctx, f)
+	var misfit *MisfitError
+	if errors.As(err, &misfit) && misfit.alone && d.mayChange(ctx, t) {
+		f.view = f.changed()
+		return f, misfit.Differences, nil
+	}
+	return f, nil, err
 }
+
+// changed is a query for the table as it would be after the changes that it
+// needs.
+func (f *Fitted) changed() string {
+	columns := []string{"t.ctid"}
+	for _, name := range f.has {
+		column := "t." + quote(name)
+		if to := f.becomes[name]; to != "" {
+			column += "::" + to + " AS " + quote(name)
+		}
+		columns = append(columns, column)
+	}
+	for _, c := range f.Columns {
+		if to := f.becomes[c.Name]; to != "" && !slices.Contains(f.has, c.Name) {
+			columns = append(columns, "NULL::"+to+" AS "+quote(c.Name))
+		}
+	}
+	return "SELECT " + join(columns) + " FROM " + quote(f.Schema, f.Name) + " t"
+}
+
+// viewName is the view that stands for a table as it would be.
+const viewName = "pg_temp.mullein_changed"
 
 // Rehearse opens a transaction that can write nothing but temporary tables,
 // over a snapshot of the target, in which rows are staged and compared.
@@ -37,6 +67,14 @@ func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, er
 	stage, err := s.stage(ctx, t.Own)
 	if err != nil {
 		return nil, err
+	}
+	if t.view != "" {
+		if _, err := s.conn.Exec(ctx, "DROP VIEW IF EXISTS "+viewName); err != nil {
+			return nil, fmt.Errorf("drop the view of an earlier rehearsal: %w", err)
+		}
+		if _, err := s.conn.Exec(ctx, "CREATE VIEW "+viewName+" AS "+t.view); err != nil {
+			return nil, fmt.Errorf("make a view of %s as it would be: %w", t, err)
+		}
 	}
 	return s.begin(ctx, t, parts, "REPEATABLE READ, READ ONLY", stage)
 }

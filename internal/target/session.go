@@ -35,7 +35,7 @@ func (d *Database) Session(ctx context.Context) (*Session, error) {
 		return nil, fmt.Errorf("connect to the target's database: %w", err)
 	}
 	s := &Session{conn: conn, stages: map[string]bool{}, db: d}
-	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid) ON COMMIT DELETE ROWS;
+	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid, digest bytea) ON COMMIT DELETE ROWS;
 		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("make the tables of a merge: %w", err)

@@ -5,7 +5,7 @@ SHELL := /bin/bash
 web_sources := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
 go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 
-.PHONY: demo test build bench docs screenshots clean
+.PHONY: demo test build bench fuzz docs screenshots clean
 
 demo: build
 	@setup/install.sh postgresql
@@ -35,6 +35,11 @@ bench: build
 	@setup/install.sh postgresql
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/engine
+
+# make fuzz EACH=1h
+fuzz:
+	@setup/install.sh postgresql
+	setup/fuzz.sh $(EACH)
 
 # What is made from the code and kept: the API's description, from which the
 # console's client is made, and the feed file's schema and reference.

@@ -40,8 +40,19 @@ func grouped(n int64) string {
 	return s
 }
 
+// colors tells whether people look on who want colours.
+func colors(w io.Writer) bool { return terminal(w) && os.Getenv("NO_COLOR") == "" }
+
+// shown is the text of a cell, in its colour.
+func (c cell) shown(color bool) string {
+	if !color || c.color == "" {
+		return c.text
+	}
+	return "\x1b[" + c.color + "m" + c.text + "\x1b[0m"
+}
+
 func (t *table) write(w io.Writer) {
-	color := terminal(w) && os.Getenv("NO_COLOR") == ""
+	color := colors(w)
 	widths := make([]int, len(t.head))
 	right := make([]bool, len(t.head))
 	for i, h := range t.head {
@@ -57,10 +68,7 @@ func (t *table) write(w io.Writer) {
 		b := strings.Builder{}
 		for i, c := range cells {
 			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.text))
-			shown := c.text
-			if color && c.color != "" {
-				shown = "\x1b[" + c.color + "m" + shown + "\x1b[0m"
-			}
+			shown := c.shown(color)
 			if right[i] {
 				b.WriteString(pad + shown)
 			} else {

@@ -3,7 +3,9 @@
 package client
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -81,6 +83,20 @@ func (c *Client) long(ctx context.Context, method, path string, query url.Values
 	return c.send(ctx, method, path, query, body, "application/json", out)
 }
 
+// do sends a request with the token.
+func (c *Client) do(request *http.Request) (*http.Response, error) {
+	request.Header.Set("Authorization", "Bearer "+c.token)
+	response, err := c.http.Do(request)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return nil, fmt.Errorf("no service answers at %s (%w); start one with `mullein serve`, or set MULLEIN_SERVER", c.base, err)
+	}
+	return response, nil
+}
+
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, body io.Reader, kind string, out any) error {
 	address := c.base + "/api/v1" + path
 	if len(query) > 0 {
@@ -90,15 +106,10 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	if err != nil {
 		return fmt.Errorf("the service's address: %w", err)
 	}
-	request.Header.Set("Authorization", "Bearer "+c.token)
 	request.Header.Set("Content-Type", kind)
-	response, err := c.http.Do(request)
+	response, err := c.do(request)
 	if err != nil {
-		var u *url.Error
-		if errors.As(err, &u) {
-			err = u.Err
-		}
-		return fmt.Errorf("no service answers at %s (%w); start one with `mullein serve`, or set MULLEIN_SERVER", c.base, err)
+		return err
 	}
 	defer response.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
@@ -362,6 +373,48 @@ func (c *Client) Arrivals(ctx context.Context, f ledger.Filter) (api.ArrivalList
 // Arrival gives one arrival.
 func (c *Client) Arrival(ctx context.Context, id int64) (ledger.Arrival, error) {
 	return get[ledger.Arrival](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10), nil)
+}
+
+// ErrEnded says that the service ended a stream of events, as it does when it
+// stops.
+var ErrEnded = errors.New("the service ended the stream of events")
+
+// Watch hands over what happens, from now on, or from after an event that was
+// seen. It ends when each returns an error, which it gives, when ctx ends, and with
+// [ErrEnded] when the service ends the stream.
+func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event) error) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/v1/events", nil)
+	if err != nil {
+		return fmt.Errorf("the service's address: %w", err)
+	}
+	if after > 0 {
+		request.Header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
+	}
+	response, err := c.do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return &Error{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+	}
+	kind := ""
+	for lines := bufio.NewScanner(response.Body); lines.Scan(); {
+		name, value, _ := strings.Cut(lines.Text(), ": ")
+		switch {
+		case name == "event":
+			kind = value
+		case name == "data" && kind == "change":
+			var e ledger.Event
+			if err := json.Unmarshal([]byte(value), &e); err != nil {
+				return fmt.Errorf("an event is not understood: %w", err)
+			}
+			if err := each(e); err != nil {
+				return err
+			}
+		}
+	}
+	return cmp.Or(ctx.Err(), ErrEnded)
 }
 
 // Rejects gives a page of the rejects of a feed, or of an arrival if that is

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -541,7 +542,7 @@ func (s *Server) arrival(ctx context.Context, in *NumberPath) (*body[ledger.Arri
 
 type schemaOutput struct {
 	ContentType string `header:"Content-Type"`
-	Body        []byte
+	Body        json.RawMessage
 }
 
 func (s *Server) feedSchema(context.Context, *struct{}) (*schemaOutput, error) {

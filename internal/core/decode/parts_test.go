@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/parquet-go/parquet-go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -190,4 +191,102 @@ func TestDatesOfSpreadsheets(t *testing.T) {
 		require.NoError(t, tabular.ParseNumber(rounded([]byte(text), x), &v))
 		assert.Equal(t, want, v.String(), text)
 	}
+}
+
+// TestSpans finds cells where they stand in their row: not where another looks
+// the same, and nowhere where it cannot be told.
+func TestSpans(t *testing.T) {
+	plain := tabular.DefaultDialect()
+	semicolons := plain
+	semicolons.Delimiter = ";"
+	fixed := plain
+	fixed.Delimiter = ""
+	for name, c := range map[string]struct {
+		raw   string
+		cells []string
+		d     tabular.Dialect
+		cell  int
+		want  string // with the span in brackets; "" where it cannot be told
+	}{
+		"the first":              {"1,1,1", []string{"1", "1", "1"}, plain, 0, "[1],1,1"},
+		"alike":                  {"1,1,1", []string{"1", "1", "1"}, plain, 2, "1,1,[1]"},
+		"part of another":        {"112;12;2", []string{"112", "12", "2"}, semicolons, 2, "112;12;[2]"},
+		"empty":                  {"a;;b", []string{"a", "", "b"}, semicolons, 1, "a;[];b"},
+		"after empty ones":       {";;5", []string{"", "", "5"}, semicolons, 2, ";;[5]"},
+		"quoted":                 {`"a;b";"c"`, []string{"a;b", "c"}, semicolons, 1, `"a;b";"[c]"`},
+		"with a quote":           {`"a ""b""";c`, []string{`a "b"`, "c"}, semicolons, 0, `"[a ""b""]";c`},
+		"behind a quote":         {`"a ""b""";c`, []string{`a "b"`, "c"}, semicolons, 1, `"a ""b""";[c]`},
+		"with spaces":            {"a,  b", []string{"a", "b"}, plain, 1, "a,  [b]"},
+		"of fixed width":         {"A1  12 12", []string{"A1", "12", "12"}, fixed, 2, "A1  12 [12]"},
+		"not as it stands there": {"x,y", []string{"x", "z"}, plain, 1, ""},
+		"beyond the row":         {"x,y", []string{"x", "y"}, plain, 2, ""},
+		"fewer than it says":     {"x", []string{"x", "y"}, plain, 1, ""},
+	} {
+		r := Record{Raw: []byte(c.raw)}
+		for _, cell := range c.cells {
+			r.Cells = append(r.Cells, []byte(cell))
+		}
+		got := ""
+		if from, to, ok := r.CellSpan(c.cell, c.d); ok {
+			got = c.raw[:from] + "[" + c.raw[from:to] + "]" + c.raw[to:]
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+	for name, c := range map[string]struct{ raw, source, value, want string }{
+		"a number":            {`{"a": 9, "level": 9}`, "level", "9", `{"a": 9, "level": [9]}`},
+		"a text":              {`{"level":"many","b":"many"}`, "level", "many", `{"level":"[many]","b":"many"}`},
+		"below a path":        {`{"id": 1, "sample": {"id": 7}}`, "sample.id", "7", `{"id": 1, "sample": {"id": [7]}}`},
+		"by a pointer":        {`{"a/b": "x"}`, "/a~1b", "x", `{"a/b": "[x]"}`},
+		"one of several":      {`[{"v":1},{"v":2}]`, "v", "2", `[{"v":1},{"v":[2]}]`},
+		"written another way": {`{"level": 1e2}`, "level", "100", ""},
+		"no value":            {`{"level": null}`, "level", "", ""},
+		"no such key":         {`{"level": 1}`, "flow", "1", ""},
+		"no path":             {`{"level": 1}`, "", "1", ""},
+	} {
+		r := Record{Raw: []byte(c.raw)}
+		got := ""
+		if from, to, ok := r.MemberSpan(c.source, c.value); ok {
+			got = c.raw[:from] + "[" + c.raw[from:to] + "]" + c.raw[to:]
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+}
+
+// TestKinds tells of which types the columns of Parquet and Avro files are,
+// before a row is read.
+func TestKinds(t *testing.T) {
+	kinds := func(content []byte, format Format, each string, sources ...string) []tabular.Kind {
+		how := How{Format: format, Dialect: tabular.DefaultDialect(), Each: each, Limits: DefaultLimits}
+		rows, err := Open(Source{Name: "x", Bytes: bytes.NewReader(content), File: bytes.NewReader(content), Size: int64(len(content))}, how)
+		require.NoError(t, err)
+		got, err := rows.(Typed).Kinds(sources)
+		require.NoError(t, err)
+		return got
+	}
+	type inner struct {
+		Depth float32 `parquet:"depth"`
+		Unit  string  `parquet:"unit,dict"`
+	}
+	var columns bytes.Buffer
+	require.NoError(t, parquet.Write(&columns, []struct {
+		ID    int32     `parquet:"id"`
+		Up    bool      `parquet:"up,optional"`
+		At    time.Time `parquet:"at,timestamp(microsecond)"`
+		Day   int32     `parquet:"day,date"`
+		Money int64     `parquet:"money,decimal(2:18)"`
+		Raw   []byte    `parquet:"raw"`
+		Name  *string   `parquet:"name,optional"`
+		In    inner     `parquet:"in"`
+		List  []inner   `parquet:"list,list"`
+	}{{}}))
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal, tabular.Binary, tabular.Text, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.JSON, tabular.Null},
+		kinds(columns.Bytes(), Parquet, "", "id", "up", "at", "day", "money", "raw", "name", "in.depth", "in.unit", "in", "list", "*", "nothing"))
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Null}, kinds(columns.Bytes(), Parquet, "list", "id", "list.depth"), "what is in elements is looked at row by row")
+
+	container := avroOf(`{"type":"record","name":"r","fields":[{"name":"id","type":"long"},{"name":"up","type":["null","boolean"]},{"name":"at","type":{"type":"long","logicalType":"timestamp-millis"}},
+		{"name":"day","type":{"type":"int","logicalType":"date"}},{"name":"money","type":{"type":"bytes","logicalType":"decimal","precision":9,"scale":2}},{"name":"raw","type":"bytes"},
+		{"name":"either","type":["int","string"]},{"name":"in","type":["null",{"type":"record","name":"i","fields":[{"name":"depth","type":"float"},{"name":"how","type":{"type":"enum","name":"e","symbols":["A"]}}]}]},
+		{"name":"list","type":{"type":"array","items":"int"}},{"name":"span","type":{"type":"fixed","name":"f","size":12,"logicalType":"duration"}}]}`, 0, nil)
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal, tabular.Binary, tabular.Null, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.Null, tabular.Null},
+		kinds(container, Avro, "", "id", "up", "at", "day", "money", "raw", "either", "in.depth", "in.how", "in", "list", "span", "nothing"))
 }

@@ -1,0 +1,128 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/ledger"
+)
+
+// description is the API's own OpenAPI document.
+type description struct {
+	Paths map[string]map[string]struct {
+		Responses map[string]struct {
+			Content map[string]struct{ Schema json.RawMessage }
+		}
+	}
+}
+
+// pointer writes names as a JSON Pointer (RFC 6901), as it stands in an address.
+func pointer(names ...string) string {
+	out := ""
+	for _, n := range names {
+		out += "/" + url.PathEscape(strings.NewReplacer("~", "~0", "/", "~1").Replace(n))
+	}
+	return out
+}
+
+// TestAnswersAreAsDescribed asks everything that can be asked of the API, over the
+// example, and holds each answer against the document that describes it.
+func TestAnswersAreAsDescribed(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds().example()
+	answer := s.request("GET", "/api/openapi.json", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	document, err := jsonschema.UnmarshalJSON(answer.Body)
+	require.NoError(t, err)
+	const at = "file:///openapi.json"
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource(at, document))
+	text, err := json.Marshal(document)
+	require.NoError(t, err)
+	var described description
+	require.NoError(t, json.Unmarshal(text, &described))
+
+	list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "gauge-readings", Text: "GAUGE_K1", State: ledger.Loaded, Most: 1})
+	require.NoError(t, err)
+	arrival := fmt.Sprint(list.Items[0].ID)
+	key := s.oneRow(arrival)
+	_, slots := s.ask("GET", "/slots?feed=gauge-readings&limit=1", "")
+	slot := "1"
+	if items := slots["items"].([]any); len(items) > 0 {
+		b, err := json.Marshal(items[0].(map[string]any)["id"])
+		require.NoError(t, err)
+		slot = string(b)
+	}
+	values := map[string]string{
+		"{feed}": "gauge-readings", "{check}": "usual_size", "{rollup}": "daily-peaks", "{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1", "/slots/{id}": "/slots/" + slot,
+	}
+	queries := map[string]string{
+		"/api/v1/arrivals/{id}/original":   "?line=3",
+		"/api/v1/feeds/{feed}/plan":        "?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z",
+		"/api/v1/feeds/{feed}/slot-counts": "?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z",
+		"/api/v1/targets/{table}/row":      "?key=" + url.QueryEscape(key[0]) + "&key=" + url.QueryEscape(key[1]),
+	}
+	var asked []string
+	for path, operations := range described.Paths {
+		get, can := operations["get"]
+		if _, isJSON := get.Responses["200"].Content["application/json"]; !can || !isJSON {
+			continue
+		}
+		asked = append(asked, path)
+		real := strings.TrimPrefix(path, "/api/v1")
+		for from, to := range values {
+			real = strings.ReplaceAll(real, from, to)
+		}
+		status, got := s.ask("GET", real+queries[path], "")
+		if path == "/api/v1/slots/{id}" && status == http.StatusNotFound {
+			continue // the example's day has no slots yet
+		}
+		if !assert.Equal(t, http.StatusOK, status, "%s: %v", real, got["detail"]) {
+			continue
+		}
+		schema, err := compiler.Compile(at + "#" + pointer("paths", path, "get", "responses", "200", "content", "application/json", "schema"))
+		if assert.NoError(t, err, path) {
+			assert.NoError(t, schema.Validate(any(got)), real)
+		}
+	}
+	assert.Greater(t, len(asked), 25)
+	assert.Contains(t, asked, "/api/v1/targets/{table}/row")
+}
+
+// TestWatchTellsWhatHappened reads the events of the example again, of all feeds
+// and of one, for people and for programs.
+func TestWatchTellsWhatHappened(t *testing.T) {
+	t.Parallel()
+	s := serve(t).feeds().example()
+	code, out, errOut := s.mullein("watch", "--after", "1", "--limit", "80")
+	require.Equal(t, 0, code, errOut)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 80)
+	for _, want := range []string{"GAUGE_K1_20260701T1200.csv  12 read = 10 inserted + 1 duplicate + 1 rejected", "run 1 ", "station-registry", "settling", "loaded"} {
+		assert.Contains(t, out, want)
+	}
+	assert.NotContains(t, out, "\x1b", "no colours in a pipe")
+
+	code, out, errOut = s.mullein("watch", "gauge-readings", "--after", "1", "--limit", "5", "-o", "json")
+	require.Equal(t, 0, code, errOut)
+	last := int64(1)
+	for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
+		var e ledger.Event
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		assert.Equal(t, "gauge-readings", e.Feed)
+		assert.Greater(t, e.ID, last)
+		last = e.ID
+	}
+	code, _, errOut = s.mullein("watch", "nowhere")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, `feed "nowhere": not found`)
+}

@@ -55,6 +55,7 @@ var settings = []string{
 	"max_connections = 100",
 	"shared_buffers = 256MB",
 	"max_wal_size = 4GB",
+	"wal_compression = lz4", // an update of rows here and there logs whole pages
 	"wal_level = minimal", // nobody replicates it; back it up with pg_dump
 	"max_wal_senders = 0",
 	"checkpoint_timeout = 15min",

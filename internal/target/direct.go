@@ -1,6 +1,7 @@
 package target
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -35,7 +36,19 @@ type direct struct {
 	file    *os.File
 	set     int64 // how many rows were set aside
 	err     error
+	recent  []recentRow // that were not sent yet, in the order of their lines
 }
+
+// recentRow is a row that waits to be sent: one with its key that wins over it may
+// be near.
+type recentRow struct {
+	line int64
+	at   int // in the batch's bytes
+	gone bool
+}
+
+// keptBack is how many bytes of the last rows of a chunk are sent with the next.
+const keptBack = 64 << 10
 
 // exact tells whether the target's columns are just of the types that rows are
 // handed over in.
@@ -113,7 +126,9 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 		os.Remove(d.file.Name())
 	}()
 	b := NewBatch(l.table.Table, expected, true)
-	b.direct = d
+	if b.direct = d; d.winners != nil {
+		d.winners.cut = d.cut
+	}
 	n, err := l.copyFrom(ctx, src, b, l.name()+" ("+join(d.columns)+")")
 	if err != nil {
 		return err
@@ -256,8 +271,45 @@ func (l *Load) emptyForAll(ctx context.Context, savepoint string) error {
 
 const asideAtOnce = 1 << 20
 
+// cut takes a row back that was not sent yet.
+func (d *direct) cut(line int64) bool {
+	i, found := slices.BinarySearchFunc(d.recent, line, func(r recentRow, line int64) int { return cmp.Compare(r.line, line) })
+	if found {
+		d.recent[i].gone = true
+	}
+	return found
+}
+
+// release gives the rows that are to be sent, without those that were taken back.
+// The last rows begin the next chunk; where there is none, all are sent.
+func (d *direct) release(buf, next []byte) (send, rest []byte) {
+	rows := d.recent
+	if len(rows) == 0 {
+		return buf, next
+	}
+	send, d.recent = buf[:rows[0].at], rows[:0]
+	for i, r := range rows {
+		end := len(buf)
+		if i+1 < len(rows) {
+			end = rows[i+1].at
+		}
+		switch {
+		case r.gone:
+		case next != nil && r.at >= len(buf)-keptBack:
+			d.recent = append(d.recent, recentRow{line: r.line, at: len(next)})
+			next = append(next, buf[r.at:end]...)
+		default:
+			send = append(send, buf[r.at:end]...) // never ahead of where it is read
+		}
+	}
+	return send, next
+}
+
 // put writes a row in the form of the target.
 func (d *direct) put(b *Batch, values []tabular.Value, line int64, digest []byte) {
+	if d.winners != nil {
+		d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
+	}
 	be := binary.BigEndian
 	b.buf = be.AppendUint16(b.buf, uint16(len(d.columns)))
 	for i := range values {

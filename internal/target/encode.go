@@ -108,6 +108,16 @@ func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
 // Reset forgets the bytes collected, but not the keys that were seen.
 func (b *Batch) Reset() { b.buf = b.buf[:0] }
 
+// release gives the rows that are to be sent, and goes on in next; nil when none
+// are to come.
+func (b *Batch) release(next []byte) (send []byte) {
+	send, b.buf = b.buf, next
+	if b.direct != nil {
+		send, b.buf = b.direct.release(send, next)
+	}
+	return send
+}
+
 // Len is the number of bytes collected since the last chunk was taken.
 func (b *Batch) Len() int { return len(b.buf) }
 

@@ -135,8 +135,8 @@ type copyReader struct {
 }
 
 func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
-	r := &copyReader{chunks: make(chan chunk, chunksAhead), free: make(chan []byte, chunksAhead+2)}
-	for range chunksAhead + 2 {
+	r := &copyReader{chunks: make(chan chunk, chunksAhead), free: make(chan []byte, chunksAhead+3)}
+	for range chunksAhead + 3 {
 		r.free <- make([]byte, 0, chunkSize+chunkSize/8)
 	}
 	go func() {
@@ -144,20 +144,24 @@ func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
 		b.buf = append(<-r.free, copyHeader...)
 		for {
 			err := src.Fill(b, chunkSize)
+			var next []byte
+			if err == nil {
+				select {
+				case next = <-r.free:
+				case <-ctx.Done():
+					return
+				}
+			}
+			out := b.release(next)
 			if err == io.EOF {
-				b.buf = append(b.buf, copyEnd...)
+				out = append(out, copyEnd...)
 			}
 			select {
-			case r.chunks <- chunk{b.buf, err}:
+			case r.chunks <- chunk{out, err}:
 			case <-ctx.Done():
 				return
 			}
 			if err != nil {
-				return
-			}
-			select {
-			case b.buf = <-r.free:
-			case <-ctx.Done():
 				return
 			}
 		}

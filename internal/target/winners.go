@@ -27,6 +27,7 @@ type winners struct {
 	lost   []int64 // lines of rows that were sent
 	never  int64   // rows that were not even sent
 	closed bool
+	cut    func(line int64) bool // takes back a row that was not sent yet; false where it was
 }
 
 // winner is the row that counts of a key.
@@ -54,7 +55,7 @@ func newWinners(t *Table, expected int64) *winners {
 	if slots > mostSlots || t.Lineage.FromLine == "" {
 		return nil
 	}
-	w := &winners{secret: rand.Uint64(), column: -1, slots: make([]winner, slots)}
+	w := &winners{secret: rand.Uint64(), column: -1, slots: make([]winner, slots), cut: func(int64) bool { return false }}
 	if t.Newest != "" {
 		switch w.column = t.index(t.Newest); t.Own[w.column].Kind {
 		case tabular.Integer, tabular.Instant, tabular.Day:
@@ -93,6 +94,8 @@ func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, elem
 	case w.newest != nil && newest < w.newest[i]:
 		w.never++
 		return false, true
+	case w.cut(int64(slot.line)):
+		w.never++
 	default:
 		w.lost = append(w.lost, int64(slot.line))
 	}

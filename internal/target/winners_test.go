@@ -1,7 +1,10 @@
 package target
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -73,4 +76,52 @@ func TestWinners(t *testing.T) {
 	text.Newest = "station"
 	assert.Nil(t, newWinners(text, 10), "texts are not compared")
 	assert.Nil(t, newWinners(gauge(standard), 20_000_000), "too many keys for memory")
+}
+
+// TestRowsAreTakenBackBeforeTheyAreSent puts rows through chunks and takes some
+// back: what is sent is the others, in their order, and a row can be taken back
+// while it is near.
+func TestRowsAreTakenBackBeforeTheyAreSent(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	d := &direct{}
+	var sent []byte
+	var want []int64
+	buf := []byte("header")
+	gone := map[int64]bool{}
+	const rows = 20_000
+	for line := int64(1); line <= rows; line++ {
+		d.recent = append(d.recent, recentRow{line: line, at: len(buf)})
+		buf = append(buf, fmt.Sprintf("<%d%*s>", line, random.IntN(60), "")...)
+		if random.IntN(4) == 0 {
+			back := max(1, line-random.Int64N(400))
+			if !gone[back] {
+				require.True(t, d.cut(back), "line %d is near line %d", back, line)
+				gone[back] = true
+			}
+		}
+		var send []byte
+		switch {
+		case line == rows:
+			send, buf = d.release(buf, nil)
+		case len(buf) > chunkSize:
+			send, buf = d.release(buf, make([]byte, 0, chunkSize))
+			require.LessOrEqual(t, len(buf), keptBack)
+			assert.False(t, d.cut(1), "it is long gone")
+		}
+		sent = append(sent, send...)
+	}
+	for line := int64(1); line <= rows; line++ {
+		if !gone[line] {
+			want = append(want, line)
+		}
+	}
+	text := strings.TrimPrefix(string(sent), "header")
+	require.Len(t, text, len(sent)-len("header"), "the header goes first")
+	var got []int64
+	for _, row := range strings.Split(strings.TrimSuffix(strings.TrimPrefix(text, "<"), ">"), "><") {
+		line, err := strconv.ParseInt(strings.TrimSpace(row), 10, 64)
+		require.NoError(t, err)
+		got = append(got, line)
+	}
+	assert.Equal(t, want, got)
 }

@@ -382,18 +382,20 @@ func feedOrArrival(ctx context.Context, service *client.Client, arg string) (str
 
 func (c *command) rows() *cobra.Command {
 	var most int
+	var of string
 	cmd := &cobra.Command{Use: "rows FEED|ARRIVAL", Short: "Rows of the target, with their lineage", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		feed, arrival, err := feedOrArrival(ctx, service, args[0])
 		if err != nil {
 			return err
 		}
-		rows, err := service.Rows(ctx, feed, arrival, most)
+		rows, err := service.Rows(ctx, feed, of, arrival, most)
 		if err != nil {
 			return err
 		}
 		return c.show(rows, func() { c.rowTable(rows) })
 	})}
 	cmd.Flags().IntVar(&most, "limit", 20, "how many, 1 to 1000")
+	cmd.Flags().StringVar(&of, "table", "", "schema.table, of a feed that ends in several")
 	return cmd
 }
 

@@ -506,12 +506,12 @@ func (r *Rehearsed) write(form *multipart.Writer) error {
 
 // Rows gives rows of a feed's target, or those that an arrival last wrote if
 // that is not 0.
-func (c *Client) Rows(ctx context.Context, feed string, arrival int64, most int) (target.Rows, error) {
+func (c *Client) Rows(ctx context.Context, feed, table string, arrival int64, most int) (target.Rows, error) {
 	path := feedPath(feed) + "/rows"
 	if arrival > 0 {
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rows"
 	}
-	return get[target.Rows](ctx, c, path, query("limit", strconv.Itoa(most)))
+	return get[target.Rows](ctx, c, path, query("limit", strconv.Itoa(most), "table", table))
 }
 
 func moment(t time.Time) string {

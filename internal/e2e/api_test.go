@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -115,4 +116,48 @@ func TestRowsAndRejectsThroughTheAPI(t *testing.T) {
 	gauges := named(t, status["feeds"], "name", "gauge-readings")
 	assert.Equal(t, "river.gauge_reading", gauges["table"])
 	assert.EqualValues(t, 0, gauges["counts"].(map[string]any)["waiting"])
+}
+
+// TestRowsOfAFeedOfSeveralTables browses the tables of a feed that ends in more
+// than one.
+func TestRowsOfAFeedOfSeveralTables(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	ctx := context.Background()
+	const logbook = `feed: logbook
+landing: {at: landing, files: "{kind}_{slot:%Y%m%d}.csv", settle: 50ms}
+schema:
+  by: kind
+  kinds:
+    gauge: {fields: [{name: id, type: integer}, {name: level, type: number}], primaryKey: id}
+    rain: {fields: [{name: place}, {name: mm, type: number}], primaryKey: place}
+target: {table: "river.log_{kind}"}
+`
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing"), 0o755))
+	for name, content := range map[string]string{"gauge_20260701.csv": "id,level\n1,1.5\n", "rain_20260701.csv": "place,mm\nFord,3\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing", name), []byte(content), 0o644))
+	}
+	_, err := s.client.PutFeed(ctx, "logbook", "logbook.yaml", logbook)
+	require.NoError(t, err)
+	s.eventually(func() bool {
+		list, err := s.client.Arrivals(ctx, ledger.Filter{Feed: "logbook", State: ledger.Loaded, Most: 5})
+		require.NoError(t, err)
+		return len(list.Items) == 2
+	})
+	for _, c := range []struct {
+		args         string
+		code         int
+		stdout, fail string
+	}{
+		{"rows logbook --table river.log_rain", 0, "Ford", ""},
+		{"rows logbook --table river.log_gauge", 0, "1.5", ""},
+		{"rows logbook --table river.log_snow", 1, "", "logbook does not end in the table river.log_snow"},
+		{"rows logbook", 1, "", "ends in several tables; say which table"},
+		{"target river.log_rain", 0, "place", ""},
+	} {
+		code, stdout, stderr := s.mullein(strings.Fields(c.args)...)
+		assert.Equal(t, c.code, code, "%s: %s", c.args, stderr)
+		assert.Contains(t, stdout, c.stdout, c.args)
+		assert.Contains(t, stderr, c.fail, c.args)
+	}
 }

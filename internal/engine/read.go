@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"mullein/internal/core/check"
@@ -24,13 +25,19 @@ import (
 )
 
 // hasher takes the SHA-256 of what goes through it, unless that is known
-// already, and counts it.
+// already, and counts it. Large pieces are hashed while the next is read and
+// decoded.
 type hasher struct {
 	r     io.Reader
 	h     hash.Hash
 	known string
 	n     int64
+	piece []byte
+	busy  sync.WaitGroup
 }
+
+// hashedAside is the size in bytes from which a piece is hashed aside.
+const hashedAside = 64 << 10
 
 func newHasher(r io.Reader, known string) *hasher {
 	return &hasher{r: r, h: sha256.New(), known: known}
@@ -38,10 +45,17 @@ func newHasher(r io.Reader, known string) *hasher {
 
 func (h *hasher) Read(p []byte) (int, error) {
 	n, err := h.r.Read(p)
-	if h.known == "" {
-		h.h.Write(p[:n])
-	}
 	h.n += int64(n)
+	if h.known != "" {
+		return n, err
+	}
+	h.busy.Wait()
+	if n < hashedAside {
+		h.h.Write(p[:n])
+		return n, err
+	}
+	h.piece = append(h.piece[:0], p[:n]...)
+	h.busy.Go(func() { h.h.Write(h.piece) })
 	return n, err
 }
 
@@ -49,6 +63,7 @@ func (h *hasher) sum() string {
 	if h.known != "" {
 		return h.known
 	}
+	h.busy.Wait()
 	return hex.EncodeToString(h.h.Sum(nil))
 }
 

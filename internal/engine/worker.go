@@ -319,6 +319,7 @@ func (w *worker) own(ctx context.Context) error {
 		return err
 	}
 	w.session = session
+	w.session.Limit = w.feed.When.TimeLimit
 	err = w.takeOver(ctx)
 	if err == nil && restored {
 		_, err = w.e.Reconcile(ctx, w.feed.Name, true)

@@ -16,6 +16,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -55,8 +56,10 @@ type Folder struct {
 	name   string   // of the folder itself, for the watcher
 
 	// Zips says that zips are to be seen as folders: "delivery.zip/a.csv".
-	Zips bool
-	zips map[string]directory
+	Zips    bool
+	zipping sync.Mutex // guards what is below
+	zips    map[string]directory
+	last    *openZip // nil for none
 }
 
 // Open finds the folder at below the first of the roots that has it. The error
@@ -95,7 +98,13 @@ func cause(err error) error {
 }
 
 // Close gives back the folder's handles.
-func (f *Folder) Close() error { return errors.Join(f.root.Close(), f.above.Close()) }
+func (f *Folder) Close() error {
+	f.zipping.Lock()
+	f.leave(f.last)
+	f.last = nil
+	f.zipping.Unlock()
+	return errors.Join(f.root.Close(), f.above.Close())
+}
 
 // maxDepth bounds how deep a listing goes.
 const maxDepth = 32
@@ -266,7 +275,15 @@ func (f *File) Rewind() error {
 }
 
 // Close closes the file. The folder stays open.
-func (f *File) Close() error { return f.file.Close() }
+func (f *File) Close() error {
+	if f.member != nil {
+		f.folder.zipping.Lock()
+		f.folder.leave(f.member.zip)
+		f.folder.zipping.Unlock()
+		f.member.zip = nil // closed twice, it is left once
+	}
+	return f.file.Close()
+}
 
 // Open opens a file for reading. Opening never waits, not even on a pipe.
 func (f *Folder) Open(p string) (*File, error) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -46,7 +47,9 @@ const (
 // still being written, unless it has been still for a while: then it is
 // visited itself.
 func (f *Folder) expand(archive Entry, wanted func(path string) bool, visit func(Entry) error) error {
+	f.zipping.Lock()
 	d, known := f.zips[archive.Path]
+	f.zipping.Unlock()
 	if !known || !d.of.Same(archive) {
 		var err error
 		if d, err = f.readZip(archive); err != nil {
@@ -57,10 +60,12 @@ func (f *Folder) expand(archive Entry, wanted func(path string) bool, visit func
 			archive.Problem = fmt.Sprintf("is no zip that can be read (%v); it may be cut short", err)
 			return visit(archive)
 		}
+		f.zipping.Lock()
 		if f.zips == nil || len(f.zips) >= zipsKept {
 			f.zips = map[string]directory{}
 		}
 		f.zips[archive.Path] = d
+		f.zipping.Unlock()
 	}
 	for _, m := range d.members {
 		if wanted(m.Path) {
@@ -116,6 +121,7 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 
 // member is a file in a zip.
 type member struct {
+	zip *openZip
 	of  *zip.File
 	now io.ReadCloser
 	at  string
@@ -147,23 +153,69 @@ func (f *Folder) openMember(archive, name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	z, err := zip.NewReader(file.file, file.Entry.Size)
+	z, err := f.share(file)
 	if err != nil {
 		file.Close()
 		return nil, &decode.FileError{Reason: fmt.Sprintf("%s cannot be read: %v", archive, err)}
 	}
-	for _, m := range z.File {
-		if e, ok := memberEntry(file.Entry, m); ok && e.Path == archive+"/"+name {
-			if e.Problem != "" {
-				file.Close()
-				return nil, &decode.FileError{Reason: e.Problem}
+	file.member = &member{zip: z, at: archive}
+	m := z.members[archive+"/"+name]
+	if m == nil {
+		file.Close()
+		return nil, fmt.Errorf("open %s/%s: %w", archive, name, fs.ErrNotExist)
+	}
+	e, _ := memberEntry(file.Entry, m)
+	if e.Problem != "" {
+		file.Close()
+		return nil, &decode.FileError{Reason: e.Problem}
+	}
+	file.Entry, file.member.of = e, m
+	return file, file.Rewind()
+}
+
+// openZip is a zip whose directory was read once for the members that are opened
+// one after the other.
+type openZip struct {
+	of      Entry
+	file    *os.File
+	members map[string]*zip.File // by path
+	users   int                  // open members, and the folder while it is the last zip
+}
+
+// share gives the zip that a file is: the last one, if it is still the same.
+func (f *Folder) share(file *File) (*openZip, error) {
+	f.zipping.Lock()
+	defer f.zipping.Unlock()
+	if f.last == nil || f.last.of.Path != file.Entry.Path || !f.last.of.Same(file.Entry) {
+		again, err := f.openPlain(file.Entry.Path)
+		if err != nil {
+			return nil, err
+		}
+		z, err := zip.NewReader(again.file, again.Entry.Size)
+		if err != nil {
+			again.Close()
+			return nil, err
+		}
+		f.leave(f.last)
+		f.last = &openZip{of: again.Entry, file: again.file, members: make(map[string]*zip.File, len(z.File)), users: 1}
+		for _, m := range z.File {
+			if e, ok := memberEntry(again.Entry, m); ok && f.last.members[e.Path] == nil {
+				f.last.members[e.Path] = m
 			}
-			file.Entry, file.member = e, &member{of: m, at: archive}
-			return file, file.Rewind()
 		}
 	}
-	file.Close()
-	return nil, fmt.Errorf("open %s/%s: %w", archive, name, fs.ErrNotExist)
+	f.last.users++
+	return f.last, nil
+}
+
+// leave closes a zip that nobody uses any more. It is called under the lock.
+func (f *Folder) leave(z *openZip) {
+	if z == nil {
+		return
+	}
+	if z.users--; z.users == 0 {
+		z.file.Close()
+	}
 }
 
 func (m *member) read(p []byte) (int, error) {

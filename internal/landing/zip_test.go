@@ -4,10 +4,13 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -114,4 +117,73 @@ func TestZips(t *testing.T) {
 		_, err = io.ReadAll(file)
 	}
 	assert.ErrorContains(t, err, "damaged")
+}
+
+// TestMembersShareTheirZip opens many members at once, one after another zip took
+// the place of theirs, and leaves no file open.
+func TestMembersShareTheirZip(t *testing.T) {
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "in"), 0o755))
+	pack := func(of string) {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for i := range 300 {
+			w, err := z.Create(fmt.Sprintf("m%d.csv", i))
+			require.NoError(t, err)
+			fmt.Fprintf(w, "%s %d", of, i)
+		}
+		require.NoError(t, z.Close())
+		require.NoError(t, os.WriteFile(filepath.Join(root, "upload"), b.Bytes(), 0o644))
+		require.NoError(t, os.Rename(filepath.Join(root, "upload"), filepath.Join(root, "in", "d.zip")))
+	}
+	openFiles := func() (n int) {
+		list, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		for _, e := range list {
+			if to, _ := os.Readlink("/proc/self/fd/" + e.Name()); strings.Contains(to, "d.zip") && strings.HasPrefix(to, root) {
+				n++
+			}
+		}
+		return n
+	}
+	pack("old")
+	f, err := Open([]string{root}, "in")
+	require.NoError(t, err)
+	f.Zips = true
+	var wg sync.WaitGroup
+	for i := range 300 {
+		wg.Go(func() {
+			file, err := f.Open(fmt.Sprintf("d.zip/m%d.csv", i))
+			if assert.NoError(t, err) {
+				got, err := io.ReadAll(file)
+				assert.NoError(t, err)
+				assert.Equal(t, fmt.Sprintf("old %d", i), string(got))
+				assert.True(t, file.Unchanged())
+				assert.NoError(t, file.Close())
+			}
+		})
+	}
+	wg.Wait()
+	assert.Equal(t, 1, openFiles(), "the zip stays open for the next member")
+	before, err := f.Open("d.zip/m7.csv")
+	require.NoError(t, err)
+	pack("new")
+	after, err := f.Open("d.zip/m7.csv")
+	require.NoError(t, err)
+	for file, want := range map[*File]string{before: "old 7", after: "new 7"} {
+		require.NoError(t, file.Rewind())
+		got, err := io.ReadAll(file)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(got))
+	}
+	assert.False(t, before.Unchanged())
+	assert.True(t, after.Unchanged())
+	require.NoError(t, before.Close())
+	require.NoError(t, f.Close())
+	require.NoError(t, after.Rewind(), "a member outlives its folder")
+	got, err := io.ReadAll(after)
+	require.NoError(t, err)
+	assert.Equal(t, "new 7", string(got))
+	require.NoError(t, after.Close())
+	assert.Zero(t, openFiles())
 }

@@ -393,13 +393,27 @@ type Limit struct {
 type feedRowsInput struct {
 	FeedPath
 	Limit
+	Table string `query:"table" maxLength:"200" doc:"schema.table, of a feed that ends in several; without a schema, public"`
 }
 
 func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target.Rows], error) {
-	return give(s.browse(ctx, in.Feed, nil, 0, in.Most))
+	return give(s.browse(ctx, in.Feed, func(f *feed.Feed) (*feed.Feed, error) {
+		switch {
+		case in.Table != "":
+			of := f.Ends(TablePath{in.Table}.split())
+			if of == nil {
+				return nil, fmt.Errorf("%s does not end in the table %s", f.Name, in.Table)
+			}
+			return of, nil
+		case f.HasKinds():
+			return nil, fmt.Errorf("%s ends in several tables; say which table, or ask for the rows of an arrival", f.Name)
+		}
+		return f, nil
+	}, 0, 0, in.Most))
 }
 
-func (s *Server) browse(ctx context.Context, name string, a *ledger.Arrival, after int64, most int) (*target.Rows, error) {
+// browse gives rows of the target of a kind of a feed's files.
+func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error), arrival, after int64, most int) (*target.Rows, error) {
 	record, err := s.ledger.AnyFeed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -408,14 +422,7 @@ func (s *Server) browse(ctx context.Context, name string, a *ledger.Arrival, aft
 	if err != nil {
 		return nil, err
 	}
-	var captures map[string]any
-	arrival := int64(0)
-	if a != nil {
-		captures, arrival = a.Captures, a.ID
-	} else if f.HasKinds() {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s ends in several tables; ask for the rows of an arrival", f.Name)}
-	}
-	if f, err = f.Of(captures); err != nil {
+	if f, err = of(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}
 	table, err := engine.Table(f)
@@ -497,7 +504,7 @@ func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(s.browse(ctx, a.Feed, &a, in.AfterLine, in.Most))
+	return give(s.browse(ctx, a.Feed, func(f *feed.Feed) (*feed.Feed, error) { return f.Of(a.Captures) }, a.ID, in.AfterLine, in.Most))
 }
 
 type runsInput struct {

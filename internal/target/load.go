@@ -65,7 +65,11 @@ func (s *Session) Begin(ctx context.Context, t *Fitted, parts int) (*Load, error
 }
 
 func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage string) (*Load, error) {
-	if _, err := s.conn.Exec(ctx, "BEGIN ISOLATION LEVEL "+mode); err != nil {
+	begin := "BEGIN ISOLATION LEVEL " + mode
+	if s.Limit > 0 {
+		begin += fmt.Sprintf("; SET LOCAL statement_timeout = %d", max(1, s.Limit.Milliseconds()))
+	}
+	if _, err := s.conn.PgConn().Exec(ctx, begin).ReadAll(); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
 	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}, nil

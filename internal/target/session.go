@@ -15,6 +15,10 @@ import (
 // as long as the session and emptied at each commit, so that small loads leave
 // no trace in the catalogs. One goroutine at a time uses a session.
 type Session struct {
+	// Limit bounds each statement of a load; 0 is no bound. The database ends what
+	// takes longer, even where we are not there any more to end it.
+	Limit time.Duration
+
 	conn   *pgx.Conn
 	stages map[string]bool
 	db     *Database

@@ -733,3 +733,25 @@ func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
 		l.Close(ctx)
 	}
 }
+
+// TestTheDatabaseEndsWhatTakesTooLong bounds the statements of a load, and none of
+// what comes after it.
+func TestTheDatabaseEndsWhatTakesTooLong(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	fitted, err := s.db.Fit(ctx, gauge(standard))
+	require.NoError(t, err)
+	s.session.Limit = 20 * time.Millisecond
+	l, err := s.session.Begin(ctx, fitted, 1)
+	require.NoError(t, err)
+	err = l.exec(ctx, "SELECT pg_sleep(60)")
+	assert.ErrorContains(t, err, "statement timeout")
+	assert.Empty(t, Refusal(err), "it may pass: it is tried again")
+	l.Close(ctx)
+	assert.Equal(t, []string{"0"}, s.lines("SHOW statement_timeout"))
+	s.session.Limit = 0
+	l, err = s.session.Begin(ctx, fitted, 1)
+	require.NoError(t, err)
+	defer l.Close(ctx)
+	require.NoError(t, l.exec(ctx, "SELECT pg_sleep(0.05)"))
+}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/parquet-go/parquet-go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -124,6 +126,7 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	b.sees("Today")
 	b.do(chromedp.Navigate(s.URL + "/rejects?feed=gauge-readings"))
 	b.sees("type", "level_m", "not a number", "Click a row to mend it.", "SR0102")
+	assert.Equal(t, "2,4x", b.marked())
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('button.mend').click()`))
 	require.Eventually(t, func() bool {
 		there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector('textarea') !== null`))
@@ -149,6 +152,79 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	b.sees("It would be loaded", "read =", "Rows that would be rejected", "What the checks saw", "outdated")
 	b.do(chromedp.Navigate(s.URL + "/arrivals/8"))
 	b.sees("What the checks saw", "known_stations")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	assert.Empty(t, b.complaints)
+}
+
+// marked gives what is marked in the first reject that the page shows.
+func (b *browser) marked() string {
+	b.t.Helper()
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('mark')?.innerText ?? ''`))
+	require.NoError(b.t, err)
+	return text
+}
+
+// TestARowWithoutTextIsMendedInTheConsole mends a row of a Parquet file, which is
+// shown as JSON with the cell at fault marked, and not another that looks like it.
+func TestARowWithoutTextIsMendedInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	ctx := context.Background()
+	var columns bytes.Buffer
+	require.NoError(t, parquet.Write(&columns, []struct {
+		Probe string  `parquet:"probe"`
+		Depth float64 `parquet:"depth_m"`
+		Oxy   float64 `parquet:"oxygen"`
+	}{{"P99", 1.5, 8.1}, {"P99", 2, 99}}))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing", "probes.parquet"), columns.Bytes(), 0o644))
+	_, err := s.client.PutFeed(ctx, "probes", "probes.yaml", `feed: probes
+landing: {at: landing, files: "probes*", settle: 50ms}
+format: parquet
+schema:
+  fields:
+    - {name: probe}
+    - {name: depth_m, type: number}
+    - {name: oxygen_mg_l, type: number, source: oxygen, constraints: {maximum: 20}}
+  primaryKey: [probe, depth_m]
+tolerate: {rejects: 50%}
+target: {table: river.probe}
+`)
+	require.NoError(t, err)
+	s.eventually(func() bool {
+		list, err := s.client.Arrivals(ctx, ledger.Filter{Feed: "probes", State: ledger.Loaded, Most: 1})
+		require.NoError(t, err)
+		return len(list.Items) == 1
+	})
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today")
+	b.do(chromedp.Navigate(s.URL + "/rejects?feed=probes"))
+	b.sees("more than the maximum 20", `{"probe":"P99","depth_m":2,"oxygen":99}`)
+	assert.Equal(t, "99", b.marked())
+	original, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('mark').previousSibling.textContent`))
+	require.NoError(t, err)
+	assert.Equal(t, `{"probe":"P99","depth_m":2,"oxygen":`, original)
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('button.mend').click()`))
+	require.Eventually(t, func() bool {
+		there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector('textarea') !== null`))
+		return err == nil && there
+	}, browserPatience, 50*time.Millisecond)
+	b.do(chromedp.Evaluate[chromedp.Void](`{
+		const t = document.querySelector('textarea')
+		t.value = t.value.replace(':99}', ':9.9}')
+		t.dispatchEvent(new Event('input', { bubbles: true }))
+	}`))
+	b.sees("1 mended", "Hand in 1")
+	b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find((b) => b.innerText.trim() === 'Hand in 1').click()`))
+	b.sees("keep the file and the line that they came from")
+	b.do(chromedp.SendKeys(`.n-modal input`, "a point slipped\n"))
+	b.sees("mended in arrival")
+	s.eventually(func() bool {
+		_, out, _ := s.mullein("rows", "probes")
+		return strings.Contains(out, "9.9")
+	})
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)

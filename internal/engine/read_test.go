@@ -1,13 +1,17 @@
 package engine
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/feed"
@@ -59,4 +63,41 @@ func BenchmarkReading(b *testing.B) {
 		require.NoError(b, file.Close())
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/rows, "ns/row")
+}
+
+// TestDigestsOfFiles takes digests of files that are read in pieces of all sizes,
+// in order, begun anew, and known beforehand.
+func TestDigestsOfFiles(t *testing.T) {
+	t.Parallel()
+	random := rand.New(rand.NewPCG(7, 8))
+	content := make([]byte, 3<<20)
+	for i := range content {
+		content[i] = byte(random.Uint32())
+	}
+	for _, size := range []int{0, 1, 1000, hashedAside - 1, hashedAside, hashedAside + 1, 1 << 20, len(content)} {
+		want := fmt.Sprintf("%x", sha256.Sum256(content[:size]))
+		for _, piece := range []int{1000, hashedAside, 256 << 10} {
+			h := newHasher(bytes.NewReader(content[:size]), "")
+			buffer := make([]byte, piece)
+			var read []byte
+			for {
+				n, err := h.Read(buffer)
+				read = append(read, buffer[:n]...)
+				clear(buffer) // whoever reads may write to it again at once
+				if err != nil {
+					require.Equal(t, io.EOF, err)
+					break
+				}
+			}
+			assert.True(t, bytes.Equal(content[:size], read))
+			assert.Equal(t, want, h.sum(), "%d bytes in pieces of %d", size, piece)
+			assert.Equal(t, want, h.sum(), "asked twice")
+			assert.EqualValues(t, size, h.n)
+		}
+	}
+	h := newHasher(bytes.NewReader(content), "known")
+	_, err := io.Copy(io.Discard, h)
+	require.NoError(t, err)
+	assert.Equal(t, "known", h.sum())
+	assert.EqualValues(t, len(content), h.n)
 }

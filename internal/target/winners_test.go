@@ -125,3 +125,68 @@ func TestRowsAreTakenBackBeforeTheyAreSent(t *testing.T) {
 	}
 	assert.Equal(t, want, got)
 }
+
+// TestKnownDigests asks for digests in the order of the table, in disorder, of
+// rows that are new, and of rows that come twice, and holds the answers against a
+// map.
+func TestKnownDigests(t *testing.T) {
+	const held = 30_000
+	digest := func(i int) []byte {
+		return tabular.AppendDigest(nil, fmt.Appendf(nil, "row %d", i))
+	}
+	orders := map[string]func(random *rand.Rand, i int) int{
+		"in order":                func(_ *rand.Rand, i int) int { return i },
+		"backwards":               func(_ *rand.Rand, i int) int { return held - 1 - i },
+		"one in twenty elsewhere": func(_ *rand.Rand, i int) int { return map[bool]int{true: held - 1 - i, false: i}[i%20 == 3] },
+		"at random":               func(random *rand.Rand, i int) int { return random.IntN(held) },
+		"one in five is new": func(_ *rand.Rand, i int) int {
+			if i%5 == 0 {
+				return held + i
+			}
+			return i
+		},
+		"all are new": func(_ *rand.Rand, i int) int { return held + i },
+	}
+	for name, order := range orders {
+		t.Run(name, func(t *testing.T) {
+			k := &known{}
+			k.begin(held)
+			for from := 0; from < held; from += digestsAtOnce {
+				var some [][2]uint64
+				for i := from; i < min(from+digestsAtOnce, held); i++ {
+					some = append(some, halves(digest(i)))
+				}
+				k.add(some)
+			}
+			random := rand.New(rand.NewPCG(9, 9))
+			met := map[int]bool{}
+			var skipped, repeats int64
+			for i := range 2 * tryKnown {
+				row := order(random, i%held)
+				has := k.has(digest(row))
+				if k.over { // it has given up: that is always right
+					require.False(t, has)
+					continue
+				}
+				require.Equal(t, row < held, has, "row %d", row)
+				switch {
+				case !has:
+				case met[row]:
+					repeats++
+				default:
+					skipped++
+					met[row] = true
+				}
+			}
+			assert.Equal(t, skipped, k.skipped)
+			assert.Equal(t, repeats, k.repeats)
+			assert.Equal(t, name == "all are new", k.skipped == 0)
+			assert.False(t, k.has(Gone), "a deletion is no row")
+			for row := range met {
+				at, ok := k.find(halves(digest(row)))
+				require.True(t, ok)
+				require.True(t, k.wasMet(at))
+			}
+		})
+	}
+}

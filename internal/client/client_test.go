@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -62,4 +63,35 @@ func TestRefusalsAreReadable(t *testing.T) {
 	_, err = New("http://127.0.0.1:1", "mu_secret").Status(context.Background())
 	assert.ErrorContains(t, err, "no service answers at http://127.0.0.1:1")
 	assert.NotContains(t, err.Error(), "mu_secret")
+}
+
+// TestWatchHandsOverEvents reads a stream of events with other things between
+// them, goes on after one that was seen, and ends as it is told.
+func TestWatchHandsOverEvents(t *testing.T) {
+	const stream = "event: hello\ndata: {\"at\": \"2026-07-01T12:00:00Z\"}\n\nid: 7\nevent: change\ndata: {\"id\": 7, \"kind\": \"arrival\", \"feed\": \"gauge-readings\", \"state\": \"loaded\"}\n\n" +
+		"event: progress\ndata: {\"loads\": []}\n\nid: 9\nevent: change\ndata: {\"id\": 9, \"kind\": \"run\", \"state\": \"done\"}\n\n"
+	c, asked := answering(t, http.StatusOK, stream)
+	var got []int64
+	err := c.Watch(context.Background(), 5, func(e ledger.Event) error {
+		got = append(got, e.ID)
+		return nil
+	})
+	assert.ErrorIs(t, err, ErrEnded)
+	assert.Equal(t, []int64{7, 9}, got)
+	assert.Equal(t, "5", asked.Header.Get("Last-Event-ID"))
+	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
+	enough := errors.New("enough")
+	assert.ErrorIs(t, c.Watch(context.Background(), 0, func(ledger.Event) error { return enough }), enough)
+	assert.Empty(t, asked.Header.Get("Last-Event-ID"), "from now on")
+
+	c, _ = answering(t, http.StatusUnauthorized, `{}`)
+	var refusal *Error
+	require.ErrorAs(t, c.Watch(context.Background(), 0, nil), &refusal)
+	assert.Equal(t, http.StatusUnauthorized, refusal.Status)
+	c, _ = answering(t, http.StatusOK, "event: change\ndata: {broken\n\n")
+	assert.ErrorContains(t, c.Watch(context.Background(), 0, nil), "an event is not understood")
+	assert.ErrorContains(t, New("http://127.0.0.1:1", "x").Watch(context.Background(), 0, nil), "no service answers")
+	ended, cancel := context.WithCancel(context.Background())
+	cancel()
+	assert.ErrorIs(t, c.Watch(ended, 0, nil), context.Canceled)
 }

@@ -294,3 +294,55 @@ func TestChecksAndRejectsThroughTheAPI(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "table or avro")
 }
+
+// TestAFeedFileIsRehearsedAndPutInTheConsole picks a feed file that is wrong, then
+// one that is right, sees what a load of its first file would do, and puts it.
+func TestAFeedFileIsRehearsedAndPutInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/water"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/water/TEMP_20260701.csv"), []byte("station_id,celsius\nSR0101,14.2\nSR0102,99\n"), 0o644))
+	const definition = `feed: water-temperature
+landing: {at: landing/water, files: "TEMP_{slot:%Y%m%d}.csv", settle: 50ms}
+schema:
+  fields: [{name: station_id}, {name: celsius, type: number, constraints: {maximum: 40}}]
+  primaryKey: station_id
+tolerate: {rejects: 50%}
+target: {table: river.water_temperature}
+`
+	folder := t.TempDir()
+	good, wrong := filepath.Join(folder, "water.yaml"), filepath.Join(folder, "wrong.yaml")
+	require.NoError(t, os.WriteFile(good, []byte(definition), 0o644))
+	require.NoError(t, os.WriteFile(wrong, []byte(strings.Replace(definition, "type: number", "type: numbr", 1)), 0o644))
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today")
+	b.do(chromedp.Navigate(s.URL + "/feeds"))
+	b.sees("No feeds yet", "Rehearse a feed file")
+	b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('a')].find((a) => a.innerText === 'Rehearse a feed file').click()`))
+	b.sees("Rehearsal of a feed file that is not put yet")
+	press := func(name string) {
+		t.Helper()
+		b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find((b) => b.innerText.trim() === '` + name + `').click()`))
+	}
+	b.do(chromedp.SetUploadFiles(`input[name=definition]`, []string{wrong}))
+	press("Rehearse")
+	b.sees("the feed file is wrong", `wrong.yaml:4:`, `unknown type "numbr"; did you mean "number"?`)
+	b.mu.Lock()
+	b.complaints = nil // the browser's own word about the answer 422
+	b.mu.Unlock()
+	b.do(chromedp.SetUploadFiles(`input[name=definition]`, []string{good}))
+	press("Rehearse")
+	b.sees("It would be loaded", "TEMP_20260701.csv", "What would be made or changed first", `CREATE TABLE IF NOT EXISTS "river"."water_temperature"`, "14.2", "Rows that would be rejected", "more than the maximum 40")
+	code, out, _ := s.mullein("feed", "list")
+	assert.Equal(t, 0, code)
+	assert.NotContains(t, out, "water-temperature", "nothing was put")
+	press("Put this feed")
+	b.sees("water-temperature", "river.water_temperature", "The last loads", "TEMP_20260701.csv")
+	code, out, _ = s.mullein("rows", "water-temperature")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "14.2")
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	assert.Empty(t, b.complaints)
+}

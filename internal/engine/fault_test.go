@@ -247,7 +247,7 @@ target: {table: Odd Schema.Table, lineage: none}
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Rejected: 1}, a.Balance)
 	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Feed: "plain", Most: 10})
 	require.NoError(t, err)
-	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 2, ColumnName: "select", Reason: "the value stands in an earlier row too, and the column is unique", Value: "a|b", Original: "2|'a|b'|1, 2|{}", Rule: "unique"}, rejects[0].Reject)
+	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 2, ColumnName: "select", Reason: "the value stands in an earlier row too, and the column is unique", Value: "a|b", Original: "2|'a|b'|1, 2|{}", Rule: "unique", MarkFrom: 3, MarkTo: 6}, rejects[0].Reject)
 	h.drop("b.txt", strings.Replace(file, "3, 4", "3, 5", 1))
 	b := h.arrival("b.txt")
 	require.Equal(t, ledger.Loaded, b.State, b.Reason)

@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/feeds', component: () => import('./pages/Feeds.vue'), meta: { title: 'Feeds' } },
     { path: '/feeds/:feed', component: () => import('./pages/Feed.vue'), meta: { title: 'Feed' } },
     { path: '/feeds/:feed/checks/:check', component: () => import('./pages/Check.vue'), meta: { title: 'Check' } },
+    { path: '/rehearsal', component: () => import('./pages/Rehearse.vue'), meta: { title: 'Rehearsal' } },
     { path: '/feeds/:feed/rehearsal', component: () => import('./pages/Rehearse.vue'), meta: { title: 'Rehearsal' } },
     { path: '/rejects', component: () => import('./pages/Rejects.vue'), meta: { title: 'Rejects' } },
     { path: '/ledger', component: () => import('./pages/Ledger.vue'), meta: { title: 'Ledger' } },

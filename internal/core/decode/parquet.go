@@ -606,6 +606,8 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 		return of(kind, 1, 1)
 	}
 	switch t := e.LogicalType.Value.(type) {
+	case *format.NullType: // nothing but nulls
+		return tabular.Null, parquetPlain
 	case *format.DateType:
 		return of(tabular.Day, 1, 1)
 	case *format.TimeType:

@@ -9,9 +9,12 @@ const { data, error } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.G
 
 <template>
   <section class="panel">
-    <h1>Feeds</h1>
+    <div class="row spread">
+      <h1>Feeds</h1>
+      <router-link to="/rehearsal">Rehearse a feed file</router-link>
+    </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
-    <p v-if="data && !data.items.length" class="nothing">No feeds yet. <code>mullein feed put FILE</code> creates one from a feed file.</p>
+    <p v-if="data && !data.items.length" class="nothing">No feeds yet. <code>mullein feed draft FILE</code> proposes a feed file from a sample, <code>mullein feed put FILE</code> creates a feed.</p>
     <table v-if="data?.items.length" class="grid">
       <thead>
         <tr>

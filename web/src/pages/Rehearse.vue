@@ -1,20 +1,24 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { NButton, NCheckbox, NSelect } from 'naive-ui'
+import { NButton, NCheckbox, NSelect, useMessage } from 'naive-ui'
 import { computed, onMounted, ref } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Rehearsal } from '../api/client'
 import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
 import RejectTable from '../components/RejectTable.vue'
 import { duration } from '../format'
 
-// What a load would do to the real table. Nothing is loaded.
+// What a load would do to the real table. Nothing is loaded. Without a feed, or
+// with another feed file, it rehearses with one that is not put yet.
 const route = useRoute()
-const feed = computed(() => String(route.params.feed))
+const router = useRouter()
+const message = useMessage()
+const feed = computed(() => String(route.params.feed ?? ''))
 const { data: files } = useQuery({
   queryKey: ['files', feed],
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}/files', { params: { path: { feed: feed.value }, query: { limit: 1000 } } })),
+  enabled: computed(() => !!feed.value),
 })
 const options = computed(() => [
   { value: '', label: 'The file that would be next' },
@@ -23,6 +27,7 @@ const options = computed(() => [
 const path = ref(String(route.query.path ?? ''))
 const deep = ref(false)
 const own = ref<File>()
+const definition = ref<File>()
 const busy = ref(false)
 const problem = ref('')
 const out = ref<Rehearsal>()
@@ -31,43 +36,63 @@ async function go() {
   busy.value = true
   problem.value = ''
   out.value = undefined
-  const q = new URLSearchParams({ feed: feed.value, deep: String(deep.value) })
+  const q = new URLSearchParams({ deep: String(deep.value) })
+  if (!definition.value) q.set('feed', feed.value)
   if (path.value && !own.value) q.set('path', path.value)
   let body: FormData | undefined
-  if (own.value) {
+  if (own.value || definition.value) {
     body = new FormData()
-    body.append('file', own.value, own.value.name)
+    if (definition.value) body.append('definition', definition.value, definition.value.name)
+    if (own.value) body.append('file', own.value, own.value.name)
   }
   try {
     const answer = await fetch(`/api/v1/rehearsals?${q}`, { method: 'POST', body })
-    const said = (await answer.json()) as Rehearsal & { detail?: string }
+    const said = (await answer.json()) as Rehearsal & { detail?: string; errors?: { location?: string; message: string }[] }
     if (answer.ok) out.value = said
-    else problem.value = said.detail ?? 'The service refused.'
+    else problem.value = [said.detail ?? 'The service refused.', ...(said.errors ?? []).map((e) => `${e.location}: ${e.message}`)].join('\n')
   } catch {
     problem.value = 'The service does not answer.'
   } finally {
     busy.value = false
   }
 }
-onMounted(go)
-const pick = (e: Event) => (own.value = (e.target as HTMLInputElement).files?.[0])
+onMounted(() => feed.value && go())
+const picked = (e: Event) => (e.target as HTMLInputElement).files?.[0]
+
+// put keeps the feed file that was rehearsed with.
+async function put() {
+  const file = definition.value
+  if (!file || !out.value) return
+  const name = out.value.feed
+  try {
+    const said = await got(api.PUT('/api/v1/feeds/{feed}', { params: { path: { feed: name } }, body: { file: file.name, definition: await file.text() } }))
+    message.success(`${name} is put, as version ${said.version}.`)
+    void router.push(`/feeds/${name}`)
+  } catch (e) {
+    problem.value = (e as Error).message
+  }
+}
 const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, path: out.value!.path })))
 </script>
 
 <template>
   <section class="panel">
-    <h1>
+    <h1 v-if="feed">
       Rehearsal of <router-link :to="`/feeds/${feed}`">{{ feed }}</router-link>
     </h1>
+    <h1 v-else>Rehearsal of a feed file that is not put yet</h1>
     <p class="quiet">Says what a load would do to the real table, in a read-only snapshot. Nothing is loaded, nothing is locked.</p>
     <div class="row ask">
-      <n-select v-model:value="path" size="small" filterable :options="options" :disabled="!!own" class="file" />
-      <label class="own">or a file of your own <input type="file" @change="pick" /></label>
+      <label class="own"
+        >{{ feed ? 'With another feed file' : 'Feed file' }} <input type="file" accept=".yaml,.yml" name="definition" @change="(e) => (definition = picked(e))"
+      /></label>
+      <n-select v-if="feed" v-model:value="path" size="small" filterable :options="options" :disabled="!!own" class="file" />
+      <label class="own">{{ feed ? 'or a file of your own' : 'a file, else the next one at its landing' }} <input type="file" name="file" @change="(e) => (own = picked(e))" /></label>
       <n-checkbox v-model:checked="deep" title="The statements are executed too, and rolled back; the table is locked meanwhile.">deep</n-checkbox>
-      <n-button size="small" type="primary" :loading="busy" @click="go">Rehearse</n-button>
+      <n-button size="small" type="primary" :loading="busy" :disabled="!feed && !definition" @click="go">Rehearse</n-button>
     </div>
   </section>
-  <p v-if="problem" class="panel bad" role="alert">{{ problem }}</p>
+  <p v-if="problem" class="panel bad lines" role="alert">{{ problem }}</p>
   <template v-if="out">
     <section class="panel">
       <h2 class="path">{{ out.path }}</h2>
@@ -75,9 +100,10 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       <p v-else role="status">It would be loaded. This took {{ duration(out.took * 1000) }}.</p>
       <BalanceBar :balance="out.balance" />
       <p v-if="out.traces" class="quiet">Traces: {{ out.traces }}.</p>
+      <p v-if="definition"><n-button size="small" :disabled="!!out.refused" @click="put">Put this feed</n-button> <span class="quiet">It starts to load what is at its landing.</span></p>
     </section>
     <section v-if="out.shape?.length" class="panel">
-      <h2>{{ out.refused ? 'The table does not fit' : 'What would be made first' }}</h2>
+      <h2>{{ out.refused ? 'The table does not fit' : 'What would be made or changed first' }}</h2>
       <pre v-for="s in out.shape" :key="s" class="mono">{{ s }}</pre>
     </section>
     <section v-if="out.checks?.length" class="panel">
@@ -127,6 +153,9 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
 }
 .bad {
   color: var(--bad);
+}
+.lines {
+  white-space: pre-wrap;
 }
 del {
   color: var(--quiet);

@@ -291,6 +291,9 @@ func (c *command) rehearsal(r engine.Rehearsal) {
 	if r.Refused != "" {
 		fmt.Fprintf(c.out, "It would be refused: %s\n", r.Refused)
 	}
+	if r.Known != "" {
+		fmt.Fprintf(c.out, "Of this very file: %s.\n", r.Known)
+	}
 	for _, s := range r.Shape {
 		fmt.Fprintf(c.out, "  %s\n", strings.ReplaceAll(s, "\n", "\n  "))
 	}

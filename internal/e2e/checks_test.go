@@ -339,9 +339,10 @@ target: {table: river.water_temperature}
 	assert.NotContains(t, out, "water-temperature", "nothing was put")
 	press("Put this feed")
 	b.sees("water-temperature", "river.water_temperature", "The last loads", "TEMP_20260701.csv")
-	code, out, _ = s.mullein("rows", "water-temperature")
-	assert.Equal(t, 0, code)
-	assert.Contains(t, out, "14.2")
+	s.eventually(func() bool {
+		_, out, _ = s.mullein("rows", "water-temperature")
+		return strings.Contains(out, "14.2")
+	})
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)

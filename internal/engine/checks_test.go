@@ -285,7 +285,12 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"), "and was not")
 	_, err = h.engine.Rehearse(ctx, h.definition(), "", nil, true)
 	assert.ErrorContains(t, err, "needs river.gauge as it will be")
+	assert.Empty(t, r.Known, "it waits")
 	h.run(ledger.Wanted{})
+	r, err = h.engine.Rehearse(ctx, h.definition(), "G_K1_20260701T1200.csv", nil, false)
+	require.NoError(t, err)
+	assert.Contains(t, r.Known, "which is loaded")
+	assert.EqualValues(t, 2, r.Balance.Unchanged)
 	before := h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1")
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;7;2\nSR0002;2026-07-01T12:00:00Z;;-1\nSR0003;2026-07-01T12:00:00Z;1;1\nbad;2026-07-01T12:00:00Z;1;1\n"+row(3, "1"))
 	for _, deep := range []bool{false, true} {

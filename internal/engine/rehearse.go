@@ -23,6 +23,7 @@ type Rehearsal struct {
 	Feed    string          `json:"feed"`
 	Path    string          `json:"path"`
 	Refused string          `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
+	Known   string          `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
 	Balance balance.Balance `json:"balance"`
 	Checks  []check.Result  `json:"checks"`
 	Shape   []string        `json:"shape" doc:"What would be made or does not fit"`
@@ -70,8 +71,12 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	if err != nil {
 		return nil, err
 	}
+	known := ""
 	if one.file != nil {
 		defer one.file.Close()
+		if known, err = e.became(ctx, f.Name, one.file.Entry); err != nil {
+			return nil, err
+		}
 	}
 	kind, err := f.Of(one.arrival.Captures)
 	if err != nil {
@@ -85,7 +90,7 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	if err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Checks: []check.Result{}, Shape: []string{}, Columns: w.extended().OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Known: known, Checks: []check.Result{}, Shape: []string{}, Columns: w.extended().OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	var misfit *target.MisfitError
 	if w.target, err = e.TargetOf(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
@@ -110,6 +115,19 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	err = l.rehearse(ctx, session, fitted, one, r)
 	r.Took = time.Since(began).Seconds()
 	return r, err
+}
+
+// became says what became of a file that has come to its end already.
+func (e *Engine) became(ctx context.Context, feed string, file landing.Entry) (string, error) {
+	newest, err := e.Ledger.Newest(ctx, feed, []string{file.Path})
+	a, known := newest[file.Path]
+	if err != nil || !known || a.FinishedAt == nil || !file.Same(landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}) {
+		return "", err
+	}
+	if a.Reason == "" {
+		return fmt.Sprintf("it is arrival %d, which is %s", a.ID, a.State), nil
+	}
+	return fmt.Sprintf("it is arrival %d, which is %s: %s", a.ID, a.State, a.Reason), nil
 }
 
 // subject finds the file to rehearse with.

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Rehearsal } from '../api/client'
 import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
+import FilePick from '../components/FilePick.vue'
 import RejectTable from '../components/RejectTable.vue'
 import { duration } from '../format'
 
@@ -57,7 +58,6 @@ async function go() {
   }
 }
 onMounted(() => feed.value && go())
-const picked = (e: Event) => (e.target as HTMLInputElement).files?.[0]
 
 // put keeps the feed file that was rehearsed with.
 async function put() {
@@ -82,14 +82,26 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
     </h1>
     <h1 v-else>Rehearsal of a feed file that is not put yet</h1>
     <p class="quiet">Says what a load would do to the real table, in a read-only snapshot. Nothing is loaded, nothing is locked.</p>
-    <div class="row ask">
-      <label class="own"
-        >{{ feed ? 'With another feed file' : 'Feed file' }} <input type="file" accept=".yaml,.yml" name="definition" @change="(e) => (definition = picked(e))"
-      /></label>
-      <n-select v-if="feed" v-model:value="path" size="small" filterable :options="options" :disabled="!!own" class="file" />
-      <label class="own">{{ feed ? 'or a file of your own' : 'a file, else the next one at its landing' }} <input type="file" name="file" @change="(e) => (own = picked(e))" /></label>
-      <n-checkbox v-model:checked="deep" title="The statements are executed too, and rolled back; the table is locked meanwhile.">deep</n-checkbox>
-      <n-button size="small" type="primary" :loading="busy" :disabled="!feed && !definition" @click="go">Rehearse</n-button>
+    <div class="ask">
+      <span class="quiet">Feed</span>
+      <span class="row">
+        <span v-if="feed && !definition">{{ feed }}, as it is put, or</span>
+        <FilePick v-model="definition" name="definition" accept=".yaml,.yml" :words="feed ? 'Another feed file' : 'Choose a feed file'" />
+      </span>
+      <span class="quiet">File</span>
+      <span class="row">
+        <template v-if="!own">
+          <n-select v-if="feed" v-model:value="path" size="small" filterable :options="options" class="file" />
+          <span v-else>The first at its landing</span>
+          <span>or</span>
+        </template>
+        <FilePick v-model="own" name="file" words="One of your own" />
+      </span>
+      <span></span>
+      <span class="row">
+        <n-button size="small" type="primary" :loading="busy" :disabled="!feed && !definition" @click="go">Rehearse</n-button>
+        <n-checkbox v-model:checked="deep" title="The statements are executed too, and rolled back; the table is locked meanwhile.">deep</n-checkbox>
+      </span>
     </div>
   </section>
   <p v-if="problem" class="panel bad lines" role="alert">{{ problem }}</p>
@@ -98,6 +110,7 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       <h2 class="path">{{ out.path }}</h2>
       <p v-if="out.refused" class="bad" role="status">It would be refused: {{ out.refused }}</p>
       <p v-else role="status">It would be loaded. This took {{ duration(out.took * 1000) }}.</p>
+      <p v-if="out.known" class="quiet">Of this very file: {{ out.known }}. It is loaded again only when a person says <i>redo</i>.</p>
       <BalanceBar :balance="out.balance" />
       <p v-if="out.traces" class="quiet">Traces: {{ out.traces }}.</p>
       <p v-if="definition"><n-button size="small" :disabled="!!out.refused" @click="put">Put this feed</n-button> <span class="quiet">It starts to load what is at its landing.</span></p>
@@ -143,13 +156,13 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
 
 <style scoped>
 .ask {
-  flex-wrap: wrap;
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 8px 16px;
+  align-items: center;
 }
 .file {
   width: 420px;
-}
-.own {
-  color: var(--quiet);
 }
 .bad {
   color: var(--bad);

@@ -4,7 +4,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 each=${1:-1m}
-grep -roE '^func Fuzz[A-Za-z]+' internal --include='*_test.go' | sort | while IFS=: read -r file func; do
+failed=
+while IFS=: read -r file func; do
   echo "== ${file%/*} ${func#func }"
-  go test -run '^$' -fuzz "^${func#func }\$" -fuzztime "$each" "./${file%/*}" | grep -vE '^(fuzz: elapsed.*\)|)$' || { echo "failed: ${func#func }"; exit 1; }
-done
+  go test -run '^$' -fuzz "^${func#func }\$" -fuzztime "$each" "./${file%/*}" | grep -vE '^(fuzz: elapsed.*\)|)$' || failed="$failed ${func#func }"
+done < <(grep -roE '^func Fuzz[A-Za-z]+' internal --include='*_test.go' | sort)
+[ -z "$failed" ] || { echo "failed:$failed"; exit 1; }

@@ -129,6 +129,23 @@ func TestAFolderOfManyKinds(t *testing.T) {
 	assert.ErrorContains(t, err, "no files")
 }
 
+// TestADraftWithoutAKey proposes to add rows where no column can tell them apart,
+// and says that it is uncertain.
+func TestADraftWithoutAKey(t *testing.T) {
+	for content, want := range map[string]string{
+		`[{"profile": [1, 2]}, {"profile": [3]}]`:                            "mode: append  # uncertain: no column can be a key",
+		`[{"profile": [1, 2], "probe": "P1"}, {"profile": [3]}]`:             "primaryKey: [probe]  # uncertain",
+		`[{"profile": [1], "probe": "P1"}, {"profile": [1], "probe": "P2"}]`: "primaryKey: [probe]",
+	} {
+		feeds, _, err := Propose([]Sample{sample("profiles.json", content)}, "landing")
+		require.NoError(t, err)
+		require.Len(t, feeds, 1)
+		assert.Contains(t, feeds[0].Text, want)
+		_, err = feed.Parse("x", []byte(feeds[0].Text))
+		assert.NoError(t, err, feeds[0].Text)
+	}
+}
+
 // FuzzPropose demands that whatever is drafted is a feed.
 func FuzzPropose(f *testing.F) {
 	f.Add("GAUGE_20260701.csv", "id;x\n1;2\n")

@@ -64,13 +64,18 @@ func (t *table) note() {
 	}
 }
 
+// keyable tells whether columns of a type may be in a key.
+func keyable(kind string) bool {
+	return !slices.Contains([]string{"object", "array", "list", "geojson", "geopoint"}, kind)
+}
+
 // key chooses the columns that tell rows apart: few, to the left, and no
-// measurements.
+// measurements. There are none where no column can be in a key.
 func (t *table) key(types []found) (columns []int, note string) {
 	fits := func(k keyTry) bool {
 		for _, c := range k.columns {
 			kind := types[c].kind
-			if kind == "number" || kind == "boolean" || kind == "object" || kind == "array" || !types[c].required {
+			if kind == "number" || kind == "boolean" || !keyable(kind) || !types[c].required {
 				return false
 			}
 		}
@@ -84,12 +89,16 @@ func (t *table) key(types []found) (columns []int, note string) {
 	}
 	if len(possible) == 0 {
 		for i, f := range types {
-			if f.required && f.kind != "number" && f.kind != "object" && f.kind != "array" && len(columns) < maxKeyColumns {
+			if f.required && f.kind != "number" && keyable(f.kind) && len(columns) < maxKeyColumns {
 				columns = append(columns, i)
 			}
 		}
 		if len(columns) == 0 {
-			columns = []int{0}
+			first := slices.IndexFunc(types, func(f found) bool { return keyable(f.kind) })
+			if first < 0 {
+				return nil, "uncertain: no column can be a key; the rows of each file are added to those that are there"
+			}
+			columns = []int{first}
 		}
 		return columns, "uncertain: no few columns tell all rows apart; of rows alike in these, the last is kept"
 	}
@@ -345,13 +354,17 @@ func (k *kind) write(name, at string) string {
 	for _, c := range key {
 		keys = append(keys, columns[c])
 	}
-	line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(keyNote))
+	if keys != nil {
+		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(keyNote))
+	}
 	line("")
 	line("tolerate: {rejects: 0}")
 	line("")
 	line("target:")
 	line("  table: public.%s", strings.ReplaceAll(name, "-", "_"))
-	if newest != "" {
+	if keys == nil {
+		line("  mode: append%s", comment(keyNote))
+	} else if newest != "" {
 		line("  newest: %s%s", newest, comment("by its name; of two rows with one key the newer wins"))
 	}
 	line("  lineage: standard")

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -88,7 +89,7 @@ func (c *column) judge() found {
 		values = append(values, s)
 	}
 	sort.Strings(values)
-	for m := range c.blanks {
+	for _, m := range slices.Sorted(maps.Keys(c.blanks)) {
 		if m != "" {
 			f.missing = append(f.missing, m)
 		}

@@ -162,7 +162,11 @@ func (t *table) read(s Sample, sh *shape) error {
 
 // readTrees adds records, each flattened into columns with paths.
 func (t *table) readTrees(rows decode.Selector, header []string, sh *shape) error {
-	if err := rows.Select(header); err != nil {
+	sources := make([]string, len(header))
+	for i, name := range header {
+		sources[i] = pathOf([]string{name})
+	}
+	if err := rows.Select(sources); err != nil {
 		return err
 	}
 	for n := 0; n < rowsLooked; n++ {

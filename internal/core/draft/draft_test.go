@@ -12,6 +12,7 @@ import (
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/filename"
 	"mullein/internal/core/tabular"
 )
 
@@ -146,21 +147,61 @@ func TestADraftWithoutAKey(t *testing.T) {
 	}
 }
 
-// FuzzPropose demands that whatever is drafted is a feed.
+// TestNamesWithCharactersOfPatterns takes files whose names hold what means
+// something else in a pattern.
+func TestNamesWithCharactersOfPatterns(t *testing.T) {
+	for _, names := range [][]string{{"GAUGE 20260701 (1).csv"}, {"a|b*c?.csv"}, {"x{1}[2]}.csv"}, {"LAB (K1) 20260701.csv", "LAB (K1) 20260702.csv"}, {"r(1).cs(v)", "r(2).tx(t)"}} {
+		var samples []Sample
+		for _, name := range names {
+			samples = append(samples, sample(name, "id,level\n1,2\n2,3\n"))
+		}
+		feeds, _, err := Propose(samples, "landing")
+		require.NoError(t, err)
+		require.Len(t, feeds, 1)
+		f, err := feed.Parse("x", []byte(feeds[0].Text))
+		require.NoError(t, err, feeds[0].Text)
+		for _, name := range names {
+			assert.Empty(t, f.Landing.Look(name, 1).Why, "%s\n%s", name, feeds[0].Text)
+		}
+	}
+}
+
+// TestKeysThatAreNoPlainNames proposes sources that reach what has dots, slashes or
+// nothing in its name.
+func TestKeysThatAreNoPlainNames(t *testing.T) {
+	content := `[{"a.b": 1, "c": {"d/e": 2, "": 3, "f": {"~": 4}}, "*": 5, "list.s": [{"x.y": 6}, {"x.y": 7}]}]`
+	feeds, _, err := Propose([]Sample{sample("odd.json", content)}, "landing")
+	require.NoError(t, err)
+	require.Len(t, feeds, 1)
+	text := feeds[0].Text
+	for _, want := range []string{`source: "/a.b"`, `source: "/c/d~1e"`, `source: "/c/"`, `source: "c.f.~"`, `source: "/*"`, `each: "/list.s"`, `source: "/list.s/x.y"`} {
+		assert.Contains(t, text, want)
+	}
+	f, err := feed.Parse("x", []byte(text))
+	require.NoError(t, err, text)
+	assert.Equal(t, "/list.s", f.Each)
+}
+
+// FuzzPropose demands that whatever is drafted is a feed, and takes its file.
 func FuzzPropose(f *testing.F) {
 	f.Add("GAUGE_20260701.csv", "id;x\n1;2\n")
 	f.Add("a.json", `[{"a": {"b": [1]}, "c": [{"d": 1}]}]`)
 	f.Fuzz(func(t *testing.T, path, content string) {
-		feeds, _, err := Propose([]Sample{sample("x"+strings.Map(func(r rune) rune {
-			if strings.ContainsRune("{}()*?[]/\\\x00", r) || r < ' ' || r > '~' {
+		path = "x" + strings.Map(func(r rune) rune {
+			if r == '/' || r < ' ' || r > '~' {
 				return '_'
 			}
 			return r
-		}, path), content)}, "landing")
+		}, path)
+		feeds, _, err := Propose([]Sample{sample(path, content)}, "landing")
 		require.NoError(t, err)
 		for _, d := range feeds {
-			if _, err := feed.Parse("x", []byte(d.Text)); err != nil && !bytes.Contains([]byte(err.Error()), []byte("two fields read")) {
+			f, err := feed.Parse("x", []byte(d.Text))
+			if err != nil && !bytes.Contains([]byte(err.Error()), []byte("two fields read")) {
 				t.Fatalf("%v\n%s", err, d.Text)
+			}
+			if err == nil && filename.LeftOut(path, 1) == "" {
+				require.Empty(t, f.Landing.Look(path, 1).Why, "%q is not taken by\n%s", path, d.Text)
 			}
 		}
 	})

@@ -11,10 +11,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/tabular"
+	"mullein/internal/core/timeformat"
 )
 
 // shape is how a file is written.
@@ -310,36 +312,48 @@ func flatten(header []string, values []tabular.Value) ([]cell, repeated) {
 	var out []cell
 	var r repeated
 	for i, name := range header {
-		if strings.ContainsAny(name, "./") {
-			name = "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(name)
-		}
-		flattenInto(&out, &r, name, &values[i], 1)
+		flattenInto(&out, &r, []string{name}, &values[i])
 	}
 	return out, r
 }
 
-func flattenInto(out *[]cell, r *repeated, at string, v *tabular.Value, depth int) {
+// pathOf writes keys as a source: with dots between, or as a JSON Pointer where a
+// key could not stand so.
+func pathOf(keys []string) string {
+	pointer := ""
+	plain := true
+	for _, k := range keys {
+		plain = plain && k != "" && k != "*" && !strings.ContainsAny(k, "./")
+		pointer += "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(k)
+	}
+	if plain {
+		return strings.Join(keys, ".")
+	}
+	return pointer
+}
+
+func flattenInto(out *[]cell, r *repeated, at []string, v *tabular.Value) {
 	text := bytes.TrimSpace(v.B)
-	if v.Kind != tabular.JSON || depth > maxFlat || len(text) == 0 || strings.HasPrefix(at, "/") {
-		*out = append(*out, cell{at, tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M, D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
+	if v.Kind != tabular.JSON || len(at) > maxFlat || len(text) == 0 {
+		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M, D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
 		return
 	}
 	if text[0] == '{' {
 		for _, member := range members(text) {
-			flattenInto(out, r, at+"."+member.path, &member.value, depth+1)
+			flattenInto(out, r, append(slices.Clone(at), member.path), &member.value)
 		}
 		return
 	}
 	var items []json.RawMessage
 	if r.path != "" || json.Unmarshal(text, &items) != nil || len(items) == 0 || bytes.TrimSpace(items[0])[0] != '{' {
-		*out = append(*out, cell{at, tabular.Value{Kind: tabular.JSON, B: bytes.Clone(text)}})
+		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: tabular.JSON, B: bytes.Clone(text)}})
 		return
 	}
-	r.path = at
+	r.path = pathOf(at)
 	for _, item := range items {
 		var element []cell
-		none := repeated{path: at} // arrays within stay arrays
-		flattenInto(&element, &none, at, &tabular.Value{Kind: tabular.JSON, B: item}, depth+1)
+		none := repeated{path: r.path} // arrays within stay arrays
+		flattenInto(&element, &none, at, &tabular.Value{Kind: tabular.JSON, B: item})
 		r.elements = append(r.elements, element)
 	}
 }
@@ -368,9 +382,7 @@ func members(text []byte) []cell {
 	}
 	var out []cell
 	for i, h := range header {
-		if !strings.ContainsAny(h, "./") {
-			out = append(out, cell{h, rec.Values[i]})
-		}
+		out = append(out, cell{h, rec.Values[i]})
 	}
 	return out
 }
@@ -391,14 +403,18 @@ var dates = []struct {
 // dated replaces the date in a name by its capture.
 func dated(name string) (pattern, form string) {
 	for _, d := range dates {
-		if at := d.re.FindStringIndex(name); at != nil {
-			return name[:at[0]] + "{slot:" + d.form + "}" + name[at[1]:], d.form
+		for _, at := range d.re.FindAllStringIndex(name, -1) {
+			if layout, err := timeformat.Compile(d.form); err == nil {
+				if _, err := layout.Time([]byte(name[at[0]:at[1]]), time.UTC); err == nil {
+					return name[:at[0]] + "{slot:" + d.form + "}" + name[at[1]:], d.form
+				}
+			}
 		}
 	}
 	return name, ""
 }
 
-var pieces = regexp.MustCompile(`\{slot:[^}]*\}|[A-Za-z0-9]+|[^A-Za-z0-9{}]+`)
+var pieces = regexp.MustCompile(`\{slot:[^}]*\}|[A-Za-z0-9]+|[^A-Za-z0-9{}]+|[{}]`)
 
 // ends are what packing adds to a name.
 var ends = []string{".gz", ".zst", ".bz2"}

@@ -5,6 +5,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -62,6 +63,16 @@ func (t *table) note() {
 		}
 		k.seen[b.String()] = true
 	}
+}
+
+var plainText = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.]*$`)
+
+// quoted writes a text for YAML, in quotes where it needs them.
+func quoted(s string) string {
+	if plainText.MatchString(s) {
+		return s
+	}
+	return strconv.Quote(s)
 }
 
 // keyable tells whether columns of a type may be in a key.
@@ -227,7 +238,7 @@ func (k *kind) pattern() (pattern, note string) {
 	}
 	var ends []string
 	for e := range exts {
-		ends = append(ends, e)
+		ends = append(ends, literal(e))
 	}
 	slices.Sort(ends)
 	if len(ends) == 1 {
@@ -245,6 +256,22 @@ func (k *kind) pattern() (pattern, note string) {
 		note = "uncertain: one file was seen, and its name carries no date"
 	}
 	return b.String(), note
+}
+
+// literal writes a text as a pattern that it fits.
+func literal(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		switch r {
+		case '(', ')', '|', '*', '?', '{', '}':
+			b.WriteString("[" + string(r) + "]")
+		case '[', ']', '\\':
+			b.WriteByte('?')
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
 }
 
 func isSlot(piece string) bool { return strings.HasPrefix(piece, "{slot") }
@@ -268,8 +295,10 @@ func capture(b *strings.Builder, rows [][]string) (captured int) {
 			same = same && r[i] == piece
 		}
 		switch {
-		case same:
+		case same && isSlot(piece):
 			b.WriteString(piece)
+		case same:
+			b.WriteString(literal(piece))
 		case captured == 0:
 			b.WriteString("{part}")
 			captured++
@@ -320,7 +349,7 @@ func (k *kind) write(name, at string) string {
 		line("dialect: {%s}", d)
 	}
 	if k.shape.each != "" {
-		line("each: %s%s", k.shape.each, comment("a row for each element; the rest of the record is repeated"))
+		line("each: %s%s", quoted(k.shape.each), comment("a row for each element; the rest of the record is repeated"))
 	}
 	line("")
 	line("schema:")

@@ -169,7 +169,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
 	}, browserPatience, 50*time.Millisecond)
 
-	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings"))
+	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings&day=" + s.dayOfAMissingSlot()))
 	b.sees("on time", "to come", "5m", "Sun", "Excuse")
 	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings?show=landing"))
 	b.sees("Drop files here", "does not fit the pattern", "catchment K1")
@@ -203,6 +203,23 @@ func TestTheConsoleOfADay(t *testing.T) {
 
 // TestSeveralPagesShareOneStream opens more pages than a browser opens
 // connections to a service; each of them is live.
+// dayOfAMissingSlot gives the day on which a slot of the gauges was missed: shortly
+// after midnight that is yesterday.
+func (s *service) dayOfAMissingSlot() string {
+	s.t.Helper()
+	_, page := s.ask("GET", "/slots?feed=gauge-readings&limit=1000", "")
+	for _, item := range page["items"].([]any) {
+		slot := item.(map[string]any)
+		if slot["state"] == "missing" {
+			at, err := time.Parse(time.RFC3339, slot["due_at"].(string))
+			require.NoError(s.t, err)
+			return at.Local().Format(time.DateOnly)
+		}
+	}
+	s.t.Fatal("no slot is missing")
+	return ""
+}
+
 func TestSeveralPagesShareOneStream(t *testing.T) {
 	t.Parallel()
 	s := serve(t)

@@ -38,6 +38,16 @@ var (
 	tableName  = regexp.MustCompile(`^[^."\x00]{1,63}\.[^."\x00]{1,63}$`)
 )
 
+// decode reads YAML. The library panics on some tags that nobody knows.
+func decode(text []byte, r *Rollup) (err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("it cannot be read as YAML; are there tags (!...) in it?")
+		}
+	}()
+	return yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(r)
+}
+
 // Parse reads a rollup's file. Its errors name the file, and the line and column
 // where they are known.
 func Parse(file string, text []byte) (*Rollup, error) {
@@ -45,7 +55,7 @@ func Parse(file string, text []byte) (*Rollup, error) {
 		return nil, fmt.Errorf("%s: a rollup's file of more than %d KiB", file, MaxFile>>10)
 	}
 	r := &Rollup{}
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(r); err != nil {
+	if err := decode(text, r); err != nil {
 		if errors.Is(err, io.EOF) {
 			return nil, fmt.Errorf("%s:1:1: an empty file; a rollup has rollup, table, key, select and from", file)
 		}

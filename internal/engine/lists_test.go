@@ -28,7 +28,7 @@ func TestReadingLists(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"": "it names no files", "# nothing\n": "it names no files", "../../x": "line 1: \"../../x\" lies outside", "a\n/etc/passwd": "line 2: \"/etc/passwd\" lies outside",
-		"a.csv;twelve": "neither a size nor a SHA-256", strings.Repeat("a\n", manyFiles+1): "it names 10001 files; 10000 are the most",
+		"a.csv;twelve": "neither a size nor a SHA-256", "a.csv\n;,;": "line 2 names no file", "a.csv\n, ;": "line 2 names no file", strings.Repeat("a\n", manyFiles+1): "it names 10001 files; 10000 are the most",
 	} {
 		_, err := readList("d/LIST.lst", text)
 		assert.ErrorContains(t, err, want)

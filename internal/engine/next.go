@@ -233,6 +233,9 @@ func readList(at, text string) ([]listed, error) {
 			continue
 		}
 		cells := strings.FieldsFunc(line, func(r rune) bool { return r == '\t' || r == ',' || r == ';' })
+		if len(cells) == 0 || strings.TrimSpace(cells[0]) == "" {
+			return nil, fmt.Errorf("line %d names no file", i+1)
+		}
 		l := listed{path: path.Join(path.Dir(at), strings.TrimSpace(cells[0])), size: -1}
 		if l.path == ".." || strings.HasPrefix(l.path, "../") || strings.HasPrefix(strings.TrimSpace(cells[0]), "/") {
 			return nil, fmt.Errorf("line %d: %q lies outside of the landing", i+1, cells[0])

@@ -76,6 +76,9 @@ const (
 
 func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err error) {
 	defer parquetFailure(&err)
+	if err := checkFooter(at, size); err != nil {
+		return nil, err
+	}
 	file, err := parquet.OpenFile(at, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(64<<10))
 	if err != nil {
 		return nil, &FileError{Reason: fmt.Sprintf("its footer cannot be read (%v); it may be cut short", err)}

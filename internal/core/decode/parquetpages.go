@@ -2,6 +2,7 @@ package decode
 
 import (
 	"bufio"
+	"encoding/binary"
 	"fmt"
 	"io"
 
@@ -10,9 +11,30 @@ import (
 )
 
 const (
+	maxFooter    = 64 << 20
 	maxPage      = 512 << 20
 	maxPageRatio = 1000 // unpacked bytes for each packed one, looked at from ratioFrom on
 )
+
+// checkFooter looks at the end of a file before its footer is read: the library
+// makes as much room as it says. The last eight bytes are the footer's length
+// and PAR1.
+func checkFooter(at io.ReaderAt, size int64) error {
+	var end [8]byte
+	if _, err := at.ReadAt(end[:], max(0, size-int64(len(end)))); err != nil && err != io.EOF {
+		return err
+	}
+	length := int64(binary.LittleEndian.Uint32(end[:]))
+	switch {
+	case size < 12 || string(end[4:]) != "PAR1":
+		return &FileError{Reason: "it does not end as a Parquet file does, with PAR1; it may be cut short"}
+	case length > size-12:
+		return &FileError{Reason: fmt.Sprintf("its footer is said to have %d bytes, in a file of %d: it is damaged", length, size)}
+	case length > maxFooter:
+		return &FileError{Reason: fmt.Sprintf("its footer has %d bytes, and %d MiB are the most", length, maxFooter>>20)}
+	}
+	return nil
+}
 
 // checkPages walks over the headers of a column's pages before they are read:
 // the library makes as much room as they say.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -134,6 +135,36 @@ func TestAvroThatIsWrong(t *testing.T) {
 		var file *FileError
 		require.ErrorAs(t, err, &file, want)
 		assert.Contains(t, err.Error(), want)
+	}
+}
+
+// TestFootersThatLie refuses Parquet files whose last bytes speak of more than there
+// is, without making room for it.
+func TestFootersThatLie(t *testing.T) {
+	whole := probes()
+	end := func(length uint32, magic string) []byte {
+		return append(binary.LittleEndian.AppendUint32(bytes.Clone(whole[:len(whole)-8]), length), magic...)
+	}
+	for name, c := range map[string]struct {
+		content []byte
+		want    string
+	}{
+		"all there is and more": {end(1<<32-1, "PAR1"), "its footer is said to have 4294967295 bytes"},
+		"half of it":            {end(1<<31, "PAR1"), "its footer is said to have"},
+		"one byte too many":     {end(uint32(len(whole)-11), "PAR1"), "it is damaged"},
+		"more than is read":     {append(make([]byte, maxFooter+8), end(maxFooter+1, "PAR1")...), "MiB are the most"},
+		"no end":                {end(10, "PARX"), "it may be cut short"},
+		"nothing but an end":    {[]byte("PAR1"), "it may be cut short"},
+		"no bytes":              {nil, "it may be cut short"},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := newParquet(bytes.NewReader(c.content), int64(len(c.content)), "")
+		runtime.ReadMemStats(&after)
+		var file *FileError
+		require.ErrorAs(t, err, &file, name)
+		assert.Contains(t, err.Error(), c.want, name)
+		assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20), "%s: room was made for it", name)
 	}
 }
 

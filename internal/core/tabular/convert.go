@@ -554,6 +554,9 @@ loop:
 		return reject("a number of more than %d digits", maxDigits)
 	}
 	scale64 := int64(scale) - exponent
+	if written := max(int64(significant)-min(0, scale64), scale64+1); written > maxDigits {
+		return reject("a number of more than %d digits, written out", maxDigits)
+	}
 	if significant <= 18 && scale64 >= 0 {
 		if negative {
 			n = -n

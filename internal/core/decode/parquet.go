@@ -280,7 +280,7 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 		if err := tooMany(p.count, p.file.Size()); err != nil {
 			return nil, err
 		}
-		p.rec = Record{Line: p.count, Values: p.values}
+		p.rec.Line, p.rec.Element, p.rec.Values = p.count, 0, p.values
 		if err := p.row(); err != nil {
 			return nil, p.failed(err)
 		}
@@ -629,7 +629,10 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 	case *format.StringType, *format.EnumType:
 		return parquetBytes(tabular.Text)
 	case *format.IntType:
-		return tabular.Integer, parquetInteger(t.IsSigned)
+		if t.IsSigned {
+			return of(tabular.Integer, 1, 1)
+		}
+		return tabular.Integer, parquetUnsigned
 	}
 	if e.ConvertedType.Valid {
 		switch e.ConvertedType.V {
@@ -650,27 +653,23 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 		case deprecated.Json:
 			return parquetBytes(tabular.JSON)
 		case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
-			return tabular.Integer, parquetInteger(false)
+			return tabular.Integer, parquetUnsigned
 		}
 	}
 	return plainKind(e.Type.V), parquetPlain
 }
 
-func parquetInteger(signed bool) readValue {
-	return func(v parquet.Value, out *tabular.Value) error {
-		*out = tabular.Value{Kind: tabular.Integer}
-		switch {
-		case v.Kind() == parquet.Int32 && signed:
-			out.I = int64(v.Int32())
-		case v.Kind() == parquet.Int32:
-			out.I = int64(v.Uint32())
-		case signed || v.Int64() >= 0:
-			out.I = v.Int64()
-		default: // beyond 63 bits
-			*out = tabular.Value{Kind: tabular.Decimal, B: fmt.Appendf(nil, "%d", v.Uint64())}
-		}
-		return nil
+func parquetUnsigned(v parquet.Value, out *tabular.Value) error {
+	*out = tabular.Value{Kind: tabular.Integer}
+	switch {
+	case v.Kind() == parquet.Int32:
+		out.I = int64(v.Uint32())
+	case v.Int64() >= 0:
+		out.I = v.Int64()
+	default: // beyond 63 bits
+		*out = tabular.Value{Kind: tabular.Decimal, B: fmt.Appendf(nil, "%d", v.Uint64())}
 	}
+	return nil
 }
 
 func parquetBytes(kind tabular.Kind) (tabular.Kind, readValue) {
@@ -721,9 +720,9 @@ func parquetPlain(v parquet.Value, out *tabular.Value) error {
 			out.I = 1
 		}
 	case parquet.Int32:
-		*out = tabular.Value{Kind: tabular.Integer, I: int64(v.Int32())}
+		out.Kind, out.I = tabular.Integer, int64(v.Int32())
 	case parquet.Int64:
-		*out = tabular.Value{Kind: tabular.Integer, I: v.Int64()}
+		out.Kind, out.I = tabular.Integer, v.Int64()
 	case parquet.Int96: // nanoseconds of the day, and the Julian day
 		i := v.Int96()
 		var b [8]byte

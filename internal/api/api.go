@@ -69,6 +69,7 @@ type FeedPut struct {
 	Feed    string `json:"feed"`
 	Version int    `json:"version"`
 	Changed bool   `json:"changed" doc:"false when it is word for word the present version"`
+	Shape   string `json:"shape" doc:"What stands between the feed and its table as it is; empty when nothing does"`
 }
 
 // VersionList is all wordings of a feed.

@@ -268,6 +268,9 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 				what = "changed"
 			}
 			fmt.Fprintf(c.out, "%s: %s, version %d\n", p.Feed, what, p.Version)
+			if p.Shape != "" {
+				fmt.Fprintf(c.out, "  %s\n", p.Shape)
+			}
 		}
 		for _, ch := range changes {
 			if ch.put == nil {

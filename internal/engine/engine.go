@@ -514,6 +514,31 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	return t, nil
 }
 
+// Shape says, for people, what stands between a feed and its table as it is: what
+// a load would change first, or why it could not load. It is "" when nothing does,
+// when the table is still to be made, and of feeds of several tables.
+func (e *Engine) Shape(ctx context.Context, f *feed.Feed) string {
+	if f.HasKinds() {
+		return ""
+	}
+	table, err := Table(f)
+	if err != nil {
+		return err.Error()
+	}
+	database, err := e.TargetOf(f)
+	if err != nil {
+		return err.Error()
+	}
+	fitted, changes, err := database.Look(ctx, table)
+	switch {
+	case err != nil:
+		return err.Error()
+	case !fitted.Exists() || len(changes) == 0:
+		return ""
+	}
+	return fmt.Sprintf("the next load changes table %s: %s", table, strings.Join(changes, "; "))
+}
+
 // TargetOf gives the database of a feed's target.
 func (e *Engine) TargetOf(f *feed.Feed) (*target.Database, error) {
 	if f.Target.Connection == feed.MainConnection {

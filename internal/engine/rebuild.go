@@ -22,10 +22,10 @@ type Rebuilt struct {
 
 // Rebuild loads all arrivals of a feed that are in force afresh, in the order in
 // which they were loaded, in one transaction: readers keep the old rows until it
-// commits. Where a file is gone, it does nothing, unless the caller can do
-// without.
+// commits. A table that we made takes the shape that the feed wants now. Where a
+// file is gone, it does nothing, unless the caller can do without.
 func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, because string) (*Rebuilt, error) {
-	w, fitted, err := e.desk(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
+	w, table, err := e.deskOf(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
 		if f.HasKinds() {
 			return nil, fmt.Errorf("%s ends in several tables; a rebuild is for a feed of one", f.Name)
 		}
@@ -33,6 +33,18 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 	})
 	if err != nil {
 		return nil, err
+	}
+	if err := w.target.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	session, err := w.target.Session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	fitted, err := session.FitAnew(ctx, table)
+	if err != nil {
+		return nil, conflictOfShape(err)
 	}
 	others, err := w.target.OtherFeeds(ctx, fitted, name)
 	if err != nil {
@@ -60,11 +72,6 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 		}
 		out.Missing = append(out.Missing, l.Arrival)
 	}
-	session, err := w.target.Session(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer session.Close()
 	load, err := session.Begin(ctx, fitted, 1)
 	if err != nil {
 		return nil, err
@@ -89,9 +96,13 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 		out.Balance = out.Balance.Plus(m.Balance)
 		out.Arrivals++
 	}
+	if err := load.Reshape(ctx); err != nil {
+		return nil, &ledger.ConflictError{Reason: err.Error()}
+	}
 	if err := load.Commit(ctx); err != nil {
 		return nil, err
 	}
+	defer e.Changed()
 	after := context.WithoutCancel(ctx)
 	now := time.Now().UTC()
 	for _, m := range markers {

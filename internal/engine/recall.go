@@ -111,6 +111,25 @@ func conflict(err error) error {
 // desk is a worker that watches nothing, for work on a feed's target and files
 // that is not a run, and the target as it is.
 func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *target.Fitted, error) {
+	w, table, err := e.deskOf(ctx, name, of)
+	if err != nil {
+		return nil, nil, err
+	}
+	fitted, changes, err := w.target.Look(ctx, table)
+	if err != nil {
+		return nil, nil, conflictOfShape(err)
+	}
+	if !fitted.Exists() {
+		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", table)}
+	}
+	if len(changes) > 0 {
+		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", table, strings.Join(changes, "; "))}
+	}
+	return w, fitted, nil
+}
+
+// deskOf is desk with the target as the feed wants it.
+func (e *Engine) deskOf(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *target.Table, error) {
 	version, err := e.Ledger.Version(ctx, name, 0)
 	if err != nil {
 		return nil, nil, err
@@ -130,20 +149,7 @@ func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*fe
 	w := &worker{e: e, feed: f, version: version.Version, target: database}
 	w.become(kind)
 	table, err := Table(kind)
-	if err != nil {
-		return nil, nil, err
-	}
-	fitted, changes, err := w.target.Look(ctx, table)
-	if err != nil {
-		return nil, nil, conflictOfShape(err)
-	}
-	if !fitted.Exists() {
-		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", table)}
-	}
-	if len(changes) > 0 {
-		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", table, strings.Join(changes, "; "))}
-	}
-	return w, fitted, nil
+	return w, table, err
 }
 
 // ofArrival chooses the kind of files that an arrival is of.

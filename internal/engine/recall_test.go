@@ -320,6 +320,52 @@ func TestAFeedIsRebuilt(t *testing.T) {
 	h.loadedFile("T_20260701T0400.csv", "station,rain,peak,note\nB,1,5.0,\n")
 }
 
+// TestATableTakesAnotherShape puts a version of a feed with another key and a type
+// that the table's cannot be widened to. Its files wait, the way out is named, and a
+// rebuild goes it; a view, a rollup and somebody's right stay.
+func TestATableTakesAnotherShape(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, gauges).start()
+	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\n")
+	h.loadedFile("G_K2_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\n")
+	h.exec("CREATE ROLE looker; GRANT SELECT ON river.gauge TO looker; CREATE VIEW river.low AS SELECT station_id, level_m FROM river.gauge WHERE level_m < 2; ALTER TABLE river.gauge ADD remark text DEFAULT 'none'")
+	defer h.exec("DROP OWNED BY looker; DROP ROLE looker")
+	changed := strings.NewReplacer("primaryKey: [station_id, observed_at]", "primaryKey: [station_id, observed_at, revised]",
+		"{name: revised, type: integer", "{name: revised, type: string").Replace(gauges)
+	require.NotEqual(t, gauges, changed)
+	assert.Contains(t, h.engine.Shape(ctx, parsed(t, changed)), "column revised is bigint; the feed needs text; no primary key or unique index over (station_id, observed_at, revised)")
+	h.put(changed)
+	h.drop("G_K1_20260701T1400.csv", header+"SR0003;2026-07-01T14:00:00Z;5;x\n")
+	h.wait("the way out", func() bool {
+		f, err := h.ledger.Feed(ctx, "gauges")
+		return err == nil && strings.Contains(f.Problem, "`mullein feed rebuild` gives it the new shape and loads all files into it again")
+	})
+	_, err := h.engine.Recall(ctx, first.ID, false, true, "me", "")
+	assert.ErrorContains(t, err, "does not fit the feed")
+	done, err := h.engine.Rebuild(ctx, "gauges", false, "me", "each revision counts")
+	require.NoError(t, err)
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 3}, done.Balance)
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1400.csv").State)
+	assert.Equal(t, []string{"SR0001|K1|3|1|none", "SR0001|K2|4|2|none", "SR0002|K1|1|1|none", "SR0003|K1|5|x|none"},
+		h.lines("SELECT concat_ws('|', station_id, catchment, level_m, revised, remark) FROM river.gauge ORDER BY 1"))
+	assert.Equal(t, []string{"PRIMARY KEY (station_id, observed_at, revised)"}, h.lines("SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"))
+	assert.Equal(t, []string{"true"}, h.lines("SELECT has_table_privilege('looker', 'river.gauge', 'SELECT')::text"))
+	assert.Equal(t, []string{"SR0002|1"}, h.lines("SELECT concat_ws('|', station_id, level_m) FROM river.low"))
+	assert.Empty(t, h.engine.Shape(ctx, parsed(t, changed)))
+	_, err = h.engine.Recall(ctx, first.ID, false, false, "me", "the journal knows the new shape")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"SR0001|K2", "SR0003|K1"}, h.lines("SELECT concat_ws('|', station_id, catchment) FROM river.gauge ORDER BY 1"))
+
+	changed = strings.Replace(changed, `{name: level_m, type: number, decimalChar: ",", constraints: {minimum: -5, maximum: 30}}`, "{name: level_m}", 1)
+	changed = strings.Replace(changed, "  flood: row.level_m > 4.5\n", "", 1)
+	h.put(changed)
+	_, err = h.engine.Rebuild(ctx, "gauges", false, "me", "a view is in the way")
+	assert.ErrorContains(t, err, "cannot alter type of a column used by a view or rule")
+	assert.ErrorContains(t, err, "view river.low depends on column")
+	assert.Len(t, h.lines("SELECT station_id FROM river.gauge"), 2)
+}
+
 // TestPartitionsAreMadeAsDaysArrive loads into a table of days and one of months.
 func TestPartitionsAreMadeAsDaysArrive(t *testing.T) {
 	t.Parallel()

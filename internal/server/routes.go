@@ -335,8 +335,12 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 		return nil, answer(err)
 	}
 	version, changed, err := s.ledger.PutFeed(ctx, f.Name, in.Body.Definition, callerOf(ctx))
+	if err != nil {
+		return nil, answer(err)
+	}
+	shape := s.engine.Shape(ctx, f)
 	s.engine.Changed()
-	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed}, err)
+	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Shape: shape}, nil)
 }
 
 func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error) {

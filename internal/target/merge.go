@@ -203,8 +203,8 @@ func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 }
 
 func (l *Load) name() string {
-	if l.table.view != "" {
-		return viewName
+	if l.table.stead != "" {
+		return l.table.stead
 	}
 	return quote(l.table.Schema, l.table.Name)
 }

@@ -2,9 +2,12 @@ package target
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"mullein/internal/core/balance"
 )
@@ -21,6 +24,113 @@ func (d *Database) OtherFeeds(ctx context.Context, t *Fitted, feed string) ([]st
 		return nil, fmt.Errorf("look for other feeds: %w", err)
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// FitAnew is [Database.Fit] for a rebuild. Where a table that we made has another
+// shape than the feed wants now, an empty temporary table of the new shape stands
+// for it in loads of this session, until [Load.Reshape].
+func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
+	f, err := s.db.Fit(ctx, t)
+	var misfit *MisfitError
+	if !errors.As(err, &misfit) || !misfit.ours {
+		return f, err
+	}
+	beside := *t
+	beside.Schema, beside.Name = "pg_temp", "mullein_anew"
+	if _, err := s.conn.Exec(ctx, "DROP TABLE IF EXISTS pg_temp.mullein_anew"); err != nil {
+		return nil, fmt.Errorf("make a table of the new shape: %w", err)
+	}
+	if _, err := s.conn.Exec(ctx, beside.create()); err != nil {
+		return nil, fmt.Errorf("make a table of the new shape: %w", err)
+	}
+	f = &Fitted{Table: t, casts: map[string]string{}, stead: quote(beside.Schema, beside.Name)}
+	if err := s.conn.QueryRow(ctx, "SELECT 'pg_temp.mullein_anew'::regclass::oid").Scan(&f.oid); err != nil {
+		return nil, fmt.Errorf("make a table of the new shape: %w", err)
+	}
+	if err := s.db.hold(ctx, f); err != nil {
+		return nil, err
+	}
+	if f.oid, err = s.db.find(ctx, t); err != nil { // loads lock the target itself
+		return nil, err
+	}
+	return f, s.db.register(ctx, f, false)
+}
+
+// Reshape gives the target the shape and the rows of the temporary table that
+// stands for it, if one does. Readers wait for the while.
+func (l *Load) Reshape(ctx context.Context) error {
+	if l.table.stead == "" {
+		return nil
+	}
+	statements, err := l.reshaping(ctx)
+	if err != nil {
+		return err
+	}
+	for _, statement := range statements {
+		_, err := l.s.conn.Exec(ctx, statement)
+		var e *pgconn.PgError
+		if errors.As(err, &e) && e.Detail != "" {
+			err = fmt.Errorf("%w: %s", err, e.Detail)
+		}
+		if err != nil {
+			return fmt.Errorf("give %s its new shape: %w", l.table, err)
+		}
+	}
+	return nil
+}
+
+// reshaping gives the statements of Reshape. Columns that the feed does not fill
+// any more stay, and are empty. Rows are deleted, not truncated, so that triggers
+// see them go; the key is built after the new ones are in.
+func (l *Load) reshaping(ctx context.Context) ([]string, error) {
+	t := l.table
+	name := quote(t.Schema, t.Name)
+	columns, err := l.s.db.columns(ctx, t.oid)
+	if err != nil {
+		return nil, err
+	}
+	var key string
+	err = l.s.conn.QueryRow(ctx, "SELECT coalesce((SELECT conname::text FROM pg_constraint WHERE conrelid = $1 AND contype = 'p'), '')", t.oid).Scan(&key)
+	if err != nil {
+		return nil, fmt.Errorf("look for the key of %s: %w", t, err)
+	}
+	var mends, names []string
+	mend := func(format string, args ...any) { mends = append(mends, fmt.Sprintf(format, args...)) }
+	if key != "" {
+		mend("DROP CONSTRAINT %s", quote(key))
+	}
+	for _, c := range columns {
+		if !slices.ContainsFunc(t.Columns, func(own Column) bool { return own.Name == c.name }) && c.notNull && !c.defaults && !c.generated {
+			mend("ALTER COLUMN %s DROP NOT NULL", quote(c.name))
+		}
+	}
+	for _, c := range t.Columns {
+		names = append(names, quote(c.Name))
+		at := slices.IndexFunc(columns, func(has existing) bool { return has.name == c.Name })
+		if at < 0 {
+			mend("ADD COLUMN %s %s", quote(c.Name), sqlTypes[c.Kind][0])
+		} else if columns[at].sqlType != sqlTypes[c.Kind][0] {
+			mend("ALTER COLUMN %s TYPE %s USING NULL", quote(c.Name), sqlTypes[c.Kind][0])
+		}
+		if c.NotNull {
+			mend("ALTER COLUMN %s SET NOT NULL", quote(c.Name))
+		} else if at >= 0 && columns[at].notNull {
+			mend("ALTER COLUMN %s DROP NOT NULL", quote(c.Name))
+		}
+	}
+	all := join(names)
+	out := []string{
+		"SET LOCAL lock_timeout = '20s'",
+		"LOCK TABLE " + name + " IN ACCESS EXCLUSIVE MODE",
+		"DELETE FROM " + name,
+		"ALTER TABLE " + name + " " + join(mends),
+		"INSERT INTO " + name + " (" + all + ") SELECT " + all + " FROM " + t.stead,
+		t.writtenAnew(),
+	}
+	if t.keyed() {
+		out = append(out, "ALTER TABLE "+name+" ADD PRIMARY KEY ("+join(quoteAll(t.Key))+")")
+	}
+	return append(out, t.comments()...), nil
 }
 
 // EmptyOut takes all rows out of the target, for loads that follow in the same

@@ -2,7 +2,6 @@ package target
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,13 +29,17 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
-	err = d.hold(ctx, f)
-	var misfit *MisfitError
-	if errors.As(err, &misfit) && misfit.alone && d.mayChange(ctx, t) {
-		f.view = f.changed()
+	misfit, err := d.holdOwn(ctx, f)
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case misfit == nil:
+		return f, nil, nil
+	case misfit.alone && d.mayChange(t, misfit):
+		f.view, f.stead = f.changed(), viewName
 		return f, misfit.Differences, nil
 	}
-	return f, nil, err
+	return nil, nil, misfit
 }
 
 // changed is a query for the table as it would be after the changes that it

@@ -95,10 +95,15 @@ type MisfitError struct {
 
 	mends []string // what each difference takes, after ALTER TABLE; "" for what nobody can mend so
 	alone bool     // all of them can be mended
+	ours  bool     // we made the table, so a rebuild may give it another shape
 }
 
 func (e *MisfitError) Error() string {
-	return fmt.Sprintf("table %s does not fit the feed: %s", e.Table, strings.Join(e.Differences, "; "))
+	out := fmt.Sprintf("table %s does not fit the feed: %s", e.Table, strings.Join(e.Differences, "; "))
+	if e.ours {
+		out += "; `mullein feed rebuild` gives it the new shape and loads all files into it again"
+	}
+	return out
 }
 
 // Fitted is a table that is there and fits.
@@ -110,7 +115,8 @@ type Fitted struct {
 	types     map[string]string // of all columns, as the database writes them
 	ranges    string            // the column by whose ranges it is partitioned; "" for none
 	becomes   map[string]string // by column that is missing or too narrow: the type that it is to have
-	view      string            // the table as it would be after changes, for rehearsals; "" for the table itself
+	stead     string            // what stands for the table in loads, quoted; "" for the table itself
+	view      string            // the query of a view that stands for it
 	has       []string          // all columns that the table has
 	writable  []string          // those that the database does not generate
 	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
@@ -138,18 +144,34 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 		}
 	}
 	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
-	err = d.hold(ctx, f)
-	var misfit *MisfitError
-	if errors.As(err, &misfit) && misfit.alone && d.mayChange(ctx, t) {
-		if err := d.change(ctx, t, misfit.mends); err != nil {
-			return nil, err
-		}
-		err = d.hold(ctx, f)
-	}
+	misfit, err := d.holdOwn(ctx, f)
 	if err != nil {
 		return nil, err
 	}
+	if misfit != nil && misfit.alone && d.mayChange(t, misfit) {
+		if err := d.change(ctx, t, misfit.mends); err != nil {
+			return nil, err
+		}
+		if misfit, err = d.holdOwn(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	if misfit != nil {
+		return nil, misfit
+	}
 	return f, d.register(ctx, f, made)
+}
+
+// holdOwn is hold; of a table that does not fit it finds out who made it.
+func (d *Database) holdOwn(ctx context.Context, f *Fitted) (misfit *MisfitError, err error) {
+	if err = d.hold(ctx, f); !errors.As(err, &misfit) {
+		return nil, err
+	}
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT made FROM mullein.target WHERE name = $1), false)", f.String()).Scan(&misfit.ours)
+	if err != nil {
+		return nil, fmt.Errorf("look who made table %s: %w", f, err)
+	}
+	return misfit, nil
 }
 
 func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
@@ -165,13 +187,9 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 }
 
 // mayChange tells whether a table may be altered to fit: the feed says so, or it
-// is one that we made.
-func (d *Database) mayChange(ctx context.Context, t *Table) bool {
-	made := false
-	if t.Missing == feed.AddToOwn {
-		_ = d.pool.QueryRow(ctx, "SELECT made FROM mullein.target WHERE name = $1", t.String()).Scan(&made)
-	}
-	return made || t.Missing == feed.AddMissingColumns
+// is one that we made and the feed does not forbid it.
+func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
+	return t.Missing == feed.AddMissingColumns || t.Missing == feed.AddToOwn && misfit.ours
 }
 
 // register gives the table its number in the bookkeeping. Its rows are counted
@@ -215,27 +233,32 @@ func (d *Database) create(ctx context.Context, t *Table) error {
 
 // DDL gives the statements that make the table, each without its semicolon.
 func (t *Table) DDL() []string {
-	var lines, keys []string
-	name := quote(t.Schema, t.Name)
-	statements := []string{"", ""}
+	return append([]string{"CREATE SCHEMA IF NOT EXISTS " + quote(t.Schema), t.create()}, t.comments()...)
+}
+
+func (t *Table) create() string {
+	var lines []string
 	for _, c := range t.Columns {
 		line := quote(c.Name) + " " + sqlTypes[c.Kind][0]
 		if c.NotNull {
 			line += " NOT NULL"
 		}
 		lines = append(lines, line)
+	}
+	if t.keyed() {
+		lines = append(lines, "PRIMARY KEY ("+join(quoteAll(t.Key))+")")
+	}
+	return "CREATE TABLE IF NOT EXISTS " + quote(t.Schema, t.Name) + " (\n  " + strings.Join(lines, ",\n  ") + "\n)"
+}
+
+func (t *Table) comments() []string {
+	var statements []string
+	name := quote(t.Schema, t.Name)
+	for _, c := range t.Columns {
 		if c.Comment != "" {
 			statements = append(statements, "COMMENT ON COLUMN "+name+"."+quote(c.Name)+" IS "+literal(c.Comment))
 		}
 	}
-	for _, k := range t.Key {
-		keys = append(keys, quote(k))
-	}
-	if t.keyed() {
-		lines = append(lines, "PRIMARY KEY ("+strings.Join(keys, ", ")+")")
-	}
-	statements[0] = "CREATE SCHEMA IF NOT EXISTS " + quote(t.Schema)
-	statements[1] = "CREATE TABLE IF NOT EXISTS " + name + " (\n  " + strings.Join(lines, ",\n  ") + "\n)"
 	if t.Comment != "" {
 		statements = append(statements, "COMMENT ON TABLE "+name+" IS "+literal(t.Comment))
 	}
@@ -382,6 +405,12 @@ func widens(has string, c Column) string {
 	return ""
 }
 
+// writtenAnew notes that all rows of a table bear this transaction's number, as
+// they do when they are written anew for another type.
+func (t *Table) writtenAnew() string {
+	return "UPDATE mullein.target SET writers = writers || pg_current_xact_id()::xid::text::bigint WHERE name = " + literal(t.String())
+}
+
 // change alters a table so that it fits.
 func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
@@ -391,8 +420,7 @@ func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 		if _, err := tx.Exec(ctx, "ALTER TABLE "+quote(t.Schema, t.Name)+" "+join(mends)); err != nil {
 			return err
 		}
-		// Another type writes all rows anew: they bear this transaction's number.
-		_, err := tx.Exec(ctx, "UPDATE mullein.target SET writers = writers || pg_current_xact_id()::xid::text::bigint WHERE name = $1", t.String())
+		_, err := tx.Exec(ctx, t.writtenAnew())
 		return err
 	})
 	if err != nil {
@@ -476,7 +504,7 @@ func (d *Database) repeated(ctx context.Context, f *Fitted) string {
 		return ""
 	}
 	if n == 0 {
-		return fmt.Sprintf(" (ALTER TABLE %s ADD PRIMARY KEY (%s)); a table with another key is made anew under another name, and filled with `mullein redo`", quote(f.Schema, f.Name), keys)
+		return fmt.Sprintf(" (ALTER TABLE %s ADD PRIMARY KEY (%s))", quote(f.Schema, f.Name), keys)
 	}
 	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each and add the key, by `mullein target %s --collapse` or by hand", n, *one, f)
 }

@@ -72,6 +72,28 @@ func TestDeletions(t *testing.T) {
 	assert.Equal(t, "2", h.count("river.gauge"))
 }
 
+// TestAKeyOfDerivedColumns keeps apart the same stations and times of two
+// catchments, which only the names of the files tell.
+func TestAKeyOfDerivedColumns(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, strings.NewReplacer("[station_id, observed_at]", "[station_id, catchment, half]",
+		"  flood:", "  half: row.revised % 2\n  flood:").Replace(gauges)).start()
+	h.loadedFile("G_K1_20260701T1200.csv", header+row(1, "1"))
+	two := h.loadedFile("G_K2_20260701T1200.csv", header+row(1, "2")+strings.Replace(row(2, "2"), ";1\n", ";\n", 1))
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 1, Rejected: 1}, two.Balance, two.Reason)
+	assert.Equal(t, balance.Balance{Read: 1, Updated: 1}, h.loadedFile("G_K1_20260701T1300.csv", header+row(1, "3")).Balance)
+	assert.Equal(t, []string{"K1|1|3", "K2|1|2"}, h.lines("SELECT concat_ws('|', catchment, half, level_m) FROM river.gauge ORDER BY 1"))
+	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: two.ID, Most: 10})
+	require.NoError(t, err)
+	assert.Equal(t, "half derive a part of the key has no value", rejects[0].ColumnName+" "+rejects[0].Rule+" "+rejects[0].Reason)
+	v, err := h.engine.Verify(ctx, two.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, v.Same)
+	history, err := h.engine.History(ctx, h.definition(), map[string]string{"station_id": "SR0001", "catchment": "K1", "half": "1"})
+	require.NoError(t, err)
+	assert.Len(t, history.Steps, 2)
+}
+
 func TestChecksOfFiles(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "attempts: 3", "attempts: 1", 1)+`checks:

@@ -119,7 +119,8 @@ type rowCheck struct {
 type derivation struct {
 	name    string
 	program *expression.Program
-	at      int // in values
+	at      int  // in values
+	key     bool // it must have a value
 }
 
 func newReading(w *worker, p *progress, run *ledger.Run, a *ledger.Arrival, digest string) *reading {
@@ -346,13 +347,16 @@ func (w *worker) compile() (*compiled, error) {
 func (r *reading) prepareDerived(programs []*expression.Program) error {
 	for i, d := range r.w.feed.Derive {
 		program := programs[i]
-		at := len(r.columns) + i
+		at, key := len(r.columns)+i, slices.Contains(r.w.feed.Schema.PrimaryKey, d.Name)
 		if program.Row {
-			r.derived = append(r.derived, derivation{d.Name, program, at})
+			r.derived = append(r.derived, derivation{d.Name, program, at, key})
 			continue
 		}
 		if err := program.Eval(r, &r.values[at]); err != nil {
 			return &decode.FileError{Reason: fmt.Sprintf("derive.%s: %v", d.Name, err)}
+		}
+		if key && r.values[at].Kind == tabular.Null {
+			return &decode.FileError{Reason: fmt.Sprintf("derive.%s: a part of the key has no value", d.Name)}
 		}
 	}
 	return nil
@@ -363,17 +367,13 @@ func (r *reading) prepareDerived(programs []*expression.Program) error {
 func digested(f *feed.Feed, columns int) (out []int) {
 	names := f.OwnColumns()
 	for i := range names {
-		if d := i - columns; d >= 0 && mentionsRun(f.Derive[d].Expression) {
+		if d := i - columns; d >= 0 && f.Derive[d].OfRun() {
 			continue
 		}
 		out = append(out, i)
 	}
 	sort.Slice(out, func(a, b int) bool { return names[out[a]] < names[out[b]] })
 	return out
-}
-
-func mentionsRun(source string) bool {
-	return strings.Contains(source, "run.") || strings.Contains(source, "feed.version") || strings.Contains(source, "service")
 }
 
 // Fill hands the next rows to the staging table.
@@ -573,6 +573,9 @@ func (r *reading) convert(rec *decode.Record) bool {
 			*v = tabular.Value{}
 		} else if err != nil {
 			return r.reject(rec, d.name, "derive", err.Error(), nil)
+		}
+		if d.key && v.Kind == tabular.Null {
+			return r.reject(rec, d.name, "derive", "a part of the key has no value", nil)
 		}
 	}
 	return true

@@ -95,7 +95,7 @@ func (r *reader) feed(root *node) *Feed {
 			r.failAt(root, "%v", err)
 			return f
 		}
-		f.Derive = r.derive(root.get("derive"), scope)
+		f.Derive = r.derive(root.get("derive"), scope, f.Schema.PrimaryKey)
 		r.checks(root, f, scope)
 	}
 	r.columns(root, f)
@@ -626,14 +626,21 @@ func (r *reader) due(n *node, f *Feed) *due.Calendar {
 	return c
 }
 
-func (r *reader) derive(n *node, scope *expression.Scope) []Derived {
+func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derived {
 	if n == nil {
 		return nil
 	}
 	var out []Derived
 	for _, d := range n.fields {
 		if p := r.expression(d.value, scope, "derive."+d.name); p != nil {
-			out = append(out, Derived{d.name, d.value.text, p.Kind})
+			c := Derived{d.name, d.value.text, p.Kind}
+			switch inKey := slices.Contains(key, c.Name); {
+			case inKey && c.OfRun():
+				r.failAt(d.value, "derive.%s says something of the run, so it cannot be part of the key: each run would have rows of its own", c.Name)
+			case inKey && (c.Kind == tabular.JSON || c.Kind == tabular.Float):
+				r.failAt(d.value, "derive.%s is of type %s, which cannot be a key", c.Name, c.Kind)
+			}
+			out = append(out, c)
 		}
 	}
 	return out

@@ -102,6 +102,12 @@ type Derived struct {
 	Kind       tabular.Kind
 }
 
+// OfRun tells whether the column says something of the run, not of the row: the
+// same row of two runs would not be the same.
+func (d Derived) OfRun() bool {
+	return strings.Contains(d.Expression, "run.") || strings.Contains(d.Expression, "feed.version") || strings.Contains(d.Expression, "service")
+}
+
 // Checks are what must be true beyond the constraints of fields.
 type Checks struct {
 	RowsFrom, RowsTo int64              // of a file; RowsTo 0 is no limit

@@ -155,7 +155,8 @@ func fromAvro(t any) (kind string, optional bool) {
 func (f *Feed) TableSchema() ([]byte, error) {
 	s := &f.Schema
 	out := map[string]any{"$schema": "https://datapackage.org/profiles/2.0/tableschema.json", "fieldsMatch": string(s.FieldsMatch), "missingValues": s.MissingValues}
-	if len(s.PrimaryKey) > 0 {
+	// A key of which a part is derived is no key of the file.
+	if len(s.PrimaryKey) > 0 && !slices.ContainsFunc(s.PrimaryKey, func(k string) bool { return s.Field(k) == nil }) {
 		out["primaryKey"] = s.PrimaryKey
 	}
 	if len(s.UniqueKeys) > 0 {

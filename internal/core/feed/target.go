@@ -135,7 +135,7 @@ func (r *reader) target(root *node, f *Feed) Target {
 	}
 	r.lineage(n.get("lineage"), &t)
 	r.mode(root, f, &t)
-	r.primaryKey(root.get("schema"), &f.Schema, t.Mode)
+	r.primaryKey(root, &f.Schema, t.Mode)
 	r.newest(n, f, &t)
 	r.merge(root, f, &t)
 	r.absent(n, f, &t)
@@ -226,11 +226,19 @@ func (r *reader) mode(root *node, f *Feed, t *Target) {
 
 var unordered = []string{"object", "array", "list", "geojson", "geopoint"}
 
-func (r *reader) primaryKey(n *node, s *tabular.Schema, m Mode) {
-	names := make([]string, len(s.Fields))
+// primaryKey holds the key's columns against the fields and the names of derived
+// columns; the types of those are known later: see [reader.derive].
+func (r *reader) primaryKey(root *node, s *tabular.Schema, m Mode) {
+	var names, derived []string
 	for i := range s.Fields {
-		names[i] = s.Fields[i].Name
+		names = append(names, s.Fields[i].Name)
 	}
+	if d := root.get("derive"); d != nil {
+		for _, c := range d.fields {
+			derived = append(derived, c.name)
+		}
+	}
+	n := root.get("schema")
 	at := n.get("primaryKey")
 	if at == nil || len(s.PrimaryKey) == 0 {
 		if m == Upsert || m == AddMissing {
@@ -245,12 +253,12 @@ func (r *reader) primaryKey(n *node, s *tabular.Schema, m Mode) {
 		}
 		field := s.Field(k)
 		switch {
-		case field == nil:
-			r.failAt(place, "schema.primaryKey: no field %q%s", k, suggestion(k, names))
-		case slices.Contains(unordered, field.Type):
-			r.failAt(place, "schema.primaryKey: %s is of type %s, which cannot be a key", k, field.Type)
 		case slices.Contains(s.PrimaryKey[:i], k):
 			r.failAt(place, "schema.primaryKey names %q twice", k)
+		case field == nil && !slices.Contains(derived, k):
+			r.failAt(place, "schema.primaryKey: no field %q%s", k, suggestion(k, append(names, derived...)))
+		case field != nil && slices.Contains(unordered, field.Type):
+			r.failAt(place, "schema.primaryKey: %s is of type %s, which cannot be a key", k, field.Type)
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"mullein/internal/core/tabular"
 	"mullein/internal/core/timeformat"
@@ -152,19 +153,68 @@ var (
 	pointNumber = regexp.MustCompile(`^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?$`)
 	commaNumber = regexp.MustCompile(`^[+-]?[0-9]+(,[0-9]+)?$`)
 	leadingZero = regexp.MustCompile(`^0[0-9]`)
+	duration    = regexp.MustCompile(`^-?P[0-9T][0-9YMWDTHS.]*$`)
+	uuid        = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+
+	// Numbers with groups of three digits, by the group and decimal characters.
+	grouped = []struct {
+		whole, any     *regexp.Regexp
+		group, decimal string
+	}{
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(,[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}(,[0-9]{3})*(\.[0-9]+)?$`), ",", "."},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(\.[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}(\.[0-9]{3})*(,[0-9]+)?$`), ".", ","},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}( [0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}( [0-9]{3})*(,[0-9]+)?$`), " ", ","},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}('[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}('[0-9]{3})*(\.[0-9]+)?$`), "'", "."},
+	}
 )
+
+// all tells whether something holds of every text.
+func all(of []string, ok func(string) bool) bool {
+	return !slices.ContainsFunc(of, func(s string) bool { return !ok(s) })
+}
+
+// readsAs tells whether every text can be read as a type.
+func readsAs(values []string, kind string) bool {
+	schema := tabular.Schema{Fields: []tabular.Field{{Name: "x", Type: kind}}}
+	columns, err := schema.Compile(time.UTC)
+	if err != nil {
+		return false
+	}
+	var v tabular.Value
+	return all(values, func(s string) bool { return columns[0].Convert([]byte(s), &v) == nil })
+}
+
+// inGroups finds numbers whose thousands are set apart, by the characters and what
+// is uncertain of them. One mark before three digits may also be a decimal one: it
+// is not, if numbers below a thousand stand without decimals beside it.
+func inGroups(values []string) (options []string, integer bool, note string) {
+	for _, g := range grouped {
+		if !all(values, g.any.MatchString) || !slices.ContainsFunc(values, func(v string) bool { return strings.Contains(v, g.group) }) {
+			continue
+		}
+		whole := func(v string) bool { return !strings.Contains(v, g.decimal) }
+		integer = all(values, whole)
+		sure := slices.ContainsFunc(values, func(v string) bool {
+			return strings.Count(v, g.group) > 1 || strings.Contains(v, g.group) && strings.Contains(v, g.decimal)
+		}) || g.group == " " || g.group == "'"
+		if !sure {
+			if g.group == "." || !all(values, func(v string) bool { return !strings.Contains(v, g.group) || g.whole.MatchString(v) }) || !slices.ContainsFunc(values, func(v string) bool { return !strings.Contains(v, g.group) && v != "0" }) {
+				continue
+			}
+			note = fmt.Sprintf("uncertain: %q is taken for what sets thousands apart, and may be the decimal mark", g.group)
+		}
+		options = []string{fmt.Sprintf("groupChar: %q", g.group)}
+		if !integer && g.decimal != "." {
+			options = append(options, fmt.Sprintf("decimalChar: %q", g.decimal))
+		}
+		return options, integer, note
+	}
+	return nil, false, ""
+}
 
 // fromTexts finds a type that all texts fit. Numbers that only mark missing
 // values are taken out.
 func (c *column) fromTexts(values []string, f *found) []string {
-	all := func(of []string, ok func(string) bool) bool {
-		for _, v := range of {
-			if !ok(v) {
-				return false
-			}
-		}
-		return true
-	}
 	if yes, no := truth(values); yes != nil {
 		f.kind = "boolean"
 		f.options = []string{fmt.Sprintf("trueValues: [%s]", quoteAll(yes)), fmt.Sprintf("falseValues: [%s]", quoteAll(no))}
@@ -186,13 +236,35 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		}
 		return values
 	}
+	options, integer, note := inGroups(values)
 	switch {
 	case all(values, wholeNumber.MatchString):
 		f.kind = "integer"
+	case options != nil:
+		f.kind, f.options, f.note = map[bool]string{true: "integer", false: "number"}[integer], options, note
+		return values
 	case all(values, pointNumber.MatchString):
 		f.kind = "number"
+		if slices.ContainsFunc(values, wholeNumber.MatchString) && all(values, func(v string) bool { return !strings.Contains(v, ".") || grouped[1].whole.MatchString(v) }) {
+			f.note = "uncertain: the point is taken for the decimal mark, and may set thousands apart"
+		}
 	case all(values, commaNumber.MatchString):
 		f.kind, f.options = "number", []string{`decimalChar: ","`}
+		if all(values, func(v string) bool { return !strings.Contains(v, ",") || grouped[0].whole.MatchString(v) }) {
+			f.note = "uncertain: the comma is taken for the decimal mark, and may set thousands apart"
+		}
+	case all(values, duration.MatchString) && readsAs(values, "duration"):
+		f.kind = "duration"
+		return values
+	case all(values, uuid.MatchString):
+		f.options = []string{"format: uuid"}
+		return values
+	case readsAs(values, "object"):
+		f.kind = "object"
+		return values
+	case readsAs(values, "array"):
+		f.kind = "array"
+		return values
 	default:
 		return values
 	}
@@ -200,7 +272,7 @@ func (c *column) fromTexts(values []string, f *found) []string {
 	if mark != "" {
 		f.missing = append(f.missing, mark)
 		f.required = false
-		f.note = fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
+		f.note = strings.TrimPrefix(f.note+"; ", "; ") + fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
 	}
 	return rest
 }

@@ -6,28 +6,40 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"mullein/internal/core/decode"
 	"mullein/internal/core/tabular"
 )
 
 func TestWhatAColumnIs(t *testing.T) {
 	for texts, want := range map[string]string{
-		"1|2|-3":                "integer",
-		"1|2.5|3e5":             "number",
-		"1,5|2":                 `number decimalChar: ","`,
-		"007|012":               "string",
-		"0|7":                   "integer",
-		"0.5|0.7":               "number",
-		"12345678901234567890":  "number",
-		"true|false|true":       `boolean trueValues: ["true"] falseValues: ["false"]`,
-		"ja|nein":               `boolean trueValues: ["ja"] falseValues: ["nein"]`,
-		"0|1|0":                 "integer",
-		"2026-07-01|2026-07-02": "date",
-		"01.07.2026|13.07.2026": `date format: "%d.%m.%Y"`,
-		"13/07/2026|01/08/2026": `date format: "%d/%m/%Y"`,
-		"07/13/2026|08/01/2026": `date format: "%m/%d/%Y"`,
-		"20260701|20260702":     `date format: "%Y%m%d"`,
-		"99999999|20260702":     "integer",
-		"12:30|23:59":           `time format: "%H:%M"`,
+		"1|2|-3":                               "integer",
+		"1|2.5|3e5":                            "number",
+		"1,5|2":                                `number decimalChar: ","`,
+		"1,000|500|12,000":                     `integer groupChar: ","`,
+		"1,000|2,500":                          `number decimalChar: ","`,
+		"1,000,000|1,000":                      `integer groupChar: ","`,
+		"1.234,5|12,5|n/a":                     `number groupChar: "." decimalChar: "," missing "n/a"`,
+		"1 234|99":                             `integer groupChar: " "`,
+		"1.234|5":                              "number",
+		"PT5M|P1DT2H":                          "duration",
+		"P|PT":                                 "string",
+		"[1, 2]|[]":                            "array",
+		"{}|{\"a\": 1}":                        "object",
+		"0c3f1c1e-8a59-4a0c-9f0e-0a5f8b3e6d11": "string format: uuid",
+		"007|012":                              "string",
+		"0|7":                                  "integer",
+		"0.5|0.7":                              "number",
+		"12345678901234567890":                 "number",
+		"true|false|true":                      `boolean trueValues: ["true"] falseValues: ["false"]`,
+		"ja|nein":                              `boolean trueValues: ["ja"] falseValues: ["nein"]`,
+		"0|1|0":                                "integer",
+		"2026-07-01|2026-07-02":                "date",
+		"01.07.2026|13.07.2026":                `date format: "%d.%m.%Y"`,
+		"13/07/2026|01/08/2026":                `date format: "%d/%m/%Y"`,
+		"07/13/2026|08/01/2026":                `date format: "%m/%d/%Y"`,
+		"20260701|20260702":                    `date format: "%Y%m%d"`,
+		"99999999|20260702":                    "integer",
+		"12:30|23:59":                          `time format: "%H:%M"`,
 		"2026-07-01T12:00:00Z|2026-07-01T13:00:00Z": "datetime",
 		"2026-07-01 12:00|2026-07-01 13:30":         `datetime format: "%Y-%m-%d %H:%M"`,
 		"01.07.2026 12:00:30":                       `datetime format: "%d.%m.%Y %H:%M:%S"`,
@@ -78,8 +90,19 @@ func TestWhatAColumnOfTypedValuesIs(t *testing.T) {
 }
 
 func TestNamesOfFeedsAndColumns(t *testing.T) {
-	for source, want := range map[string]string{"Station no": "station_no", "sample.site.id": "id", "/a~1b/c d": "c_d", "Pegel (m)": "pegel_m", "Straße": "strasse", "2m temp": "c_2m_temp", "???": "c", "水位": "c"} {
-		assert.Equal(t, want, columnName(source), source)
+	for _, c := range []struct {
+		format        decode.Format
+		each          string
+		sources, want []string
+	}{
+		{decode.CSV, "", []string{"Station no", "Pegel (m)", "Straße", "2m temp", "???", "水位", "Temp. (C)", "Flow m3/s"}, []string{"station_no", "pegel_m", "strasse", "c_2m_temp", "c", "c_2", "temp_c", "flow_m3_s"}},
+		{decode.JSON, "results", []string{"sample.site.id", "/a~1b/c d", "results.id", "results.unit.id", "code"}, []string{"sample_site_id", "c_d", "id", "unit_id", "code"}},
+	} {
+		k := kind{shape: shape{format: c.format, each: c.each}, table: &table{}}
+		for _, s := range c.sources {
+			k.table.columns = append(k.table.columns, newColumn(s))
+		}
+		assert.Equal(t, c.want, k.columnNames())
 	}
 	for _, c := range []struct {
 		paths   []string
@@ -92,6 +115,8 @@ func TestNamesOfFeedsAndColumns(t *testing.T) {
 		{[]string{"K1_rain_01.07.2026.txt", "K2_rain_02.07.2026.txt"}, "rain", "{part}_rain_{slot:%d.%m.%Y}.txt"},
 		{[]string{"a 2026-07.xlsx", "b c 2026-08.xlsx"}, "files", "*{slot:%Y-%m}*.xlsx"},
 		{[]string{"registry.csv"}, "registry", "registry.csv"},
+		{[]string{"snow_20260701.zip/north/a.csv", "snow_20260702.zip/b.csv"}, "snow", "snow_{slot:%Y%m%d}.zip/**/{part}.csv"},
+		{[]string{"in/day.zip/x_20260702.csv"}, "day-x", "**/day.zip/x_{slot:%Y%m%d}.csv"},
 	} {
 		k := kind{paths: c.paths}
 		pattern, _ := k.pattern()
@@ -117,7 +142,7 @@ func TestKeysThatTellRowsApart(t *testing.T) {
 		for i, c := range tb.columns {
 			types[i] = c.judge()
 		}
-		columns, note := tb.key(types)
+		columns, note := tb.key(types, strings.Split(header, ","))
 		for _, c := range columns {
 			key = append(key, tb.columns[c].source)
 		}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
 	"slices"
 	"strings"
 
@@ -14,7 +13,7 @@ import (
 
 // Sample is a file to propose a feed from.
 type Sample struct {
-	Path string // below the landing
+	Path string // below the landing; of a file in a zip, the zip's path stands before it
 	// Open gives the file from its beginning, and how to close it. It may be
 	// called several times.
 	Open func() (source decode.Source, done func(), err error)
@@ -45,20 +44,21 @@ type kind struct {
 // structure. at is the landing folder that the proposals name. Files that
 // cannot be read are given with their reason.
 func Propose(samples []Sample, at string) (feeds []Feed, unread map[string]error, err error) {
+	unread = map[string]error{}
+	samples = unzipped(samples, unread)
 	if len(samples) > MaxSamples {
 		return nil, nil, fmt.Errorf("%d files; %d are the most to draft from at once", len(samples), MaxSamples)
 	}
 	slices.SortFunc(samples, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
 	kinds := map[string]*kind{}
 	var order []string
-	unread = map[string]error{}
 	for _, s := range samples {
 		sh, err := look(s)
 		if err != nil {
 			unread[s.Path] = err
 			continue
 		}
-		_, form := dated(path.Base(s.Path))
+		_, form := dated(tail(s.Path))
 		key := sh.key() + "\x00" + form
 		k := kinds[key]
 		if k == nil {
@@ -125,10 +125,7 @@ func (t *table) read(s Sample, sh *shape) error {
 		return t.readTrees(selector, header, sh)
 	}
 	if header == nil {
-		header = make([]string, len(sh.header))
-		for i := range header {
-			header[i] = fmt.Sprintf("column_%d", i+1)
-		}
+		header = sh.header
 	}
 	for i := len(t.columns); i < len(header); i++ {
 		t.columns = append(t.columns, newColumn(header[i]))

@@ -1,7 +1,9 @@
 package draft
 
 import (
+	"archive/zip"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -94,9 +96,13 @@ func TestDrafts(t *testing.T) {
 		"truth and blanks": {[]Sample{sample("x.csv", "id,ok,note\n1,yes,n/a\n2,no,\n3,yes,\n")}, []string{`trueValues: ["yes"], falseValues: ["no"]`, "nothing but blanks was seen"}},
 		"JSON with rows in it": {[]Sample{sample("LAB_2026-07-01.json", `[{"s": {"id": "a", "x.y": 1}, "revised": "2026-07-01T12:00:00Z", "results": [{"code": "pH", "value": 7.5}, {"code": "T", "value": null}]}]`)},
 			[]string{"format: json", "each: results", `source: "s.id"`, `source: "results.value"`, "newest: revised"}},
-		"lines of JSON":                  {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")}, []string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
-		"another charset":                {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")}, []string{"encoding: windows-1252", "uncertain: it is no UTF-8"}},
-		"UTF-16":                         {[]Sample{sample("a.csv", "\xff\xfei\x00d\x00;\x00x\x00\n\x001\x00;\x002\x00\n\x00")}, []string{"encoding: utf-16", "type: integer"}},
+		"lines of JSON":   {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")}, []string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
+		"another charset": {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")}, []string{"encoding: windows-1252", "uncertain: it is no UTF-8"}},
+		"UTF-16":          {[]Sample{sample("a.csv", "\xff\xfei\x00d\x00;\x00x\x00\n\x001\x00;\x002\x00\n\x00")}, []string{"encoding: utf-16", "type: integer"}},
+		"fixed places": {[]Sample{sample("levels 2026-07-01.txt", "# out of the logger\nSR0001 20260701   1.50 G\nSR0002 20260702  -2.25 F\nSR0003 20260703  10.00\n")},
+			[]string{"format: fixed", `dialect: {commentChar: "#"}`, `{name: column_1, source: "1-7", constraints: {required: true}}`, `{name: column_3, type: number, source: "16-23"}`, "uncertain: no delimiter was found"}},
+		"fixed places with a header":     {[]Sample{sample("levels.txt", "STATION LEVEL\nSR0001    1.5\nSR0002   22.5\n")}, []string{"header: true", `{name: station, source: "1-7", constraints`, `{name: level, type: number, source: "8-13"`}},
+		"in a zip":                       {[]Sample{zipOf(t, "SNOW_20260701.zip", "north/a.csv", "id;cm\n1;5\n"), zipOf(t, "SNOW_20260702.zip", "b.csv", "id;cm\n2;7\n")}, []string{`files: "SNOW_{slot:%Y%m%d}.zip/**/{part}.csv"`, "feed: snow", "primaryKey: [id]"}},
 		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"), sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "*{slot:%d.%m.%Y}*.csv"`}},
 	} {
 		feeds, unread, err := Propose(c.samples, "landing/x")
@@ -106,8 +112,19 @@ func TestDrafts(t *testing.T) {
 		for _, want := range c.want {
 			assert.Contains(t, feeds[0].Text, want, name)
 		}
-		works(t, feeds[0], c.samples)
+		works(t, feeds[0], unzipped(c.samples, unread))
 	}
+}
+
+// zipOf is a zip with one file in it.
+func zipOf(t *testing.T, at, name, content string) Sample {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create(name)
+	require.NoError(t, err)
+	_, err = w.Write([]byte(content))
+	require.NoError(t, errors.Join(err, z.Close()))
+	return sample(at, b.String())
 }
 
 func TestAFolderOfManyKinds(t *testing.T) {

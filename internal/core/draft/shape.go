@@ -24,13 +24,14 @@ type shape struct {
 	format  decode.Format
 	charset string
 	dialect tabular.Dialect
-	header  []string
+	header  []string // the names of the columns; made up where the file has none
+	widths  []decode.Width
 	each    string
 	notes   []string // what is uncertain
 }
 
 func (s *shape) how() decode.How {
-	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Limits: decode.DefaultLimits}
+	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths, Limits: decode.DefaultLimits}
 }
 
 // key tells kinds of structure apart.
@@ -123,7 +124,7 @@ func (s *shape) readHeader(sample Sample) error {
 		return err
 	}
 	defer done()
-	if s.format == decode.CSV && !s.dialect.Header {
+	if s.format == decode.Fixed || s.format == decode.CSV && !s.dialect.Header {
 		return nil
 	}
 	rows, err := decode.Open(source, s.how())
@@ -160,7 +161,12 @@ func (s *shape) text(head []byte) {
 		return
 	}
 	s.format = decode.CSV
-	s.delimited(head)
+	if i := bytes.LastIndexByte(head, '\n'); i > 0 && len(head) >= headLooked-4 {
+		head = head[:i+1]
+	}
+	if !s.delimited(head) {
+		s.fixed(head)
+	}
 }
 
 // whole leaves out a character that is cut at the end.
@@ -174,12 +180,83 @@ func whole(head []byte) []byte {
 	return head
 }
 
-// delimited finds the delimiter, comments, titles above the header, and whether
-// there is a header.
-func (s *shape) delimited(head []byte) {
-	if i := bytes.LastIndexByte(head, '\n'); i > 0 && len(head) >= headLooked-4 {
-		head = head[:i+1]
+// fixed looks for columns in lines that no delimiter cuts: where all lines have
+// blanks, one ends.
+func (s *shape) fixed(head []byte) {
+	var lines [][]rune
+	for line := range strings.Lines(string(head)) {
+		line = strings.TrimRight(line, "\r\n")
+		if line != "" && (s.dialect.CommentChar == 0 || line[0] != s.dialect.CommentChar) {
+			lines = append(lines, []rune(line))
+		}
 	}
+	const least, most = 3, 4096 // lines to judge by; characters of one
+	if len(lines) < least || slices.ContainsFunc(lines, func(l []rune) bool { return len(l) > most }) {
+		return
+	}
+	var widths []decode.Width
+	for at, before := 0, false; ; at++ {
+		inside, filled := false, false
+		for _, l := range lines {
+			inside = inside || at < len(l)
+			filled = filled || at < len(l) && l[at] != ' ' && l[at] != '\t'
+		}
+		switch {
+		case filled && before:
+			widths[len(widths)-1].To++
+		case filled:
+			widths = append(widths, decode.Width{From: at + 1, To: at + 1})
+		}
+		if before = filled; !inside {
+			break
+		}
+	}
+	if len(widths) < 2 {
+		return
+	}
+	// The blanks between two columns belong to the one whose longer values would
+	// stand there: the right one if its values end alike, else the left one.
+	for i := 1; i < len(widths); i++ {
+		left, right := &widths[i-1], &widths[i]
+		beginsAlike := !slices.ContainsFunc(lines, func(l []rune) bool { return right.From <= len(l) && l[right.From-1] == ' ' })
+		if beginsAlike {
+			left.To = right.From - 1
+		} else {
+			right.From = left.To + 1
+		}
+	}
+	cut := func(l []rune) (out []string) {
+		for _, w := range widths {
+			out = append(out, strings.TrimSpace(string(l[min(w.From-1, len(l)):min(w.To, len(l))])))
+		}
+		return out
+	}
+	var below []row
+	for _, l := range lines[1:] {
+		below = append(below, row{cells: cut(l)})
+	}
+	s.format, s.widths = decode.Fixed, widths
+	s.dialect.Header, s.dialect.HeaderRows = false, nil
+	s.notes = []string{"uncertain: no delimiter was found, so the columns are taken to stand at fixed places, and cut where all lines have blanks"}
+	if s.header = cut(lines[0]); isHeader(s.header, below) && slices.ContainsFunc(below, func(r row) bool { return strings.ContainsAny(strings.Join(r.cells, ""), "0123456789") }) {
+		s.dialect.Header = true
+		return
+	}
+	s.header = byPosition(len(widths))
+}
+
+// byPosition names columns by their position.
+func byPosition(n int) []string {
+	out := make([]string, n)
+	for i := range out {
+		out[i] = fmt.Sprintf("column_%d", i+1)
+	}
+	return out
+}
+
+// delimited finds the delimiter, comments, titles above the header, and whether
+// there is a header. It tells whether there is a delimiter.
+func (s *shape) delimited(head []byte) bool {
 	for _, line := range bytes.SplitN(head, []byte("\n"), 20) {
 		if bytes.HasPrefix(line, []byte("#")) {
 			s.dialect.CommentChar = '#'
@@ -188,15 +265,15 @@ func (s *shape) delimited(head []byte) {
 	}
 	best := 0
 	for _, delimiter := range []string{";", "\t", "|", ",", "||"} {
-		widths := s.widths(head, delimiter)
-		if usual, share := mode(widths); usual > 1 && share*10+usual > best {
+		counts := s.cellCounts(head, delimiter)
+		if usual, share := mode(counts); usual > 1 && share*10+usual > best {
 			best = share*10 + usual
 			s.dialect.Delimiter = delimiter
 		}
 	}
 	rows := s.rows(head)
 	if len(rows) == 0 {
-		return
+		return false
 	}
 	spaces, cells := 0, 0
 	for _, r := range rows {
@@ -211,7 +288,7 @@ func (s *shape) delimited(head []byte) {
 		s.dialect.SkipInitialSpace = true
 		rows = s.rows(head)
 	}
-	usual, _ := mode(s.widths(head, s.dialect.Delimiter))
+	usual, _ := mode(s.cellCounts(head, s.dialect.Delimiter))
 	first := slices.IndexFunc(rows, func(r row) bool { return len(r.cells) == usual })
 	if first > 0 {
 		s.dialect.HeaderRows = []int{rows[first].number}
@@ -220,9 +297,10 @@ func (s *shape) delimited(head []byte) {
 	first = max(first, 0)
 	if !isHeader(rows[first].cells, rows[first+1:]) {
 		s.dialect.Header, s.dialect.HeaderRows = false, nil
-		s.header = make([]string, len(rows[first].cells))
+		s.header = byPosition(len(rows[first].cells))
 		s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by position; give them their names")
 	}
+	return best > 0
 }
 
 type row struct {
@@ -251,7 +329,7 @@ func (s *shape) rows(head []byte) []row {
 	return out
 }
 
-func (s *shape) widths(head []byte, delimiter string) []int {
+func (s *shape) cellCounts(head []byte, delimiter string) []int {
 	with := *s
 	with.dialect.Delimiter = delimiter
 	var out []int

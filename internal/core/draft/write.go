@@ -2,7 +2,6 @@ package draft
 
 import (
 	"fmt"
-	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -82,11 +81,11 @@ func keyable(kind string) bool {
 
 // key chooses the columns that tell rows apart: few, to the left, and no
 // measurements. There are none where no column can be in a key.
-func (t *table) key(types []found) (columns []int, note string) {
+func (t *table) key(types []found, names []string) (columns []int, note string) {
 	fits := func(k keyTry) bool {
 		for _, c := range k.columns {
 			kind := types[c].kind
-			if kind == "number" || kind == "boolean" || !keyable(kind) || !types[c].required {
+			if kind == "number" || kind == "boolean" || kind == "duration" || !keyable(kind) || !types[c].required {
 				return false
 			}
 		}
@@ -119,7 +118,7 @@ func (t *table) key(types []found) (columns []int, note string) {
 	}
 	if at := t.timeOfFile(types); at >= 0 && !slices.Contains(best.columns, at) {
 		columns = append(slices.Clone(best.columns), at)
-		return columns, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, and taken for its time", columnName(t.columns[at].source))
+		return columns, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, and taken for its time", names[at])
 	}
 	if len(best.columns) == 1 && t.rows > 1 {
 		note = "uncertain where only few rows were seen"
@@ -130,11 +129,11 @@ func (t *table) key(types []found) (columns []int, note string) {
 	var others []string
 	for _, k := range possible[1:] {
 		if len(k.columns) == len(best.columns) && len(others) < 3 {
-			var names []string
+			var with []string
 			for _, c := range k.columns {
-				names = append(names, columnName(t.columns[c].source))
+				with = append(with, names[c])
 			}
-			others = append(others, strings.Join(names, " with "))
+			others = append(others, strings.Join(with, " with "))
 		}
 	}
 	if len(others) > 0 {
@@ -162,12 +161,35 @@ func (t *table) timeOfFile(types []found) int {
 
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 
-// columnName makes a column's name of what stands in the file.
-func columnName(source string) string {
-	if i := strings.LastIndexAny(source, "./"); i >= 0 && i < len(source)-1 {
-		source = source[i+1:]
+// columnNames makes the columns' names of what stands in the file: of a path its
+// last part, with those before it where another has the same.
+func (k *kind) columnNames() []string {
+	parts := make([][]string, len(k.table.columns))
+	counts := map[string]int{}
+	for i, c := range k.table.columns {
+		parts[i] = []string{c.source}
+		if k.shape.format.Trees() {
+			below := strings.TrimPrefix(c.source, k.shape.each)
+			parts[i] = strings.FieldsFunc(below, func(r rune) bool { return r == '/' || r == '.' && !strings.HasPrefix(c.source, "/") })
+		}
+		if len(parts[i]) == 0 {
+			parts[i] = []string{""}
+		}
+		counts[parts[i][len(parts[i])-1]]++
 	}
-	return plain(source, "_")
+	out, taken := make([]string, len(parts)), map[string]bool{}
+	for i, p := range parts {
+		name := plain(p[len(p)-1], "_")
+		if counts[p[len(p)-1]] > 1 {
+			name = plain(strings.Join(p, "_"), "_")
+		}
+		out[i] = name
+		for n := 2; taken[out[i]]; n++ {
+			out[i] = fmt.Sprintf("%s_%d", name, n)
+		}
+		taken[out[i]] = true
+	}
+	return out
 }
 
 // plain makes a name of small letters and digits.
@@ -184,19 +206,19 @@ func plain(s, between string) string {
 	if name == "" || name[0] >= '0' && name[0] <= '9' {
 		name = strings.Trim("c"+between+name, between)
 	}
-	return name[:min(len(name), 50)]
+	return strings.Trim(name[:min(len(name), 50)], between)
 }
 
 // feedName makes a feed's name of what its files have in common.
 func feedName(paths []string) string {
-	pattern, _ := dated(path.Base(paths[0]))
-	pattern = regexp.MustCompile(`\{[^}]*\}`).ReplaceAllString(stem(pattern), " ")
+	pattern, _ := dated(tail(paths[0]))
+	pattern = regexp.MustCompile(`\{[^}]*\}|\.(?i:zip)/`).ReplaceAllString(stem(pattern), " ")
 	words := strings.FieldsFunc(pattern, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 	var common []string
 	for _, w := range words {
 		all := true
 		for _, p := range paths {
-			all = all && strings.Contains(path.Base(p), w)
+			all = all && strings.Contains(tail(p), w)
 		}
 		if all && strings.ContainsFunc(w, unicode.IsLetter) {
 			common = append(common, w)
@@ -212,10 +234,12 @@ func feedName(paths []string) string {
 func (k *kind) pattern() (pattern, note string) {
 	var rows [][]string
 	exts := map[string]bool{}
-	deep := false
+	deep, deepInZip := false, false
 	for _, p := range k.paths {
-		base := path.Base(p)
-		deep = deep || base != p
+		base := tail(p)
+		zip, member := inZip(p)
+		deep = deep || strings.Contains(zip, "/") || zip == "" && base != p
+		deepInZip = deepInZip || strings.Contains(member, "/")
 		s := stem(base)
 		exts[strings.TrimPrefix(base, s)] = true
 		d, _ := dated(s)
@@ -226,8 +250,12 @@ func (k *kind) pattern() (pattern, note string) {
 		b.WriteString("**/")
 	}
 	captured := 0
+	zip, _ := inZip(k.paths[0])
 	if alike(rows) {
 		captured = capture(&b, rows)
+	} else if zip != "" {
+		b.WriteString("*.zip/*")
+		note = "uncertain: the names have no form in common"
 	} else {
 		slot := slices.IndexFunc(rows[0], isSlot)
 		b.WriteString("*")
@@ -255,7 +283,11 @@ func (k *kind) pattern() (pattern, note string) {
 	case len(k.paths) == 1 && !strings.Contains(b.String(), "{slot"):
 		note = "uncertain: one file was seen, and its name carries no date"
 	}
-	return b.String(), note
+	out := b.String()
+	if deepInZip {
+		out = strings.Replace(out, zipped, zipped+"**/", 1)
+	}
+	return out, note
 }
 
 // literal writes a text as a pattern that it fits.
@@ -316,17 +348,11 @@ var revised = regexp.MustCompile(`(?i)(revis|updat|modif|chang|corrected|version
 func (k *kind) write(name, at string) string {
 	t := k.table
 	types := make([]found, len(t.columns))
-	names := map[string]bool{}
-	columns := make([]string, len(t.columns))
 	for i, c := range t.columns {
 		types[i] = c.judge()
-		columns[i] = columnName(c.source)
-		for n := 2; names[columns[i]]; n++ {
-			columns[i] = fmt.Sprintf("%s_%d", columnName(c.source), n)
-		}
-		names[columns[i]] = true
 	}
-	key, keyNote := t.key(types)
+	columns := k.columnNames()
+	key, keyNote := t.key(types, columns)
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# A draft from %d file(s), %d rows looked at. It works as it stands; look at each", len(k.paths), t.rows)
@@ -364,7 +390,9 @@ func (k *kind) write(name, at string) string {
 		if f.kind != "string" {
 			parts = append(parts, "type: "+f.kind)
 		}
-		if c.source != columns[i] && !(k.shape.format == decode.CSV && !k.shape.dialect.Header) {
+		if k.shape.widths != nil {
+			parts = append(parts, fmt.Sprintf("source: \"%d-%d\"", k.shape.widths[i].From, k.shape.widths[i].To))
+		} else if c.source != columns[i] && !(k.shape.format == decode.CSV && !k.shape.dialect.Header) {
 			parts = append(parts, fmt.Sprintf("source: %q", c.source))
 		}
 		parts = append(parts, f.options...)
@@ -423,6 +451,14 @@ func (k *kind) dialect() string {
 		}
 		if !d.Header {
 			parts = append(parts, "header: false")
+		}
+	}
+	if k.shape.format == decode.Fixed {
+		if d.CommentChar != 0 {
+			parts = append(parts, fmt.Sprintf("commentChar: %q", string(d.CommentChar)))
+		}
+		if d.Header {
+			parts = append(parts, "header: true")
 		}
 	}
 	if d.HeaderRows != nil {

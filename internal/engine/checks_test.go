@@ -428,4 +428,14 @@ func TestZipsAreFolders(t *testing.T) {
 	list, _, err := h.engine.Which(ctx, h.definition(), 100)
 	require.NoError(t, err)
 	assert.Equal(t, "d.zip/G_K4_20260701T1200.csv", list[0].Path)
+	for of, want := range map[string]string{whole: "", whole[:len(whole)/2]: "is no zip that can be read", archive("x.txt", "x"): "holds no file that the pattern takes", string(damaged): "cannot be unpacked"} {
+		r, err := h.engine.Rehearse(ctx, h.definition(), "", &Sent{Name: "sent.zip", Size: int64(len(of)), File: strings.NewReader(of)}, false)
+		if want != "" {
+			assert.ErrorContains(t, err, want)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, "sent.zip/a/G_K1_20260701T1200.csv", r.Path)
+		assert.EqualValues(t, 1, r.Balance.Read, r.Refused)
+	}
 }

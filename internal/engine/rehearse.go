@@ -1,12 +1,14 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"strings"
 	"time"
 
 	"mullein/internal/core/balance"
@@ -134,6 +136,13 @@ func (e *Engine) became(ctx context.Context, feed string, file landing.Entry) (s
 func (l *loading) subject(ctx context.Context, f *feed.Feed, at string, sent *Sent) (*part, error) {
 	e := l.w.e
 	if sent != nil {
+		if f.Landing.InZip() && strings.HasSuffix(strings.ToLower(sent.Name), ".zip") {
+			name, content, err := landing.Take(sent.Name, sent.File, sent.Size, func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
+			if err != nil {
+				return nil, &ledger.ConflictError{Reason: err.Error()}
+			}
+			sent = &Sent{Name: name, Size: int64(len(content)), File: bytes.NewReader(content)}
+		}
 		a := &ledger.Arrival{Feed: f.Name, Path: sent.Name, Size: sent.Size, Modified: time.Now().UTC()}
 		if taken := f.Landing.Look(sent.Name, max(1, sent.Size)); taken.Captures != nil {
 			a.Captures = taken.Captures

@@ -2,6 +2,7 @@ package landing
 
 import (
 	"archive/zip"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -117,6 +118,37 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 		e.Problem = fmt.Sprintf("unpacks to %d bytes out of %d: taken for a zip bomb", m.UncompressedSize64, m.CompressedSize64)
 	}
 	return e, true
+}
+
+// maxTaken bounds the bytes of a member that is taken out of a zip.
+const maxTaken = 256 << 20
+
+// Take takes the first wanted file out of a zip that does not lie at a landing.
+// name is the zip's; the file's path begins with it.
+func Take(name string, archive io.ReaderAt, size int64, wanted func(path string) bool) (p string, content []byte, err error) {
+	z, err := zip.NewReader(archive, size)
+	if err != nil {
+		return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s is no zip that can be read: %v", name, err)}
+	}
+	for _, m := range z.File {
+		e, ok := memberEntry(Entry{Path: name}, m)
+		if !ok || !wanted(e.Path) {
+			continue
+		}
+		if e.Problem != "" || e.Size > maxTaken {
+			return "", nil, &decode.FileError{Reason: e.Path + " " + cmp.Or(e.Problem, fmt.Sprintf("has %d bytes; %d are the most here", e.Size, maxTaken))}
+		}
+		r, err := m.Open()
+		if err == nil {
+			content, err = io.ReadAll(io.LimitReader(r, maxTaken))
+			r.Close()
+		}
+		if err != nil {
+			return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s cannot be unpacked: %v", e.Path, err)}
+		}
+		return e.Path, content, nil
+	}
+	return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s holds no file that the pattern takes", name)}
 }
 
 // member is a file in a zip.

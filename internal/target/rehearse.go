@@ -23,7 +23,7 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	}
 	f = &Fitted{Table: t, oid: oid, casts: map[string]string{}, bytewise: true}
 	if oid == 0 {
-		return f, t.DDL(), nil
+		return f, t.DDL()[:2], nil
 	}
 	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
 	if err != nil {

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
@@ -19,6 +18,10 @@ type Rebuilt struct {
 	Missing  []int64         `json:"missing" nullable:"false" doc:"Arrivals whose files are not to be had any more"`
 	Balance  balance.Balance `json:"balance" doc:"The sum of the loads"`
 }
+
+// rejectsRebuilt bounds the rejects of a rebuild that are held in memory: those of
+// later files stay as they were.
+const rejectsRebuilt = 100_000
 
 // Rebuild loads all arrivals of a feed that are in force afresh, in the order in
 // which they were loaded, in one transaction: readers keep the old rows until it
@@ -83,17 +86,21 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 	if err := load.EmptyOut(ctx); err != nil {
 		return nil, err
 	}
-	var markers []target.Marker
+	var afresh []ledger.Afresh
+	rejects := 0
 	for _, l := range loads {
-		m, err := w.again(ctx, load, l)
+		a, err := w.again(ctx, load, l)
 		if notToBeHad(err) != "" && without {
 			continue
 		}
 		if err != nil {
 			return nil, fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
 		}
-		markers = append(markers, *m)
-		out.Balance = out.Balance.Plus(m.Balance)
+		if rejects += len(a.Rejects); rejects > rejectsRebuilt {
+			a.Rejects = nil
+		}
+		afresh = append(afresh, *a)
+		out.Balance = out.Balance.Plus(a.Balance)
 		out.Arrivals++
 	}
 	if err := load.Reshape(ctx); err != nil {
@@ -104,17 +111,14 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 	}
 	defer e.Changed()
 	after := context.WithoutCancel(ctx)
-	now := time.Now().UTC()
-	for _, m := range markers {
-		if err := e.Ledger.FromMarker(after, ledger.Arrival{ID: m.Arrival, Feed: name, Path: m.Path(), SHA256: m.SHA256, Generation: m.Generation, Balance: m.Balance, FinishedAt: &now}); err != nil {
-			return nil, err
-		}
+	if err := e.Ledger.Rebuilt(after, afresh, who, because); err != nil {
+		return nil, err
 	}
 	return out, e.Ledger.Recalled(after, out.Missing, nil, who, "left out of a rebuild by "+who+": "+because)
 }
 
 // again loads one arrival within a rebuild.
-func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEntry) (m *target.Marker, err error) {
+func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEntry) (a *ledger.Afresh, err error) {
 	err = w.withFile(ctx, of.Arrival, func(p *part) error {
 		if err := load.Stage(ctx, p.reading, expectedRows(p.file.Entry.Path, p.file.Entry.Size)); err != nil {
 			return err
@@ -131,11 +135,12 @@ func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEnt
 		if err := b.Err(); err != nil {
 			return err
 		}
-		m = &target.Marker{Feed: w.feed.Name, Delivery: of.Delivery, Generation: of.Generation + 1, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
-		if err := load.Mark(ctx, []target.Marker{*m}); err != nil {
+		a = &ledger.Afresh{ID: of.Arrival, Generation: of.Generation + 1, Balance: b, Rejects: append([]ledger.Reject{}, p.reading.rejects...)}
+		m := target.Marker{Feed: w.feed.Name, Delivery: of.Delivery, Generation: a.Generation, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
+		if err := load.Mark(ctx, []target.Marker{m}); err != nil {
 			return err
 		}
 		return load.Next(ctx)
 	})
-	return m, err
+	return a, err
 }

@@ -9,6 +9,8 @@ import (
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"mullein/internal/core/balance"
 )
 
 // ConflictError says that something cannot be done in the state it is in.
@@ -28,6 +30,7 @@ const (
 	Accept  Verb = "accept"  // take a file for a slot although its name does not fit
 	Excuse  Verb = "excuse"  // a slot need not be filled
 	Recall  Verb = "recall"  // take out what was loaded, or put it back
+	Rebuild Verb = "rebuild" // load it afresh, with all others of its feed
 )
 
 // verbs says which states each takes and gives.
@@ -259,6 +262,68 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 		}
 		return arrivalEvents(&a), tx.Exec(`SELECT setval(pg_get_serial_sequence('arrival', 'id'), greatest(nextval(pg_get_serial_sequence('arrival', 'id')) - 1, ?))`, a.ID).Error
 	})
+}
+
+// Afresh is an arrival that a rebuild loaded once more.
+type Afresh struct {
+	ID         int64           `json:"id"`
+	Generation int             `json:"generation"`
+	Balance    balance.Balance `json:"balance"`
+	Rejects    []Reject        `json:"-"` // nil leaves those that it had
+}
+
+// Rebuilt records what a rebuild loaded, with the rejects that it met in place of
+// those before. What was mended of them stays so.
+func (l *Ledger) Rebuilt(ctx context.Context, loads []Afresh, who, because string) error {
+	text, err := json.Marshal(loads)
+	if err != nil {
+		return err
+	}
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		var list []Arrival
+		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, balance = r.balance, finished_at = now(), try_after = NULL
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, string(text)).Scan(&list).Error
+		if err != nil {
+			return nil, err
+		}
+		for _, load := range loads {
+			if load.Rejects == nil {
+				continue
+			}
+			if err := rejectsAnew(tx, load.ID, load.Rejects); err != nil {
+				return nil, err
+			}
+		}
+		events := make([]Event, len(list))
+		for i := range list {
+			events[i] = arrivalEvent(&list[i])
+		}
+		return events, decided(tx, list, Rebuild, who, because)
+	})
+}
+
+// rejectsAnew puts rejects of an arrival in the place of those that it had.
+func rejectsAnew(tx *gorm.DB, of int64, rejects []Reject) error {
+	type place struct {
+		line   int64
+		column string
+	}
+	var old []Reject
+	if err := tx.Where("arrival_id = ? AND mended_in IS NOT NULL", of).Find(&old).Error; err != nil {
+		return err
+	}
+	mended := map[place]*int64{}
+	for _, r := range old {
+		mended[place{r.Line, r.ColumnName}] = r.MendedIn
+	}
+	for i := range rejects {
+		r := &rejects[i]
+		r.ArrivalID, r.Number, r.MendedIn = of, i+1, mended[place{r.Line, r.ColumnName}]
+	}
+	if err := tx.Where("arrival_id = ?", of).Delete(&Reject{}).Error; err != nil || len(rejects) == 0 {
+		return err
+	}
+	return tx.CreateInBatches(rejects, 500).Error
 }
 
 // OfDelivery gives the arrivals in a state that were loaded as one delivery with

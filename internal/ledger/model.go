@@ -223,7 +223,7 @@ type Decision struct {
 	ID      int64     `json:"id" gorm:"primaryKey"`
 	At      time.Time `json:"at" gorm:"default:now()"`
 	By      string    `json:"by"`
-	What    string    `json:"what" enum:"redo,skip,hold,release,accept,excuse"`
+	What    string    `json:"what" enum:"redo,skip,hold,release,accept,excuse,recall,mend,rebuild"`
 	Because string    `json:"because"`
 	Feed    string    `json:"feed"`
 	Arrival *int64    `json:"arrival"`

@@ -320,6 +320,9 @@ func (s *shape) rows(head []byte) []row {
 		if err != nil {
 			break
 		}
+		if rec.Problem != "" {
+			continue
+		}
 		k := row{number: r.Row()}
 		for _, c := range rec.Cells {
 			k.cells = append(k.cells, string(c))

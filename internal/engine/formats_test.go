@@ -140,6 +140,16 @@ func BenchmarkFormats(b *testing.B) {
 				require.NoError(b, r.Close())
 			}
 		},
+		"parquet-structs": func() {
+			r := parquet.NewGenericReader[benchRow](bytes.NewReader(columns.Bytes()))
+			buf := make([]benchRow, 512)
+			for {
+				if _, err := r.Read(buf); err != nil {
+					break
+				}
+			}
+			require.NoError(b, r.Close())
+		},
 		"parquet": func() { require.EqualValues(b, benchRows, typed(b, parse("parquet", "{}", ""), columns.Bytes())) },
 		"parquet-decode": func() {
 			rows, err := decode.Open(decode.Source{Name: "x", File: bytes.NewReader(columns.Bytes()), Size: int64(columns.Len())}, decode.How{Format: decode.Parquet})
@@ -178,6 +188,7 @@ func BenchmarkFormats(b *testing.B) {
 		b.ReportMetric(median("csv-checks")/median("csv-split"), "csv-checks-x-split")
 		b.ReportMetric(median("json-maps")/median("jsonl"), "jsonl-times-faster")
 		b.ReportMetric(median("parquet")/median("parquet-library"), "parquet-x-library")
+		b.ReportMetric(median("parquet")/median("parquet-structs"), "parquet-x-library-structs")
 		b.ReportMetric(median("parquet-decode")/median("parquet-library"), "parquet-decode-x-library")
 	}
 }

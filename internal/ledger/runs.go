@@ -42,12 +42,15 @@ func runEvent(r Run) Event {
 	return Event{Kind: "run", Feed: r.Feed, Run: r.ID, State: string(r.State)}
 }
 
-// BeginRun takes the oldest queued run of a feed, or nil when there is none.
+// BeginRun takes the oldest queued run of a feed, or nil when there is none, or
+// when version is not the feed's present one any more: what comes after a new
+// version was put is never loaded by the old.
 func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, error) {
 	var runs []Run
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Raw(`UPDATE run SET state = 'running', started_at = now(), version = ?
-			WHERE id = (SELECT id FROM run WHERE feed = ? AND state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE) RETURNING *`, version, feed).Scan(&runs).Error
+			WHERE id = (SELECT id FROM run WHERE feed = ? AND state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE)
+				AND EXISTS (SELECT 1 FROM feed WHERE name = ? AND version = ?) RETURNING *`, version, feed, feed, version).Scan(&runs).Error
 		if err != nil || len(runs) == 0 {
 			return nil, err
 		}

@@ -35,6 +35,7 @@ type Batch struct {
 	hashes []uint64 // of the keys of the part at hand, if kept
 	keep   bool
 	known  *known  // what the target holds; nil where that does not matter
+	held   held    // rows of which that is not known yet
 	direct *direct // nil for rows that are staged
 	expect int64   // about how many rows will come
 }
@@ -111,6 +112,9 @@ func (b *Batch) Reset() { b.buf = b.buf[:0] }
 // release gives the rows that are to be sent, and goes on in next; nil when none
 // are to come.
 func (b *Batch) release(next []byte) (send []byte) {
+	if b.known != nil && (next == nil || b.known.arrived()) {
+		b.settle()
+	}
 	send, b.buf = b.buf, next
 	if b.direct != nil {
 		send, b.buf = b.direct.release(send, next)
@@ -129,11 +133,11 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	if b.direct != nil && b.loses(values, line, element) {
 		return
 	}
-	if b.known != nil && b.known.has(digest) {
+	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
+	if b.known != nil && b.holds(values, place, digest) {
 		return
 	}
 	suspect := b.suspect(values)
-	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
 	switch {
 	case b.direct == nil:
 		b.buf = b.appendRow(b.buf, values, place, digest, suspect)

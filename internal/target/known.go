@@ -5,6 +5,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"sync/atomic"
+
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
@@ -18,13 +21,18 @@ import (
 //
 // A file that comes again has its rows mostly in the order in which they lie in
 // the target, so each digest is first looked for where the last one was found:
-// memory that is read in order takes a tenth of the time.
+// memory that is read in order takes a tenth of the time. And so the file can be
+// read while the digests are on their way: what is not found in order is held back
+// until all are there.
 type known struct {
-	digests [][2]uint64 // in the order of the target's pages
-	index   []uint32    // open addressing: a place in digests, from 1; 0 is free
-	met     []uint64    // a bit for each digest: a row with it was skipped
-	next    [2]int      // where the next digest is likely to be: after the last, and where the order was left
-	nth     int64       // of the last load or recall when they were read
+	digests [][2]uint64  // in the order of the target's pages
+	there   atomic.Int64 // how many of them have come
+	coming  *coming      // nil once it is known that all are there
+	reading *coming      // the same, for its end
+	index   []uint32     // open addressing: a place in digests, from 1; 0 is free. Asked only when all are there
+	met     []uint64     // a bit for each digest: a row with it was skipped
+	next    [2]int       // where the next digest is likely to be: after the last, and where the order was left
+	nth     int64        // of the last load or recall when they were read
 	skipped int64
 	repeats int64 // rows that are the same as one that was skipped
 	asked   int64
@@ -32,14 +40,23 @@ type known struct {
 	touched uint32 // keeps what is read ahead from being optimized away
 }
 
+// coming is digests on their way.
+type coming struct {
+	more chan struct{} // some came
+	done chan struct{} // closed when all have
+	err  error         // of reading them, once done is closed
+	stop context.CancelFunc
+}
+
 // ErrRestage says that a file has to be staged whole, since rows of it were
 // skipped that may count after all.
 var ErrRestage = errors.New("the file has to be read again and staged whole")
 
 const (
-	mostKnown = 3 << 20 // digests: 48 MiB, and 16 MiB of index
-	tryKnown  = 50_000  // rows after which it shows whether most are known
-	lookAhead = 4       // digests that a row's is held against before the index is asked
+	mostKnown = 3 << 20  // digests: 48 MiB, and 16 MiB of index
+	tryKnown  = 50_000   // rows after which it shows whether most are known
+	lookAhead = 4        // digests that a row's is held against before the index is asked
+	heldMost  = 24 << 20 // bytes of rows that are held back
 )
 
 // SkipUnchanged reads the digests that the target holds, where that promises to
@@ -65,16 +82,61 @@ func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) err
 	if t.ranges != "" || t.lateIndex == "" {
 		digests = "(SELECT " + quote(t.Lineage.RowDigest) + " FROM " + l.name() + ")"
 	}
-	whole := true
-	err = l.digests(ctx, digests, func(some [][2]uint64) {
-		if whole = whole && len(k.digests)+len(some) <= cap(k.digests); whole {
-			k.add(some)
+	reading, stop := context.WithCancel(ctx)
+	k.coming = &coming{more: make(chan struct{}, 1), done: make(chan struct{}), stop: stop}
+	k.reading = k.coming
+	go l.s.db.send(reading, digests, k, k.reading)
+	l.known = k
+	return nil
+}
+
+// send reads a column of digests over a connection of its own.
+func (d *Database) send(ctx context.Context, of string, k *known, c *coming) {
+	defer close(c.done)
+	conn, err := d.pool.Acquire(ctx)
+	if err != nil {
+		c.err = fmt.Errorf("read digests: %w", err)
+		return
+	}
+	defer conn.Release()
+	c.err = digests(ctx, conn.Conn().PgConn(), of, func(some [][2]uint64) {
+		k.add(some)
+		select {
+		case c.more <- struct{}{}:
+		default:
 		}
 	})
-	if err == nil && whole {
-		l.known = k
+}
+
+// stopReading ends the reading of digests, and gives the error that it had.
+func (l *Load) stopReading() error {
+	if l.known == nil {
+		return nil
 	}
-	return err
+	l.known.reading.stop()
+	<-l.known.reading.done
+	return l.known.reading.err
+}
+
+// wait waits until all digests are there.
+func (k *known) wait() {
+	if k.coming != nil {
+		<-k.coming.done
+		k.coming = nil
+	}
+}
+
+// arrived tells whether all digests are there.
+func (k *known) arrived() bool {
+	if k.coming == nil {
+		return true
+	}
+	select {
+	case <-k.coming.done:
+		return true
+	default:
+		return false
+	}
 }
 
 // lastPlace is the SQL of the place of the last load into, or recall of, a target
@@ -116,14 +178,16 @@ func (k *known) begin(most int) {
 	for size/4*3 < most {
 		size *= 2
 	}
-	k.digests, k.met, k.index = make([][2]uint64, 0, most), make([]uint64, most/64+1), make([]uint32, size)
+	k.digests, k.met, k.index = make([][2]uint64, most), make([]uint64, most/64+1), make([]uint32, size)
 }
 
-// add takes digests in. Their places in the index are read beforehand, all at
+// add takes digests in, as far as there is room: rows with others are staged. Their places in the index are read beforehand, all at
 // once: they lie scattered over more memory than is near the processor, and
 // waiting for one after the other takes several times as long.
 func (k *known) add(some [][2]uint64) {
 	mask := uint64(len(k.index) - 1)
+	n := int(k.there.Load())
+	some = some[:min(len(some), len(k.digests)-n)]
 	for _, d := range some {
 		k.touched += k.index[d[0]&mask]
 	}
@@ -132,21 +196,41 @@ func (k *known) add(some [][2]uint64) {
 		for k.index[i] != 0 {
 			i = (i + 1) & mask
 		}
-		k.digests = append(k.digests, d)
-		k.index[i] = uint32(len(k.digests))
+		k.digests[n] = d
+		n++
+		k.index[i] = uint32(n)
 	}
+	k.there.Store(int64(n))
 }
 
-// find gives the place of a digest; ok is false where the target does not hold
-// it.
-func (k *known) find(d [2]uint64) (at int, ok bool) {
+// inOrder gives the place of a digest that is where it is likely to be. It waits
+// for digests that would come there.
+func (k *known) inOrder(d [2]uint64) (at int, ok bool) {
+	there := int(k.there.Load())
+	for k.coming != nil && there < k.next[0]+lookAhead {
+		select {
+		case <-k.coming.more:
+		case <-k.coming.done:
+			k.coming = nil
+		}
+		there = int(k.there.Load())
+	}
 	for i, next := range k.next {
-		for at := next; at < min(next+lookAhead, len(k.digests)); at++ {
+		for at := next; at < min(next+lookAhead, there); at++ {
 			if k.digests[at] == d {
 				k.next[i] = at + 1
 				return at, true
 			}
 		}
+	}
+	return 0, false
+}
+
+// find gives the place of a digest, when all are there; ok is false where the
+// target does not hold it.
+func (k *known) find(d [2]uint64) (at int, ok bool) {
+	if at, ok = k.inOrder(d); ok {
+		return at, true
 	}
 	mask := uint64(len(k.index) - 1)
 	for i := d[0] & mask; k.index[i] != 0; i = (i + 1) & mask {
@@ -158,27 +242,35 @@ func (k *known) find(d [2]uint64) (at int, ok bool) {
 	return 0, false
 }
 
-// has tells whether the target holds a digest, and gives up asking when few are
-// known.
-func (k *known) has(digest []byte) bool {
-	if len(digest) != tabular.DigestSize {
-		return false
+// answer says whether the target holds a row.
+type answer int
+
+const (
+	isNew answer = iota
+	isKnown
+	askLater // when all digests are there
+)
+
+// ask tells whether the target holds a digest. A row that it holds is counted.
+func (k *known) ask(d [2]uint64) answer {
+	at, ok := k.inOrder(d)
+	if !ok && !k.arrived() {
+		return askLater
 	}
-	if k.asked++; k.over || k.asked == tryKnown && k.skipped < tryKnown/2 {
-		k.over = true
-		return false
+	if !ok {
+		k.wait()
+		at, ok = k.find(d)
 	}
-	at, ok := k.find(halves(digest))
 	switch {
 	case !ok:
-		return false
+		return isNew
 	case k.wasMet(at): // a digest covers the key: this row is that one again
 		k.repeats++
 	default:
 		k.met[at/64] |= 1 << (at % 64)
 		k.skipped++
 	}
-	return true
+	return isKnown
 }
 
 func (k *known) wasMet(at int) bool { return k.met[at/64]&(1<<(at%64)) != 0 }
@@ -190,7 +282,7 @@ func (l *Load) noneSkipped(ctx context.Context) error {
 		return nil
 	}
 	again := false
-	err := l.digests(ctx, "pg_temp.mullein_plan (digest)", func(some [][2]uint64) {
+	err := digests(ctx, l.s.conn.PgConn(), "pg_temp.mullein_plan (digest)", func(some [][2]uint64) {
 		for _, d := range some {
 			at, ok := l.known.find(d)
 			again = again || ok && l.known.wasMet(at)
@@ -204,9 +296,9 @@ func (l *Load) noneSkipped(ctx context.Context) error {
 
 // digests reads a column of digests, piece by piece. Nulls, and digests of
 // another version, are passed over.
-func (l *Load) digests(ctx context.Context, of string, take func([][2]uint64)) error {
+func digests(ctx context.Context, conn *pgconn.PgConn, of string, take func([][2]uint64)) error {
 	r := &digestReader{take: take, header: len(copyHeader), some: make([][2]uint64, 0, digestsAtOnce)}
-	if _, err := l.s.conn.PgConn().CopyTo(ctx, r, "COPY "+of+" TO STDOUT BINARY"); err != nil {
+	if _, err := conn.CopyTo(ctx, r, "COPY "+of+" TO STDOUT BINARY"); err != nil {
 		return fmt.Errorf("read digests: %w", err)
 	}
 	take(r.some)

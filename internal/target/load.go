@@ -88,6 +88,7 @@ func (l *Load) several() bool { return len(l.staged) > 1 }
 
 // Close rolls back unless the load was committed.
 func (l *Load) Close(ctx context.Context) {
+	_ = l.stopReading() // what was not asked for by Stage does not matter
 	if l.s != nil && !l.s.conn.IsClosed() && l.s.conn.PgConn().TxStatus() != 'I' {
 		if _, err := l.s.conn.Exec(context.WithoutCancel(ctx), "ROLLBACK"); err != nil {
 			l.s.Close() // the database rolls back when the connection goes
@@ -105,6 +106,9 @@ func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
 	b := NewBatch(l.table.Table, expected, l.table.bytewise)
 	b.known = l.known
 	n, err := l.copyFrom(ctx, src, b, l.stage)
+	if err == nil {
+		err = l.stopReading()
+	}
 	if err != nil {
 		return err
 	}

@@ -148,45 +148,68 @@ func TestKnownDigests(t *testing.T) {
 		"all are new": func(_ *rand.Rand, i int) int { return held + i },
 	}
 	for name, order := range orders {
-		t.Run(name, func(t *testing.T) {
-			k := &known{}
-			k.begin(held)
-			for from := 0; from < held; from += digestsAtOnce {
-				var some [][2]uint64
-				for i := from; i < min(from+digestsAtOnce, held); i++ {
-					some = append(some, halves(digest(i)))
+		for _, late := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, on their way: %t", name, late), func(t *testing.T) {
+				k := &known{}
+				k.begin(held)
+				send := func() {
+					for from := 0; from < held; from += digestsAtOnce {
+						var some [][2]uint64
+						for i := from; i < min(from+digestsAtOnce, held); i++ {
+							some = append(some, halves(digest(i)))
+						}
+						k.add(some)
+					}
 				}
-				k.add(some)
-			}
-			random := rand.New(rand.NewPCG(9, 9))
-			met := map[int]bool{}
-			var skipped, repeats int64
-			for i := range 2 * tryKnown {
-				row := order(random, i%held)
-				has := k.has(digest(row))
-				if k.over { // it has given up: that is always right
-					require.False(t, has)
-					continue
+				if late {
+					c := &coming{more: make(chan struct{}, 1), done: make(chan struct{})}
+					k.coming = c
+					go func() {
+						send()
+						close(c.done)
+					}()
+				} else {
+					send()
 				}
-				require.Equal(t, row < held, has, "row %d", row)
-				switch {
-				case !has:
-				case met[row]:
-					repeats++
-				default:
+				b := NewBatch(&Table{}, held, true)
+				b.known = k
+				random := rand.New(rand.NewPCG(9, 9))
+				asked := map[int]int64{} // rows that were asked for, how often
+				var sent int64
+				for i := range 2 * tryKnown {
+					row := order(random, i%held)
+					has := b.holds(nil, 0, digest(row))
+					if k.over { // it has given up: that is always right
+						require.False(t, has)
+						continue
+					}
+					asked[row]++
+					if !has {
+						sent++
+					}
+				}
+				rowBytes := len(b.appendRow(nil, nil, 0, digest(0), false))
+				b.settle()
+				sent += int64(len(b.buf) / rowBytes)
+				var skipped, repeats, unknown int64
+				for row, n := range asked {
+					if row >= held {
+						unknown += n
+						continue
+					}
 					skipped++
-					met[row] = true
+					repeats += n - 1
 				}
-			}
-			assert.Equal(t, skipped, k.skipped)
-			assert.Equal(t, repeats, k.repeats)
-			assert.Equal(t, name == "all are new", k.skipped == 0)
-			assert.False(t, k.has(Gone), "a deletion is no row")
-			for row := range met {
-				at, ok := k.find(halves(digest(row)))
-				require.True(t, ok)
-				require.True(t, k.wasMet(at))
-			}
-		})
+				assert.Equal(t, skipped, k.skipped)
+				assert.Equal(t, repeats, k.repeats)
+				assert.Equal(t, unknown, sent, "of rows that are not known each is sent once")
+				assert.False(t, b.holds(nil, 0, Gone), "a deletion is no row")
+				for row := range asked {
+					at, ok := k.find(halves(digest(row)))
+					require.Equal(t, row < held, ok)
+					require.True(t, !ok || k.wasMet(at))
+				}
+			})
+		}
 	}
 }

@@ -56,6 +56,7 @@ const (
 	maxFeedFile = 1 << 20
 	maxDepth    = 20
 	maxNodes    = 20_000
+	maxBrackets = 500 // in each other before the parser is asked, those in texts and comments too
 )
 
 // reader collects problems on the way.
@@ -79,8 +80,8 @@ func (r *reader) yaml(text []byte) *node {
 		r.fail(1, 1, "a feed file of more than %d KiB", maxFeedFile>>10)
 		return nil
 	}
-	if depth := nesting(text); depth > maxDepth {
-		r.fail(1, 1, "brackets nested %d deep; %d is the most", depth, maxDepth)
+	if depth := nesting(text); depth > maxBrackets {
+		r.fail(1, 1, "brackets nested %d deep; %d is the most", depth, maxBrackets)
 		return nil
 	}
 	parsed, err := parser.ParseBytes(text, 0)

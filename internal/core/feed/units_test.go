@@ -113,8 +113,8 @@ func TestWhatDoesNotGoTogether(t *testing.T) {
 	}
 	_, err := Parse("x.yaml", []byte(strings.Repeat("#", maxFeedFile+1)))
 	assert.ErrorContains(t, err, "a feed file of more than")
-	_, err = Parse("x.yaml", []byte("a: "+strings.Repeat("[", 50)))
-	assert.ErrorContains(t, err, "nested 50 deep")
+	_, err = Parse("x.yaml", []byte("a: "+strings.Repeat("[", 501)))
+	assert.ErrorContains(t, err, "nested 501 deep")
 	_, err = Parse("x.yaml", nil)
 	assert.ErrorContains(t, err, "x.yaml:1:1: an empty feed file")
 }

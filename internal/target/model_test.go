@@ -526,6 +526,23 @@ func newPlay(t *testing.T, kind string, seed uint64) *play {
 	return p
 }
 
+// play goes through a whole sequence.
+func (p *play) play(seed uint64, kind string) {
+	defer p.session.Close()
+	for n := range 26 {
+		var right bool
+		if n < 25 {
+			p.step()
+			right = p.check()
+		} else {
+			right = len(p.table.Key) == 0 || p.byHand()
+		}
+		if !right || p.t.Failed() {
+			p.t.Fatalf("MULLEIN_SEED=%d go test -run 'TestRandomPlays/%s'\n%s", seed, strings.ReplaceAll(kind, " ", "_"), strings.Join(p.said, "\n"))
+		}
+	}
+}
+
 // TestRandomPlays holds the target against the model after each step of random
 // sequences. MULLEIN_SEED plays one sequence again, MULLEIN_PLAYS says how many
 // there are of each kind.
@@ -542,20 +559,7 @@ func TestRandomPlays(t *testing.T) {
 			t.Parallel()
 			for i := range plays {
 				seed := first + uint64(i)
-				p := newPlay(t, kind, seed)
-				for n := range 26 {
-					var right bool
-					if n < 25 {
-						p.step()
-						right = p.check()
-					} else {
-						right = len(p.table.Key) == 0 || p.byHand()
-					}
-					if !right || t.Failed() {
-						t.Fatalf("MULLEIN_SEED=%d go test -run 'TestRandomPlays/%s'\n%s", seed, strings.ReplaceAll(kind, " ", "_"), strings.Join(p.said, "\n"))
-					}
-				}
-				p.session.Close()
+				t.Run(strconv.FormatUint(seed, 10), func(t *testing.T) { newPlay(t, kind, seed).play(seed, kind) })
 			}
 		})
 	}

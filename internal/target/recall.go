@@ -357,6 +357,20 @@ func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
 	return o, err
 }
 
+// inPlace is the SQL of the rows t of a table without a key whose place the loads
+// that come back take, by the number of the parameter that lists those: all rows
+// that are there now, whoever wrote them, or those of the same parts.
+func (c *Recall) inPlace(on int) string {
+	t := c.table
+	switch t.Mode {
+	case feed.Replace:
+		return fmt.Sprintf("cardinality($%d::bigint[]) > 0", on)
+	case feed.ReplacePart:
+		return fmt.Sprintf("EXISTS (SELECT 1 FROM mullein.change c CROSS JOIN LATERAL json_populate_record(NULL::%s, c.given) g WHERE c.load = ANY($%d) AND c.what = 'i' AND g.%s IS NOT DISTINCT FROM t.%[3]s)", c.name(), on, quote(t.Part))
+	}
+	return "false"
+}
+
 // withoutKey works out a recall of a table without a key: what the loads wrote
 // goes, and what they removed comes back.
 func (c *Recall) withoutKey(ctx context.Context, most int) error {
@@ -367,7 +381,7 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 	}
 	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
 			SELECT 'removed' AS what, row_to_json(t) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
-			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($3) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)
+			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE `+c.inPlace(3)+` AND NOT coalesce(t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1), false)
 			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd' AND `+c.stillWanted()+`
 			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, arrivals, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
@@ -417,12 +431,20 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 		}
 		c.r.grew -= n
 	}
-	tag, err := c.s.conn.Exec(ctx, "DELETE FROM "+name+" t WHERE EXISTS (SELECT 1 FROM mullein.change g WHERE g.load = ANY($1) AND g.what = 'd' AND g.before::text = row_to_json(t)::text)", nonNil(c.r.on))
+	// Rows that were not there when the load was made first are noted as removed
+	// by it, so that they come back when it goes again.
+	var gone int64
+	err := c.s.conn.QueryRow(ctx, `WITH gone AS (DELETE FROM `+name+` t WHERE `+c.inPlace(1)+` RETURNING row_to_json(t) AS row),
+			noted AS (INSERT INTO mullein.change (target, load, key, what, before)
+				SELECT $2::integer, o.load, o.last + row_number() OVER (), 'd', g.row FROM gone g
+				CROSS JOIN (SELECT load, max(key) AS last FROM mullein.change WHERE load = (SELECT max(n) FROM unnest($1::bigint[]) n) GROUP BY load) o
+				WHERE NOT EXISTS (SELECT 1 FROM mullein.change d WHERE d.load = ANY($1) AND d.what = 'd' AND d.before::text = g.row::text))
+		SELECT count(*) FROM gone`, nonNil(c.r.on), c.table.id).Scan(&gone)
 	if err != nil {
 		return fmt.Errorf("take rows out: %w", err)
 	}
-	c.r.grew -= tag.RowsAffected()
-	tag, err = c.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+join(columns)+") SELECT "+join(columns)+` FROM (
+	c.r.grew -= gone
+	tag, err := c.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+join(columns)+") SELECT "+join(columns)+` FROM (
 			SELECT before AS image FROM mullein.change c WHERE load = ANY($1) AND what = 'd' AND `+c.stillWanted()+` UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
 		CROSS JOIN LATERAL json_populate_record(NULL::`+name+`, image)`, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {

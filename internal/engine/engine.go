@@ -514,10 +514,16 @@ func Table(f *feed.Feed) (*target.Table, error) {
 	return t, nil
 }
 
+// shapePatience is how long putting a feed waits for the target's database to say
+// how its table is.
+const shapePatience = 5 * time.Second
+
 // Shape says, for people, what stands between a feed and its table as it is: what
 // a load would change first, or why it could not load. It is "" when nothing does,
 // when the table is still to be made, and of feeds of several tables.
 func (e *Engine) Shape(ctx context.Context, f *feed.Feed) string {
+	ctx, cancel := context.WithTimeout(ctx, shapePatience)
+	defer cancel()
 	if f.HasKinds() {
 		return ""
 	}

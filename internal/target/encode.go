@@ -261,10 +261,13 @@ func appendNumeric(dst []byte, v *tabular.Value) []byte {
 		dst = be.AppendUint16(dst, sign)
 		return append(dst, 0, 0)
 	}
+	pad := (4 - int(v.Scale)%4) % 4
+	if n := uint64(v.I) * tens[pad]; v.B == nil && v.I > 0 && v.I < 1e5 && n < 1e8 {
+		return appendShort(dst, n, v.Scale, int(v.Scale)+pad)
+	}
 	var space [8]uint16
 	groups := space[:0] // least significant first
 	negative := v.I < 0
-	pad := (4 - int(v.Scale)%4) % 4
 	n := uint64(v.I)
 	if negative {
 		n = -n
@@ -311,6 +314,26 @@ func appendNumeric(dst []byte, v *tabular.Value) []byte {
 		dst = be.AppendUint16(dst, groups[i])
 	}
 	return dst
+}
+
+var tens = [4]uint64{1, 10, 100, 1000}
+
+// appendShort is appendNumeric for a positive number of at most two digits to the
+// base of 10,000, as most measurements are; after is how many decimal digits of it
+// stand after the point.
+func appendShort(dst []byte, n uint64, scale int32, after int) []byte {
+	high, low := n/10000, n%10000
+	weight := uint64(uint16(1 - after/4))
+	switch {
+	case high == 0:
+		weight, high, low = uint64(uint16(-after/4)), low, 0
+		fallthrough
+	case low == 0:
+		dst = binary.BigEndian.AppendUint64(dst, 1<<48|weight<<32|uint64(uint16(scale)))
+		return binary.BigEndian.AppendUint16(dst, uint16(high))
+	}
+	dst = binary.BigEndian.AppendUint64(dst, 2<<48|weight<<32|uint64(uint16(scale)))
+	return binary.BigEndian.AppendUint32(dst, uint32(high<<16|low))
 }
 
 // filter tells whether a key may have been seen before: a Bloom filter in

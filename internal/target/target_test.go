@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -477,6 +478,18 @@ func TestTheFilterNeverMissesARepeat(t *testing.T) {
 		require.True(t, f.mark(h))
 	}
 	assert.LessOrEqual(t, len(newFilter(1<<40).blocks)*64, 32<<20, "it is bounded")
+}
+
+// TestShortNumbers holds the quick way of small numbers against that of large
+// ones, which are digits in a text.
+func TestShortNumbers(t *testing.T) {
+	for n := int64(0); n < 120_000; n = n + 1 + n/97 {
+		for scale := range int32(13) {
+			small := tabular.Value{Kind: tabular.Decimal, I: n, Scale: scale}
+			large := tabular.Value{Kind: tabular.Decimal, B: strconv.AppendInt(nil, n, 10), Scale: scale}
+			require.Equal(t, appendNumeric(nil, &large), appendNumeric(nil, &small), "%d, scale %d", n, scale)
+		}
+	}
 }
 
 func FuzzNumeric(f *testing.F) {

@@ -252,6 +252,36 @@ func (v *Value) AppendCanonical(dst []byte) []byte {
 	return binary.BigEndian.AppendUint64(dst, uint64(v.I))
 }
 
+// pairs is the numbers from 00 to 99.
+const pairs = "00010203040506070809" + "10111213141516171819" + "20212223242526272829" + "30313233343536373839" + "40414243444546474849" +
+	"50515253545556575859" + "60616263646566676869" + "70717273747576777879" + "80818283848586878889" + "90919293949596979899"
+
+// appendInteger is strconv.AppendInt to the base of 10, in half the time: digests
+// of tables with many numbers are mostly this.
+func appendInteger(dst []byte, n int64) []byte {
+	u := uint64(n)
+	if n < 0 {
+		dst, u = append(dst, '-'), -u
+	}
+	var b [20]byte
+	i := len(b)
+	for u >= 100 {
+		q := u / 100
+		at := (u - q*100) * 2
+		i -= 2
+		b[i], b[i+1] = pairs[at], pairs[at+1]
+		u = q
+	}
+	if u >= 10 {
+		i -= 2
+		b[i], b[i+1] = pairs[u*2], pairs[u*2+1]
+	} else {
+		i--
+		b[i] = byte('0' + u)
+	}
+	return append(dst, b[i:]...)
+}
+
 func (v *Value) appendCanonicalDecimal(dst []byte) []byte {
 	dst = append(dst, byte(v.Odd))
 	if v.Odd != Finite {
@@ -263,8 +293,7 @@ func (v *Value) appendCanonicalDecimal(dst []byte) []byte {
 			n /= 10
 			scale--
 		}
-		dst = append(dst, byte(scale>>8), byte(scale))
-		return strconv.AppendInt(dst, n, 10)
+		return appendInteger(append(dst, byte(scale>>8), byte(scale)), n)
 	}
 	digits := v.B
 	for scale > 0 && digits[len(digits)-1] == '0' {

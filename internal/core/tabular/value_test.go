@@ -1,11 +1,23 @@
 package tabular
 
 import (
+	"math"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+func TestIntegersAreWrittenOut(t *testing.T) {
+	numbers := []int64{0, 1, -1, 9, 10, 99, 100, 101, 999, 1000, -1000, math.MaxInt64, math.MinInt64}
+	for n := int64(1); n < math.MaxInt64/11; n = n*11 + 3 {
+		numbers = append(numbers, n, -n)
+	}
+	for _, n := range numbers {
+		assert.Equal(t, "x"+strconv.FormatInt(n, 10), string(appendInteger([]byte("x"), n)))
+	}
+}
 
 func TestNearestFindsWhatWasMeant(t *testing.T) {
 	known := []string{"datetime", "date", "number", "integer", "landing"}

@@ -522,11 +522,11 @@ const shapePatience = 5 * time.Second
 // a load would change first, or why it could not load. It is "" when nothing does,
 // when the table is still to be made, and of feeds of several tables.
 func (e *Engine) Shape(ctx context.Context, f *feed.Feed) string {
-	ctx, cancel := context.WithTimeout(ctx, shapePatience)
-	defer cancel()
 	if f.HasKinds() {
 		return ""
 	}
+	ctx, cancel := context.WithTimeout(ctx, shapePatience)
+	defer cancel()
 	table, err := Table(f)
 	if err != nil {
 		return err.Error()

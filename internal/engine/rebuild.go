@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
@@ -82,6 +83,14 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 	defer load.Close(ctx)
 	if err := load.Lock(ctx, name, target.AnyFence); err != nil {
 		return nil, err
+	}
+	// What was loaded since the files were looked for would go and not come back.
+	locked, err := w.target.InForce(ctx, fitted, name)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.EqualFunc(loads, locked, func(a, b target.LoadEntry) bool { return a.Nth == b.Nth }) {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again", fitted)}
 	}
 	if err := load.EmptyOut(ctx); err != nil {
 		return nil, err

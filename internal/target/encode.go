@@ -324,11 +324,10 @@ var tens = [4]uint64{1, 10, 100, 1000}
 func appendShort(dst []byte, n uint64, scale int32, after int) []byte {
 	high, low := n/10000, n%10000
 	weight := uint64(uint16(1 - after/4))
-	switch {
-	case high == 0:
+	if high == 0 {
 		weight, high, low = uint64(uint16(-after/4)), low, 0
-		fallthrough
-	case low == 0:
+	}
+	if low == 0 {
 		dst = binary.BigEndian.AppendUint64(dst, 1<<48|weight<<32|uint64(uint16(scale)))
 		return binary.BigEndian.AppendUint16(dst, uint16(high))
 	}

@@ -181,7 +181,8 @@ func (k *known) begin(most int) {
 	k.digests, k.met, k.index = make([][2]uint64, most), make([]uint64, most/64+1), make([]uint32, size)
 }
 
-// add takes digests in, as far as there is room: rows with others are staged. Their places in the index are read beforehand, all at
+// add takes digests in, as far as there is room: rows with others are staged.
+// Their places in the index are read beforehand, all at
 // once: they lie scattered over more memory than is near the processor, and
 // waiting for one after the other takes several times as long.
 func (k *known) add(some [][2]uint64) {

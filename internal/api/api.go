@@ -11,7 +11,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Session says who is signed in, and where.
@@ -140,7 +140,7 @@ type Original struct {
 
 // TargetView is a target and the feeds that end in it.
 type TargetView struct {
-	target.Described
+	table.Described
 	Feeds []string `json:"feeds" nullable:"false"`
 	Mode  string   `json:"mode"`
 	Key   []string `json:"key" nullable:"false"`
@@ -189,7 +189,7 @@ type DecisionList struct {
 	Items []ledger.Decision `json:"items" nullable:"false"`
 }
 
-// Because gives the reason for a decision.
+// Because returns the reason for a decision.
 type Because struct {
 	Because string `json:"because" minLength:"1" maxLength:"1000"`
 }
@@ -304,7 +304,7 @@ type DaySlot = ledger.DaySlot
 
 // RollupList is all rollups.
 type RollupList struct {
-	Items []target.RollupState `json:"items" nullable:"false"`
+	Items []table.RollupState `json:"items" nullable:"false"`
 }
 
 // RollupPut is a rollup's file.

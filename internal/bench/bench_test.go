@@ -162,7 +162,7 @@ func (h *bench) write(path string, rows int, v variant) int64 {
 	return info.Size()
 }
 
-// load hands a file over and gives how long Mullein took from opening it to
+// load hands a file over and returns how long Mullein took from opening it to
 // having it in the ledger.
 func (h *bench) load(feed, source, slot string) (time.Duration, ledger.Arrival) {
 	name := fmt.Sprintf("%s_K1_%s.csv", feed, slot)
@@ -404,7 +404,7 @@ func BenchmarkRepeats(b *testing.B) {
 	}
 }
 
-// withRepeats gives rows of which each fifth has the key of the one before.
+// withRepeats returns rows of which each fifth has the key of the one before.
 func (h *bench) withRepeats(path string) string {
 	in, err := os.Open(path)
 	require.NoError(h.b, err)

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// another starts one more service on the same database and landing, and gives
+// another starts one more service on the same database and landing, and returns
 // what stops it.
 func (h *bench) another() (stop func()) {
 	binary, err := filepath.Abs("../../bin/mullein")
@@ -67,7 +67,7 @@ func (h *bench) small(folder, feed string, n int) (bad int) {
 }
 
 // taken lets files come to the landing at once, waits until all are loaded but
-// the bad ones, and gives how long it took from the first notice to the last load.
+// the bad ones, and returns how long it took from the first notice to the last load.
 func (h *bench) taken(bad int, feeds ...string) time.Duration {
 	for _, feed := range feeds {
 		require.NoError(h.b, os.Rename(filepath.Join(h.dir, feed), filepath.Join(h.landing(), feed)))
@@ -89,7 +89,7 @@ func (h *bench) taken(bad int, feeds ...string) time.Duration {
 	return time.Duration(took * float64(time.Second))
 }
 
-// own gives a feed a landing of its own, so that feeds do not list each
+// own returns a feed a landing of its own, so that feeds do not list each
 // other's files.
 func own(feed string) string {
 	return strings.Replace(definition(feed, "14d"), "at: in,", "at: in/"+feed+",", 1)
@@ -186,7 +186,7 @@ func BenchmarkPages(b *testing.B) {
 	}
 }
 
-// page asks for an address of the API and gives where its next page begins.
+// page asks for an address of the API and returns where its next page begins.
 func (h *bench) page(path string) int64 {
 	var out struct {
 		Next int64 `json:"next"`

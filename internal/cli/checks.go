@@ -46,13 +46,13 @@ func (c *command) rejectTables(groups api.RejectGroupList, list api.RejectList) 
 		fmt.Fprintln(c.out, "No rejects.")
 		return
 	}
-	t := &table{head: []string{"BROKE", "COLUMN", "REJECTS", "OPEN", "ARRIVALS", "EXAMPLE", "WHY"}}
+	t := &grid{head: []string{"BROKE", "COLUMN", "REJECTS", "OPEN", "ARRIVALS", "EXAMPLE", "WHY"}}
 	for _, g := range groups.Items {
 		t.add(text(g.Rule), text(g.ColumnName), integer(g.Count), integer(g.Open), integer(g.Arrivals), text(shorten(g.Example, 24)), text(shorten(g.Reason, 60)))
 	}
 	t.write(c.out)
 	fmt.Fprintln(c.out)
-	t = &table{head: []string{"ARRIVAL", "PATH", "LINE", "COLUMN", "VALUE", "WHY", "ORIGINAL"}}
+	t = &grid{head: []string{"ARRIVAL", "PATH", "LINE", "COLUMN", "VALUE", "WHY", "ORIGINAL"}}
 	for _, r := range list.Items {
 		why := r.Reason
 		if r.MendedIn != nil {
@@ -214,7 +214,7 @@ func (c *command) checks() *cobra.Command {
 			return err
 		}
 		return c.show(list, func() {
-			t := &table{head: []string{"WHEN", "ARRIVAL", "HELD", "SAW"}}
+			t := &grid{head: []string{"WHEN", "ARRIVAL", "HELD", "SAW"}}
 			for _, r := range list.Items {
 				t.add(when(&r.At), id(r.ArrivalID), text(held(r.Held)), text(shorten(r.Saw, 100)))
 			}
@@ -237,7 +237,7 @@ func (c *command) checkTable(list api.FeedCheckList) {
 		fmt.Fprintln(c.out, "No checks beyond the columns' constraints.")
 		return
 	}
-	t := &table{head: []string{"CHECK", "OF", "ELSE", "LAST", "SAW", "MUST"}}
+	t := &grid{head: []string{"CHECK", "OF", "ELSE", "LAST", "SAW", "MUST"}}
 	for _, k := range list.Items {
 		last, saw := "-", ""
 		if k.Last != nil {
@@ -299,14 +299,14 @@ func (c *command) rehearsal(r engine.Rehearsal) {
 	}
 	fmt.Fprintln(c.out, balanceLine(r.Balance))
 	if len(r.Checks) > 0 {
-		t := &table{head: []string{"CHECK", "", "SAW"}}
+		t := &grid{head: []string{"CHECK", "", "SAW"}}
 		for _, k := range r.Checks {
 			t.add(text(k.Name), text(held(k.Held)), text(shorten(k.Saw, 100)))
 		}
 		t.write(c.out)
 	}
 	if len(r.Samples) > 0 {
-		t := &table{head: append([]string{"LINE", "WOULD BE"}, r.Columns...)}
+		t := &grid{head: append([]string{"LINE", "WOULD BE"}, r.Columns...)}
 		for _, s := range r.Samples {
 			cells := []cell{id(s.Line), text(s.What)}
 			for i, v := range s.Values {
@@ -323,7 +323,7 @@ func (c *command) rehearsal(r engine.Rehearsal) {
 		t.write(c.out)
 	}
 	if len(r.Rejects) > 0 {
-		t := &table{head: []string{"LINE", "COLUMN", "VALUE", "REJECTED BECAUSE"}}
+		t := &grid{head: []string{"LINE", "COLUMN", "VALUE", "REJECTED BECAUSE"}}
 		for _, k := range r.Rejects {
 			t.add(id(k.Line), text(k.ColumnName), text(shorten(k.Value, 24)), text(shorten(k.Reason, 80)))
 		}

@@ -52,7 +52,7 @@ var errWrong = errors.New("something was refused, failed or missing")
 // usageError marks errors of the caller's words.
 type usageError struct{ error }
 
-// Run executes a command line and gives its exit code.
+// Run executes a command line and returns its exit code.
 func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer) int {
 	c := &command{in: os.Stdin, out: stdout, errOut: stderr, settings: viper.New()}
 	root := c.root(p)
@@ -184,7 +184,7 @@ func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Con
 	return run(cmd.Context(), o)
 }
 
-// client gives a client of the service that the caller means.
+// client returns a client of the service that the caller means.
 func (c *command) client() (*client.Client, error) {
 	address, token := c.settings.GetString("server"), c.settings.GetString("token")
 	if address == "" {
@@ -218,7 +218,7 @@ func (c *command) call(do func(ctx context.Context, api *client.Client, args []s
 	}
 }
 
-// terminal tells whether people look on.
+// terminal reports whether people look on.
 func terminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))

@@ -18,7 +18,7 @@ import (
 
 func TestTablesLineUp(t *testing.T) {
 	var b bytes.Buffer
-	tab := &table{head: []string{"PATH", "READ"}}
+	tab := &grid{head: []string{"PATH", "READ"}}
 	tab.add(text("ä.csv"), integer(1234567))
 	tab.add(cell{text: "loaded", color: "32"}, integer(-5))
 	tab.write(&b)

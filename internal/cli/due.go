@@ -175,7 +175,7 @@ func (c *command) reconcile() *cobra.Command {
 			}
 		}
 		err := c.show(out, func() {
-			t := &table{head: []string{"FEED", "ARRIVAL", "PATH", "DIFFERENCE", "WAY OUT", ""}}
+			t := &grid{head: []string{"FEED", "ARRIVAL", "PATH", "DIFFERENCE", "WAY OUT", ""}}
 			for _, name := range args {
 				for _, d := range out[name].Items {
 					mended := ""
@@ -303,7 +303,7 @@ func (c *command) plan(plan api.Plan) error {
 		if err != nil {
 			zone = time.UTC
 		}
-		t := &table{head: []string{"DUE (" + plan.Zone + ")", "OFFSET", "LATE", "MISSING", "FILES", "EXPECTED"}}
+		t := &grid{head: []string{"DUE (" + plan.Zone + ")", "OFFSET", "LATE", "MISSING", "FILES", "EXPECTED"}}
 		for _, s := range plan.Items {
 			at := s.DueAt.In(zone)
 			t.add(text(at.Format("Mon 2006-01-02 15:04")), text(at.Format("-07:00")), text(s.LateAt.In(zone).Format("15:04")), text(s.MissingAt.In(zone).Format("15:04")), integer(int64(s.Files)), text(s.Expected))

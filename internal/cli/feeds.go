@@ -352,7 +352,7 @@ func (c *command) which() *cobra.Command {
 				fmt.Fprintln(c.out, "The landing is empty.")
 				return
 			}
-			t := &table{head: []string{"PATH", "SIZE", "MODIFIED", "", "STATE", "SAYS", "WHY"}}
+			t := &grid{head: []string{"PATH", "SIZE", "MODIFIED", "", "STATE", "SAYS", "WHY"}}
 			for _, f := range list.Items {
 				taken := text("left out")
 				if f.Taken {
@@ -393,7 +393,7 @@ func (c *command) feedTable(feeds []api.FeedView) {
 		fmt.Fprintln(c.out, "No feeds yet. `mullein feed put FILE` creates one.")
 		return
 	}
-	t := &table{head: []string{"FEED", "", "WAITING", "OLDEST", "LAST NOTICED", "LAST LOADED", "NEXT RUN", "ROWS 24H", "WRONG", "LATE", "TABLE"}}
+	t := &grid{head: []string{"FEED", "", "WAITING", "OLDEST", "LAST NOTICED", "LAST LOADED", "NEXT RUN", "ROWS 24H", "WRONG", "LATE", "TABLE"}}
 	for _, f := range feeds {
 		mark := text("")
 		switch {
@@ -496,7 +496,7 @@ func (c *command) feedHistory(ctx context.Context, service *client.Client, args 
 		return err
 	}
 	return c.show(versions, func() {
-		t := &table{head: []string{"VERSION", "PUT", "BY", "LINES"}}
+		t := &grid{head: []string{"VERSION", "PUT", "BY", "LINES"}}
 		for _, v := range versions {
 			t.add(id(int64(v.Version)), when(&v.PutAt), text(v.PutBy), integer(int64(strings.Count(v.Definition, "\n"))))
 		}

@@ -15,7 +15,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/engine"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 func (c *command) recall() *cobra.Command {
@@ -70,7 +70,7 @@ func (c *command) recalled(r engine.Recalled) {
 	fmt.Fprintln(c.out, ".")
 	if len(o.Samples) > 0 {
 		fmt.Fprintln(c.out)
-		t := &table{head: []string{"WHAT", "ROW", "BEFORE", "AFTER"}}
+		t := &grid{head: []string{"WHAT", "ROW", "BEFORE", "AFTER"}}
 		for _, s := range o.Samples {
 			row, before, after := differences(r.Key, s.Before, s.After)
 			t.add(text(s.What), text(row), text(before), text(after))
@@ -79,7 +79,7 @@ func (c *command) recalled(r engine.Recalled) {
 	}
 	if len(r.Later) > 0 {
 		fmt.Fprintln(c.out, "\nLater loads that may have left rows alone because of it:")
-		t := &table{head: []string{"ARRIVAL", "PATH", "BALANCE", "ITS FILE"}}
+		t := &grid{head: []string{"ARRIVAL", "PATH", "BALANCE", "ITS FILE"}}
 		for _, l := range r.Later {
 			what := "held against these rows; " + rowsOf(l.Rows) + " of theirs"
 			if l.Why != "" {
@@ -171,7 +171,7 @@ func (c *command) row() *cobra.Command {
 	})}
 }
 
-func (c *command) history(ctx context.Context, service *client.Client, h target.History) {
+func (c *command) history(ctx context.Context, service *client.Client, h table.History) {
 	if len(h.Steps) == 0 {
 		fmt.Fprintf(c.out, "%s has no such row, and the journal knows none.\n", h.Table)
 		return
@@ -179,7 +179,7 @@ func (c *command) history(ctx context.Context, service *client.Client, h target.
 	if columnsOf(h.Now) == nil {
 		fmt.Fprintf(c.out, "%s does not have the row any more.\n\n", h.Table)
 	}
-	t := &table{head: []string{"AT", "WHAT", "FEED", "ARRIVAL", "FILE", "LINE", "BEFORE", "AFTER", "RECORD"}}
+	t := &grid{head: []string{"AT", "WHAT", "FEED", "ARRIVAL", "FILE", "LINE", "BEFORE", "AFTER", "RECORD"}}
 	for _, s := range h.Steps {
 		var of, path, record string
 		arrival, line := cell{}, cell{}
@@ -220,7 +220,7 @@ func (c *command) verify() *cobra.Command {
 				{"missing", rowsOf(v.Missing) + " whose key the table does not have"}, {"repeated", rowsOf(v.Repeated) + " that lost against another row of the file"}})
 			if len(v.Samples) > 0 {
 				fmt.Fprintln(c.out)
-				t := &table{head: append([]string{"WHAT", "LINE"}, v.Columns...)}
+				t := &grid{head: append([]string{"WHAT", "LINE"}, v.Columns...)}
 				for _, s := range v.Samples {
 					row := []cell{text(s.What), integer(s.Line)}
 					for _, x := range s.Values {
@@ -271,13 +271,13 @@ func (c *command) targetView(v api.TargetView) {
 	c.pairs([][2]string{{"table", v.Table}, {"about", v.About}, {"feeds", strings.Join(v.Feeds, ", ")}, {"mode", v.Mode + " by " + strings.Join(v.Key, ", ")},
 		{"rows", grouped(v.Rows)}, {"size", bytesOf(v.Bytes) + ", and " + bytesOf(v.IndexBytes) + " of indexes"}, {"journal", grouped(v.Entries) + " entries, kept " + v.Kept}})
 	fmt.Fprintln(c.out)
-	t := &table{head: []string{"COLUMN", "TYPE", "KEY", "NOT NULL", "ABOUT"}}
+	t := &grid{head: []string{"COLUMN", "TYPE", "KEY", "NOT NULL", "ABOUT"}}
 	for _, col := range v.Columns {
 		t.add(text(col.Name), text(col.Type), text(yes(col.Key)), text(yes(col.NotNull)), text(shorten(col.About, 60)))
 	}
 	t.write(c.out)
 	fmt.Fprintln(c.out)
-	t = &table{head: []string{"AT", "ARRIVAL", "FEED", "PATH", "BALANCE", "ROWS BEFORE", "AFTER", ""}}
+	t = &grid{head: []string{"AT", "ARRIVAL", "FEED", "PATH", "BALANCE", "ROWS BEFORE", "AFTER", ""}}
 	for _, l := range v.Loads {
 		before, after, off := cell{}, cell{}, ""
 		if l.RowsBefore != nil {

@@ -10,7 +10,7 @@ import (
 
 	"mullein/internal/client"
 	"mullein/internal/core/rollup"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 func (c *command) rollup() *cobra.Command {
@@ -42,7 +42,7 @@ func (c *command) rollup() *cobra.Command {
 				fmt.Fprintln(c.out, "There are no rollups; `mullein rollup put FILE` makes one.")
 				return
 			}
-			t := &table{head: []string{"ROLLUP", "TABLE", "BY", "FROM", "COMPUTED", "WAITING", "PROBLEM"}}
+			t := &grid{head: []string{"ROLLUP", "TABLE", "BY", "FROM", "COMPUTED", "WAITING", "PROBLEM"}}
 			for _, r := range list.Items {
 				t.add(text(r.Name), text(r.Table), text(strings.Join(r.Key, ", ")), text(strings.Join(r.Sources, ", ")), when(r.ComputedAt), integer(r.Waiting), text(shorten(r.Problem, 80)))
 			}
@@ -76,7 +76,7 @@ func (c *command) rollup() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rollupVerified(name string, v target.RollupVerified) {
+func (c *command) rollupVerified(name string, v table.RollupVerified) {
 	fmt.Fprintf(c.out, "%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name, rowsOf(v.Rows), grouped(v.Same), grouped(v.Wrong), grouped(v.Missing), grouped(v.Surplus))
 	for _, s := range v.Samples {
 		fmt.Fprintf(c.out, "  %s\n", s)

@@ -14,8 +14,8 @@ import (
 	"mullein/internal/ledger"
 )
 
-// table is aligned columns: texts to the left, numbers to the right.
-type table struct {
+// grid is aligned columns: texts to the left, numbers to the right.
+type grid struct {
 	head []string
 	rows [][]cell
 }
@@ -26,10 +26,10 @@ type cell struct {
 	color  string // an SGR code; used on a terminal only
 }
 
-func text(s string) cell       { return cell{text: s} }
-func integer(n int64) cell     { return cell{text: grouped(n), number: true} }
-func id(n int64) cell          { return cell{text: strconv.FormatInt(n, 10), number: true} }
-func (t *table) add(c ...cell) { t.rows = append(t.rows, c) }
+func text(s string) cell      { return cell{text: s} }
+func integer(n int64) cell    { return cell{text: grouped(n), number: true} }
+func id(n int64) cell         { return cell{text: strconv.FormatInt(n, 10), number: true} }
+func (t *grid) add(c ...cell) { t.rows = append(t.rows, c) }
 
 // grouped writes 1234567 as 1 234 567, with a space that does not break.
 func grouped(n int64) string {
@@ -40,7 +40,7 @@ func grouped(n int64) string {
 	return s
 }
 
-// colors tells whether people look on who want colours.
+// colors reports whether people look on who want colours.
 func colors(w io.Writer) bool { return terminal(w) && os.Getenv("NO_COLOR") == "" }
 
 // shown is the text of a cell, in its colour.
@@ -51,7 +51,7 @@ func (c cell) shown(color bool) string {
 	return "\x1b[" + c.color + "m" + c.text + "\x1b[0m"
 }
 
-func (t *table) write(w io.Writer) {
+func (t *grid) write(w io.Writer) {
 	color := colors(w)
 	widths := make([]int, len(t.head))
 	right := make([]bool, len(t.head))
@@ -136,7 +136,7 @@ var places = []struct {
 	{"left out", func(b balance.Balance) int64 { return b.LeftOut }}, {"withheld", func(b balance.Balance) int64 { return b.Withheld }},
 }
 
-// balanceColumns gives the columns of a table of loads: the rows read, and each
+// balanceColumns returns the columns of a table of loads: the rows read, and each
 // place that any of them used.
 func balanceColumns(list []balance.Balance) (head []string, cells func(balance.Balance) []cell) {
 	var sum balance.Balance
@@ -178,13 +178,13 @@ func balanceLine(b balance.Balance) string {
 	return line
 }
 
-func arrivalTable(list []ledger.Arrival) *table {
+func arrivalTable(list []ledger.Arrival) *grid {
 	var balances []balance.Balance
 	for _, a := range list {
 		balances = append(balances, a.Balance)
 	}
 	head, cells := balanceColumns(balances)
-	t := &table{head: append(append([]string{"ID", "NOTICED", "STATE", "PATH"}, head...), "WHY")}
+	t := &grid{head: append(append([]string{"ID", "NOTICED", "STATE", "PATH"}, head...), "WHY")}
 	for _, a := range list {
 		row := append([]cell{id(a.ID), when(&a.NoticedAt), state(string(a.State)), text(a.Path)}, cells(a.Balance)...)
 		t.add(append(row, text(shorten(a.Reason, 60)))...)

@@ -16,7 +16,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/due"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 func (c *command) run() *cobra.Command {
@@ -120,7 +120,7 @@ func (c *command) runTold(run ledger.Run, arrivals []ledger.Arrival, missing []a
 	}
 }
 
-// missingNow gives the newest slots of a feed, one for each set of captures,
+// missingNow returns the newest slots of a feed, one for each set of captures,
 // that are missing.
 func missingNow(ctx context.Context, service *client.Client, feed string) ([]api.SlotView, error) {
 	now := time.Now()
@@ -184,7 +184,7 @@ func (c *command) status() *cobra.Command {
 }
 
 func (c *command) serviceTable(services []api.ServiceView) {
-	t := &table{head: []string{"SERVICE", "", "FEEDS", "SINCE", "DOING"}}
+	t := &grid{head: []string{"SERVICE", "", "FEEDS", "SINCE", "DOING"}}
 	for _, s := range services {
 		alive := text("alive")
 		if !s.Alive {
@@ -353,7 +353,7 @@ func (c *command) life(a ledger.Arrival) {
 		at   *time.Time
 	}{{"noticed", &a.NoticedAt}, {"settling", a.SettlingAt}, {"ready", a.ReadyAt}, {"opened", a.OpenedAt}, {"read", a.StagedAt}, {string(a.State), a.FinishedAt}}
 	fmt.Fprintln(c.out)
-	t := &table{head: []string{"STEP", "AT", "AFTER"}}
+	t := &grid{head: []string{"STEP", "AT", "AFTER"}}
 	var last *time.Time
 	for _, s := range steps {
 		if s.at == nil {
@@ -399,12 +399,12 @@ func (c *command) rows() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rowTable(rows target.Rows) {
+func (c *command) rowTable(rows table.Rows) {
 	if len(rows.Rows) == 0 {
 		fmt.Fprintln(c.out, "No rows.")
 		return
 	}
-	t := &table{head: rows.Columns}
+	t := &grid{head: rows.Columns}
 	for _, row := range rows.Rows {
 		cells := make([]cell, len(row))
 		for i, v := range row {
@@ -438,7 +438,7 @@ func (c *command) runs() *cobra.Command {
 				balances = append(balances, r.Balance)
 			}
 			head, cells := balanceColumns(balances)
-			t := &table{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, head...), "WHY")}
+			t := &grid{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, head...), "WHY")}
 			for _, r := range list.Items {
 				row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)), when(r.StartedAt), integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)}, cells(r.Balance)...)
 				t.add(append(row, text(shorten(r.Reason, 60)))...)

@@ -21,7 +21,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Client speaks to one service.
@@ -142,18 +142,18 @@ func (c *Client) Get(ctx context.Context, path string, out any) error {
 	return c.call(ctx, http.MethodGet, path, nil, nil, out)
 }
 
-// Status gives what is waiting, working and wrong.
+// Status returns what is waiting, working and wrong.
 func (c *Client) Status(ctx context.Context) (api.Status, error) {
 	return get[api.Status](ctx, c, "/status", nil)
 }
 
-// Feeds gives all feeds.
+// Feeds returns all feeds.
 func (c *Client) Feeds(ctx context.Context) ([]api.FeedView, error) {
 	list, err := get[api.FeedList](ctx, c, "/feeds", nil)
 	return list.Items, err
 }
 
-// Feed gives one feed.
+// Feed returns one feed.
 func (c *Client) Feed(ctx context.Context, name string) (api.FeedView, error) {
 	return get[api.FeedView](ctx, c, feedPath(name), nil)
 }
@@ -189,7 +189,7 @@ func (c *Client) Resume(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodPost, feedPath(name)+"/resume", nil, nil, nil)
 }
 
-// Versions gives all wordings of a feed, the newest first.
+// Versions returns all wordings of a feed, the newest first.
 func (c *Client) Versions(ctx context.Context, name string) ([]ledger.FeedVersion, error) {
 	list, err := get[api.VersionList](ctx, c, feedPath(name)+"/versions", nil)
 	return list.Items, err
@@ -242,35 +242,35 @@ func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (engin
 }
 
 // Verify holds the file of an arrival against its target.
-func (c *Client) Verify(ctx context.Context, arrival int64) (target.Verified, error) {
-	var out target.Verified
+func (c *Client) Verify(ctx context.Context, arrival int64) (table.Verified, error) {
+	var out table.Verified
 	err := c.long(ctx, http.MethodGet, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/verification", nil, nil, &out)
 	return out, err
 }
 
-// Original gives the record at a line of an arrival's file.
+// Original returns the record at a line of an arrival's file.
 func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Original, error) {
 	return get[api.Original](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/original", url.Values{"line": {strconv.FormatInt(line, 10)}})
 }
 
 // Row tells what happened to a row; key holds column=value.
-func (c *Client) Row(ctx context.Context, table string, key []string) (target.History, error) {
-	return get[target.History](ctx, c, "/targets/"+url.PathEscape(table)+"/row", url.Values{"key": key})
+func (c *Client) Row(ctx context.Context, name string, key []string) (table.History, error) {
+	return get[table.History](ctx, c, "/targets/"+url.PathEscape(name)+"/row", url.Values{"key": key})
 }
 
 // Collapse leaves one row of each key that stands in a table more than once.
-func (c *Client) Collapse(ctx context.Context, table string) (api.Collapsed, error) {
+func (c *Client) Collapse(ctx context.Context, name string) (api.Collapsed, error) {
 	var out api.Collapsed
-	err := c.long(ctx, http.MethodPost, "/targets/"+url.PathEscape(table)+"/collapse", nil, nil, &out)
+	err := c.long(ctx, http.MethodPost, "/targets/"+url.PathEscape(name)+"/collapse", nil, nil, &out)
 	return out, err
 }
 
 // Target describes a table that feeds end in.
-func (c *Client) Target(ctx context.Context, table string) (api.TargetView, error) {
-	return get[api.TargetView](ctx, c, "/targets/"+url.PathEscape(table), url.Values{"limit": {"20"}})
+func (c *Client) Target(ctx context.Context, name string) (api.TargetView, error) {
+	return get[api.TargetView](ctx, c, "/targets/"+url.PathEscape(name), url.Values{"limit": {"20"}})
 }
 
-// Rollups gives all rollups.
+// Rollups returns all rollups.
 func (c *Client) Rollups(ctx context.Context) (api.RollupList, error) {
 	return get[api.RollupList](ctx, c, "/rollups", nil)
 }
@@ -293,8 +293,8 @@ func (c *Client) RebuildRollup(ctx context.Context, name string) (api.RollupRebu
 }
 
 // VerifyRollup compares a rollup with a full computation.
-func (c *Client) VerifyRollup(ctx context.Context, name string) (target.RollupVerified, error) {
-	var out target.RollupVerified
+func (c *Client) VerifyRollup(ctx context.Context, name string) (table.RollupVerified, error) {
+	var out table.RollupVerified
 	err := c.long(ctx, http.MethodGet, "/rollups/"+url.PathEscape(name)+"/verification", nil, nil, &out)
 	return out, err
 }
@@ -306,18 +306,18 @@ func (c *Client) Decide(ctx context.Context, d api.Verdict) (api.Decided, error)
 	return out, err
 }
 
-// Decisions gives what people decided about an arrival, oldest first.
+// Decisions returns what people decided about an arrival, oldest first.
 func (c *Client) Decisions(ctx context.Context, arrival int64) ([]ledger.Decision, error) {
 	list, err := get[api.DecisionList](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/decisions", nil)
 	return list.Items, err
 }
 
-// Slots gives the expected deliveries of a feed, or of all, in a span, in order.
+// Slots returns the expected deliveries of a feed, or of all, in a span, in order.
 func (c *Client) Slots(ctx context.Context, feed string, from, to time.Time, most int) (api.SlotList, error) {
 	return get[api.SlotList](ctx, c, "/slots", query("feed", feed, "from", from.UTC().Format(time.RFC3339Nano), "to", to.UTC().Format(time.RFC3339Nano), "limit", strconv.Itoa(most)))
 }
 
-// Slot gives one expected delivery.
+// Slot returns one expected delivery.
 func (c *Client) Slot(ctx context.Context, id int64) (api.SlotDetail, error) {
 	return get[api.SlotDetail](ctx, c, slotPath(id), nil)
 }
@@ -338,7 +338,7 @@ func (c *Client) Excuse(ctx context.Context, slot int64, because string) (api.Sl
 	return out, err
 }
 
-// Plan gives what a feed's calendar will have in a span.
+// Plan returns what a feed's calendar will have in a span.
 func (c *Client) Plan(ctx context.Context, name string, from, to time.Time) (api.Plan, error) {
 	return get[api.Plan](ctx, c, feedPath(name)+"/plan", query("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
 }
@@ -354,23 +354,23 @@ func (c *Client) Reconcile(ctx context.Context, name string, mend bool) (api.Dif
 	return out, err
 }
 
-// Run gives one run.
+// Run returns one run.
 func (c *Client) Run(ctx context.Context, id int64) (ledger.Run, error) {
 	return get[ledger.Run](ctx, c, "/runs/"+strconv.FormatInt(id, 10), nil)
 }
 
-// Runs gives a page of runs, the newest first.
+// Runs returns a page of runs, the newest first.
 func (c *Client) Runs(ctx context.Context, feed string, before int64, most int) (api.RunList, error) {
 	return get[api.RunList](ctx, c, "/runs", query("feed", feed, "before", number(before), "limit", strconv.Itoa(most)))
 }
 
-// Arrivals gives a page of arrivals, the newest first.
+// Arrivals returns a page of arrivals, the newest first.
 func (c *Client) Arrivals(ctx context.Context, f ledger.Filter) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", string(f.State), "text", f.Text,
 		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 
-// Arrival gives one arrival.
+// Arrival returns one arrival.
 func (c *Client) Arrival(ctx context.Context, id int64) (ledger.Arrival, error) {
 	return get[ledger.Arrival](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10), nil)
 }
@@ -380,7 +380,7 @@ func (c *Client) Arrival(ctx context.Context, id int64) (ledger.Arrival, error) 
 var ErrEnded = errors.New("the service ended the stream of events")
 
 // Watch hands over what happens, from now on, or from after an event that was
-// seen. It ends when each returns an error, which it gives, when ctx ends, and with
+// seen. It ends when each returns an error, which it returns, when ctx ends, and with
 // [ErrEnded] when the service ends the stream.
 func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event) error) error {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/v1/events", nil)
@@ -417,7 +417,7 @@ func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event)
 	return cmp.Or(ctx.Err(), ErrEnded)
 }
 
-// Rejects gives a page of the rejects of a feed, or of an arrival if that is
+// Rejects returns a page of the rejects of a feed, or of an arrival if that is
 // not 0, after the last reject of the page before.
 func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after ledger.Reject, most int) (api.RejectList, error) {
 	path := feedPath(feed) + "/rejects"
@@ -433,7 +433,7 @@ func (c *Client) RejectGroups(ctx context.Context, feed string, arrival int64) (
 	return get[api.RejectGroupList](ctx, c, "/reject-groups", query("feed", feed, "arrival", number(arrival)))
 }
 
-// Mend hands rejects of an arrival in again that were put right. It gives the
+// Mend hands rejects of an arrival in again that were put right. It returns the
 // arrival in which they are loaded.
 func (c *Client) Mend(ctx context.Context, arrival int64, m api.Mend) (ledger.Arrival, error) {
 	var out ledger.Arrival
@@ -441,17 +441,17 @@ func (c *Client) Mend(ctx context.Context, arrival int64, m api.Mend) (ledger.Ar
 	return out, err
 }
 
-// ArrivalChecks gives what the checks saw of an arrival.
+// ArrivalChecks returns what the checks saw of an arrival.
 func (c *Client) ArrivalChecks(ctx context.Context, id int64) (api.CheckResultList, error) {
 	return get[api.CheckResultList](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10)+"/checks", nil)
 }
 
-// Checks gives the checks of a feed.
+// Checks returns the checks of a feed.
 func (c *Client) Checks(ctx context.Context, feed string) (api.FeedCheckList, error) {
 	return get[api.FeedCheckList](ctx, c, feedPath(feed)+"/checks", nil)
 }
 
-// CheckHistory gives what a check saw, the newest first.
+// CheckHistory returns what a check saw, the newest first.
 func (c *Client) CheckHistory(ctx context.Context, feed, check string, most int) (api.CheckResultList, error) {
 	return get[api.CheckResultList](ctx, c, feedPath(feed)+"/checks/"+url.PathEscape(check), query("limit", strconv.Itoa(most)))
 }
@@ -504,14 +504,14 @@ func (r *Rehearsed) write(form *multipart.Writer) error {
 	return form.Close()
 }
 
-// Rows gives rows of a feed's target, or those that an arrival last wrote if
+// Rows returns rows of a feed's target, or those that an arrival last wrote if
 // that is not 0.
-func (c *Client) Rows(ctx context.Context, feed, table string, arrival int64, most int) (target.Rows, error) {
+func (c *Client) Rows(ctx context.Context, feed, name string, arrival int64, most int) (table.Rows, error) {
 	path := feedPath(feed) + "/rows"
 	if arrival > 0 {
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rows"
 	}
-	return get[target.Rows](ctx, c, path, query("limit", strconv.Itoa(most), "table", table))
+	return get[table.Rows](ctx, c, path, query("limit", strconv.Itoa(most), "table", name))
 }
 
 func moment(t time.Time) string {

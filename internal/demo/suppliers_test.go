@@ -17,7 +17,7 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// read reads what a supplier sends as its feed says, and gives the rows that
+// read reads what a supplier sends as its feed says, and returns the rows that
 // are good, and why the others are not.
 func read(t *testing.T, name, file string, content []byte) (good int, bad []string) {
 	t.Helper()

@@ -16,7 +16,7 @@ import (
 	"mullein/internal/ledger"
 )
 
-// ask calls the API as a program does, and gives the status and the answer.
+// ask calls the API as a program does, and returns the status and the answer.
 func (s *service) ask(method, path, body string) (int, map[string]any) {
 	s.t.Helper()
 	answer := s.request(method, "/api/v1"+path, func(r *http.Request) {

@@ -157,7 +157,7 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	assert.Empty(t, b.complaints)
 }
 
-// marked gives what is marked in the first reject that the page shows.
+// marked returns what is marked in the first reject that the page shows.
 func (b *browser) marked() string {
 	b.t.Helper()
 	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('mark')?.innerText ?? ''`))

@@ -203,7 +203,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 
 // TestSeveralPagesShareOneStream opens more pages than a browser opens
 // connections to a service; each of them is live.
-// dayOfAMissingSlot gives the day on which a slot of the gauges was missed: shortly
+// dayOfAMissingSlot returns the day on which a slot of the gauges was missed: shortly
 // after midnight that is yesterday.
 func (s *service) dayOfAMissingSlot() string {
 	s.t.Helper()

@@ -54,7 +54,7 @@ func TestARowAndItsLoads(t *testing.T) {
 	s.commits(t)
 }
 
-// oneRow gives the key of a row that an arrival last wrote, as arguments.
+// oneRow returns the key of a row that an arrival last wrote, as arguments.
 func (s *service) oneRow(arrival string) []string {
 	_, out, _ := s.mullein("rows", arrival, "--limit", "1", "-o", "json")
 	_, rows, _ := strings.Cut(out, `"rows"`)

@@ -92,7 +92,7 @@ func (s *service) eventually(ok func() bool) {
 	require.Eventually(s.t, ok, time.Minute, 20*time.Millisecond)
 }
 
-// mullein runs a command line and gives its exit code and what it printed.
+// mullein runs a command line and returns its exit code and what it printed.
 func (s *service) mullein(args ...string) (code int, stdout, stderr string) {
 	var out, errOut bytes.Buffer
 	code = cli.Run(context.Background(), cli.Program{}, append(args, "--home", s.home), &out, &errOut)

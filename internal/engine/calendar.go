@@ -42,7 +42,7 @@ func (w *worker) keepCalendar(ctx context.Context) {
 	}
 }
 
-// calendar brings the calendar up to now, and gives when it is to be looked at
+// calendar brings the calendar up to now, and returns when it is to be looked at
 // next.
 func (w *worker) calendar(ctx context.Context, now time.Time) (next time.Time, err error) {
 	record, err := w.e.Ledger.Feed(ctx, w.feed.Name)
@@ -79,7 +79,7 @@ func (w *worker) calendar(ctx context.Context, now time.Time) (next time.Time, e
 	return next, nil
 }
 
-// calendarFrom gives where the feed's calendar begins: with the first slot for
+// calendarFrom returns where the feed's calendar begins: with the first slot for
 // which a file lay there when the landing was first listed, or else then.
 func (w *worker) calendarFrom(ctx context.Context, record ledger.Feed, now time.Time) (time.Time, error) {
 	if record.DueFrom != nil {
@@ -121,7 +121,7 @@ func (w *worker) slot(s due.Slot, now time.Time) ledger.Slot {
 	return out
 }
 
-// makeSlots makes the slots that are due by now, and gives when the next is.
+// makeSlots makes the slots that are due by now, and returns when the next is.
 func (w *worker) makeSlots(ctx context.Context, from, now time.Time) (next time.Time, err error) {
 	c := w.feed.Due
 	if c.Times == nil {
@@ -145,7 +145,7 @@ func (w *worker) makeSlots(ctx context.Context, from, now time.Time) (next time.
 }
 
 // silence makes a missing slot for each supplier who has been silent for too
-// long, where no schedule is known, and gives when the next may be.
+// long, where no schedule is known, and returns when the next may be.
 func (w *worker) silence(ctx context.Context, now time.Time) (next time.Time, err error) {
 	var slots []ledger.Slot
 	for _, per := range w.feed.Due.Combinations() {
@@ -227,7 +227,7 @@ func (w *worker) slotFor(ctx context.Context, a *ledger.Arrival, from, now time.
 	return found.ID, err
 }
 
-// silenceEnded gives the slot of a silence that a file has ended, 0 for none.
+// silenceEnded returns the slot of a silence that a file has ended, 0 for none.
 func (w *worker) silenceEnded(ctx context.Context, s due.Slot) (int64, error) {
 	last, err := w.e.Ledger.LastSlots(ctx, w.feed.Name)
 	if err != nil {
@@ -403,7 +403,7 @@ func (w *worker) near(s *ledger.Slot, names []landing.Entry) []filename.Near {
 	return near
 }
 
-// slotCaptures gives what the names of a slot's files say, as far as the slot
+// slotCaptures returns what the names of a slot's files say, as far as the slot
 // tells.
 func slotCaptures(f *feed.Feed, s *ledger.Slot) filename.Captures {
 	return f.SlotCaptures(dueSlot(s))

@@ -24,7 +24,7 @@ func (h *house) dropAt(name, content string, modified time.Time) {
 	require.NoError(h.t, os.Rename(temporary, filepath.Join(h.root, "in", name)))
 }
 
-// slots gives the states of the feed's slots in order, with what came.
+// slots returns the states of the feed's slots in order, with what came.
 func (h *house) slots() []string {
 	h.t.Helper()
 	list, err := h.ledger.SlotsBetween(ctx, "gauges", time.Now().Add(-72*time.Hour), time.Now().Add(time.Hour), 1000)

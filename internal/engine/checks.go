@@ -11,7 +11,7 @@ import (
 	"mullein/internal/core/check"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/tabular"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // verdict is the reason to refuse a delivery that could be read.
@@ -53,7 +53,7 @@ func (w *worker) compileDelivery(c *compiled) error {
 	return nil
 }
 
-// ofThePast tells whether a question is about earlier loads, which the ledger
+// ofThePast reports whether a question is about earlier loads, which the ledger
 // answers; the target answers the others from the staged rows.
 func ofThePast(q check.Question) bool {
 	return q.Ask == "last_rows" || q.Ask == "usual_rows" || q.Ask == "last"
@@ -62,7 +62,7 @@ func ofThePast(q check.Question) bool {
 // judge finds what the database had to be asked for, and holds the parts
 // against the checks: as one delivery, or each alone. The error names the part
 // that is refused.
-func (l *loading) judge(ctx context.Context, load *target.Load, parts []*part, together bool) error {
+func (l *loading) judge(ctx context.Context, load *table.Load, parts []*part, together bool) error {
 	if err := l.w.heldAgainstOthers(ctx, load, parts); err != nil {
 		return err
 	}
@@ -147,7 +147,7 @@ func (l *loading) checksum(p *part) (check.Result, error) {
 
 // judgeDeliveries holds each delivery against the checks of deliveries. What
 // they saw is kept with its first file.
-func (l *loading) judgeDeliveries(ctx context.Context, load *target.Load, deliveries [][]*part) error {
+func (l *loading) judgeDeliveries(ctx context.Context, load *table.Load, deliveries [][]*part) error {
 	compiled, err := l.w.compile()
 	if err != nil || len(compiled.delivery) == 0 {
 		return err

@@ -19,7 +19,7 @@ import (
 	"mullein/internal/ledger"
 )
 
-// saw gives what the checks of an arrival saw.
+// saw returns what the checks of an arrival saw.
 func (h *house) saw(a ledger.Arrival) map[string]string {
 	h.t.Helper()
 	results, err := h.ledger.ChecksOf(ctx, a.ID)

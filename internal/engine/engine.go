@@ -18,7 +18,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Step names a point in the life of a load, in order.
@@ -38,11 +38,11 @@ const (
 // Options are what an engine needs.
 type Options struct {
 	Ledger      *ledger.Ledger
-	Target      *target.Database
-	Connections map[string]*target.Database // further databases of targets, by name
-	Roots       []string                    // landing roots
-	Service     string                      // this service's number, a UUID, kept over restarts
-	Name        string                      // this service's name, for people
+	Target      *table.Database
+	Connections map[string]*table.Database // further databases of targets, by name
+	Roots       []string                   // landing roots
+	Service     string                     // this service's number, a UUID, kept over restarts
+	Name        string                     // this service's name, for people
 	Log         *slog.Logger
 	KeepRejects time.Duration                               // how long rejects are kept; 0 for ever
 	Disk        func() (free uint64, where string)          // of the target's disk, where it is known; may be nil
@@ -140,9 +140,9 @@ func (e *Engine) forget(ctx context.Context) {
 	}
 }
 
-// databases gives those of all targets.
-func (e *Engine) databases() []*target.Database {
-	return append([]*target.Database{e.Target}, slices.Collect(maps.Values(e.Connections))...)
+// databases returns those of all targets.
+func (e *Engine) databases() []*table.Database {
+	return append([]*table.Database{e.Target}, slices.Collect(maps.Values(e.Connections))...)
 }
 
 // rollupsAtLeast is how often rollups are looked at without being told of a load:
@@ -462,7 +462,7 @@ func (p *Progress) Where() string {
 	return fmt.Sprintf("%s, waits for %s", p.Step, p.Waits)
 }
 
-// Progress gives what is being loaded now.
+// Progress returns what is being loaded now.
 func (e *Engine) Progress() []Progress {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -483,13 +483,13 @@ func (e *Engine) Progress() []Progress {
 	return out
 }
 
-// Table gives the target table that a feed wants.
-func Table(f *feed.Feed) (*target.Table, error) {
+// Table returns the target table that a feed wants.
+func Table(f *feed.Feed) (*table.Table, error) {
 	columns, err := f.Schema.Compile(f.Zone)
 	if err != nil {
 		return nil, fmt.Errorf("feed %s: %w", f.Name, err)
 	}
-	var own []target.Column
+	var own []table.Column
 	for _, c := range columns {
 		comment := c.Field.Description
 		if c.Field.Title != "" {
@@ -498,12 +498,12 @@ func Table(f *feed.Feed) (*target.Table, error) {
 				comment += ". " + c.Field.Description
 			}
 		}
-		own = append(own, target.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required, Comment: comment, MaxLength: c.Field.Constraints.MaxLength})
+		own = append(own, table.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required, Comment: comment, MaxLength: c.Field.Constraints.MaxLength})
 	}
 	for _, d := range f.Derive {
-		own = append(own, target.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
+		own = append(own, table.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
 	}
-	t := target.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, f.Target.Lineage)
+	t := table.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, f.Target.Lineage)
 	t.Deletes = f.DeleteWhen != ""
 	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
 	t.Missing = f.Target.MissingColumns
@@ -527,7 +527,7 @@ func (e *Engine) Shape(ctx context.Context, f *feed.Feed) string {
 	}
 	ctx, cancel := context.WithTimeout(ctx, shapePatience)
 	defer cancel()
-	table, err := Table(f)
+	shape, err := Table(f)
 	if err != nil {
 		return err.Error()
 	}
@@ -535,18 +535,18 @@ func (e *Engine) Shape(ctx context.Context, f *feed.Feed) string {
 	if err != nil {
 		return err.Error()
 	}
-	fitted, changes, err := database.Look(ctx, table)
+	fitted, changes, err := database.Look(ctx, shape)
 	switch {
 	case err != nil:
 		return err.Error()
 	case !fitted.Exists() || len(changes) == 0:
 		return ""
 	}
-	return fmt.Sprintf("the next load changes table %s: %s", table, strings.Join(changes, "; "))
+	return fmt.Sprintf("the next load changes table %s: %s", shape, strings.Join(changes, "; "))
 }
 
-// TargetOf gives the database of a feed's target.
-func (e *Engine) TargetOf(f *feed.Feed) (*target.Database, error) {
+// TargetOf returns the database of a feed's target.
+func (e *Engine) TargetOf(f *feed.Feed) (*table.Database, error) {
 	if f.Target.Connection == feed.MainConnection {
 		return e.Target, nil
 	}

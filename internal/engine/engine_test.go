@@ -22,7 +22,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // prepare brings a template database to the form that a service makes of it.
@@ -32,7 +32,7 @@ func prepare(ctx context.Context, url string) error {
 		return err
 	}
 	defer l.Close()
-	d, err := target.Open(ctx, url)
+	d, err := table.Open(ctx, url)
 	if err != nil {
 		return err
 	}
@@ -46,14 +46,14 @@ type house struct {
 	url    string
 	root   string
 	ledger *ledger.Ledger
-	target *target.Database
+	target *table.Database
 	db     *pgxpool.Pool
 	engine *Engine
 	onStep func(feed string, arrival int64, step Step)
 	disk   func() (uint64, string)
 	keep   time.Duration // of rejects
 
-	connections map[string]*target.Database
+	connections map[string]*table.Database
 	stop        func()
 }
 
@@ -92,7 +92,7 @@ func houseAt(t testing.TB, url string, feeds ...string) *house {
 	h.ledger, err = ledger.Open(ctx, h.url)
 	require.NoError(t, err)
 	t.Cleanup(func() { h.ledger.Close() })
-	h.target, err = target.Open(ctx, h.url)
+	h.target, err = table.Open(ctx, h.url)
 	require.NoError(t, err)
 	t.Cleanup(h.target.Close)
 	h.db, err = pgxpool.New(ctx, h.url)

@@ -36,7 +36,7 @@ func (h *house) deliver(batch int) {
 	}
 }
 
-// allLoaded tells whether all files of the batches are loaded.
+// allLoaded reports whether all files of the batches are loaded.
 func (h *house) allLoaded(batches int) bool {
 	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{State: ledger.Loaded, Most: 1000})
 	require.NoError(h.t, err)

@@ -8,7 +8,7 @@ import (
 
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // kindState is what a worker has made ready for one kind of files: one table.
@@ -16,8 +16,8 @@ type kindState struct {
 	feed     *feed.Feed // nil for the feed itself
 	wider    *feed.Feed // the feed with the columns that files have beyond its schema; nil for none
 	compiled *compiled
-	table    *target.Table
-	fitted   *target.Fitted
+	table    *table.Table
+	fitted   *table.Fitted
 }
 
 // kind is the feed of the kind of files at hand.
@@ -31,9 +31,9 @@ func (w *worker) kind() *feed.Feed {
 // unfit forgets that targets fit.
 func (w *worker) unfit() {
 	w.now.fitted = nil
-	for table, k := range w.kinds {
+	for name, k := range w.kinds {
 		k.fitted = nil
-		w.kinds[table] = k
+		w.kinds[name] = k
 	}
 }
 

@@ -17,12 +17,12 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 var ctx = context.Background()
 
-// with gives the gauges' feed with more keys in its landing, and other keys.
+// with returns the gauges' feed with more keys in its landing, and other keys.
 func with(landing string, others ...string) string {
 	text := strings.Replace(gauges, "settle: 50ms", "settle: 50ms, "+landing, 1)
 	return text + strings.Join(others, "\n") + "\n"
@@ -301,11 +301,11 @@ func TestSmallFilesShareATransaction(t *testing.T) {
 	require.NoError(t, run.Balance.Err())
 }
 
-func mustTable(t *testing.T, f *feed.Feed) *target.Table {
+func mustTable(t *testing.T, f *feed.Feed) *table.Table {
 	t.Helper()
-	table, err := Table(f)
+	shape, err := Table(f)
 	require.NoError(t, err)
-	return table
+	return shape
 }
 
 func TestRunsOverSlots(t *testing.T) {

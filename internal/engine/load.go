@@ -26,7 +26,7 @@ import (
 	"mullein/internal/core/tabular"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // part is one file on its way through a load.
@@ -39,7 +39,7 @@ type part struct {
 	reading    *reading
 	results    []check.Result
 	sent       *Sent // of a rehearsal, where the file is not at the landing
-	piece      target.Piece
+	piece      table.Piece
 	marker     check.Marker
 	wantSum    string // that a list gives
 	generation int
@@ -176,7 +176,7 @@ func (l *loading) step(parts []*part, s Step) {
 }
 
 // known ends arrivals of which an earlier attempt committed without knowing,
-// and finds out which were loaded before. It gives the others.
+// and finds out which were loaded before. It returns the others.
 func (l *loading) known(ctx context.Context, parts []*part) ([]*part, error) {
 	var out []*part
 	for _, p := range parts {
@@ -201,7 +201,7 @@ func (l *loading) known(ctx context.Context, parts []*part) ([]*part, error) {
 }
 
 // ready opens the files that are to be read as a stream and decides what is
-// to become of each. It gives those that are to be loaded; the others have
+// to become of each. It returns those that are to be loaded; the others have
 // come to their end.
 func (l *loading) ready(ctx context.Context, parts []*part) ([]*part, error) {
 	for _, p := range parts {
@@ -263,7 +263,7 @@ func (l *loading) open(ctx context.Context, p *part) error {
 	return nil
 }
 
-// touched tells whether the file that is there has the bytes of an arrival that
+// touched reports whether the file that is there has the bytes of an arrival that
 // was read before: it was noticed once more, and only its time had changed.
 func (l *loading) touched(ctx context.Context, p *part) (bool, error) {
 	a := p.arrival
@@ -276,7 +276,7 @@ func (l *loading) touched(ctx context.Context, p *part) (bool, error) {
 }
 
 // decide finds out which arrivals are copies or reissues of what is loaded,
-// ends those that are not to be loaded, and gives the others.
+// ends those that are not to be loaded, and returns the others.
 func (l *loading) decide(ctx context.Context, parts []*part) ([]*part, error) {
 	var paths, digests []string
 	for _, p := range parts {
@@ -375,7 +375,7 @@ func (l *loading) decideOne(ctx context.Context, p *part, earlier ledger.Earlier
 	return nil, nil
 }
 
-// copies tells whether p, whose digest is that of first, is a copy of it. Of
+// copies reports whether p, whose digest is that of first, is a copy of it. Of
 // the same path it would be another version.
 func (p *part) copies(first *part) bool {
 	return first != nil && p.digest != "" && sameCaptures(p.arrival, first.arrival)
@@ -485,7 +485,7 @@ func (l *loading) after(ctx context.Context, p, first *part) error {
 // stream loads files that are read while they are staged, as one delivery.
 func (l *loading) stream(ctx context.Context, parts []*part) error {
 	err := l.tryStream(ctx, parts, true)
-	if errors.Is(err, target.ErrRestage) {
+	if errors.Is(err, table.ErrRestage) {
 		if err = parts[0].file.Rewind(); err == nil {
 			err = l.tryStream(ctx, parts, false)
 		}
@@ -519,7 +519,7 @@ func (l *loading) tryStream(ctx context.Context, parts []*part, skip bool) error
 		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
 	}
 	if p := parts[0]; l.n == 1 && l.w.staysUnasked() {
-		whole := target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
+		whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
 		err := load.GoDirect(ctx, l.w.feed.Name, l.w.fence, l.run.ID, whole, expected)
 		if err == nil && skip {
 			err = load.SkipUnchanged(ctx, whole, expected)
@@ -543,7 +543,7 @@ func (l *loading) tryStream(ctx context.Context, parts []*part, skip bool) error
 	return l.commit(ctx, load, parts)
 }
 
-// staysUnasked tells whether nothing asks for the staged rows between reading and
+// staysUnasked reports whether nothing asks for the staged rows between reading and
 // merging, so that they need not be staged.
 func (w *worker) staysUnasked() bool {
 	s := &w.kind().Schema
@@ -580,7 +580,7 @@ func (p *part) from() string {
 	return p.arrival.Path
 }
 
-// refusal gives the reason to refuse a file that was read, other than its
+// refusal returns the reason to refuse a file that was read, other than its
 // rejects, or "".
 func (p *part) refusal() (string, error) {
 	if p.reading.read == 0 {
@@ -620,7 +620,7 @@ func (p *part) digestBy(algorithm string) (string, error) {
 }
 
 // commit is the second half of a load, under the target's lock.
-func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) error {
+func (l *loading) commit(ctx context.Context, load *table.Load, parts []*part) error {
 	w := l.w
 	readings := make([]ledger.Reading, len(parts))
 	for i, p := range parts {
@@ -647,23 +647,23 @@ func (l *loading) commit(ctx context.Context, load *target.Load, parts []*part) 
 		return err
 	}
 	l.step(parts, StepLocked)
-	files := make([]target.Part, l.n)
+	files := make([]table.Part, l.n)
 	for _, p := range parts {
-		files[p.n] = target.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces, Waived: p.arrival.Waived}
+		files[p.n] = table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces, Waived: p.arrival.Waived}
 	}
 	counts, err := load.Merge(ctx, l.run.ID, files)
 	if err != nil {
 		return err
 	}
 	l.step(parts, StepMerged)
-	markers := make([]target.Marker, len(parts))
+	markers := make([]table.Marker, len(parts))
 	for i, p := range parts {
 		p.balance = counts[p.n]
 		p.balance.Read, p.balance.Rejected, p.balance.LeftOut = p.reading.read, p.reading.rejected, p.reading.leftOut
 		if err := p.balance.Err(); err != nil {
 			return err
 		}
-		markers[i] = target.Marker{Feed: w.feed.Name, Part: p.n, Delivery: target.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
+		markers[i] = table.Marker{Feed: w.feed.Name, Part: p.n, Delivery: table.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
 			Arrival: p.arrival.ID, Fence: w.fence, SHA256: p.digest, Balance: p.balance}
 	}
 	if err := load.Mark(ctx, markers); err != nil {
@@ -716,7 +716,7 @@ func (l *loading) tellHolders(ctx context.Context) (stop func()) {
 	}
 }
 
-// streamed tells whether parts are read while they are staged, as larger files
+// streamed reports whether parts are read while they are staged, as larger files
 // are.
 func (l *loading) streamed(parts []*part) bool { return parts[0].content == nil }
 
@@ -745,12 +745,12 @@ func (w *worker) loaded(a *ledger.Arrival, b balance.Balance) ledger.Ending {
 func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	reason := target.Refusal(err)
+	reason := table.Refusal(err)
 	var refused *verdict
 	if errors.As(err, &refused) {
 		reason = refused.reason
 	}
-	var absent *target.AbsentError
+	var absent *table.AbsentError
 	if errors.As(err, &absent) {
 		reason, refused = absent.Error(), &verdict{waivable: true}
 	}
@@ -763,7 +763,7 @@ func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	if reason != "" && ctx.Err() == nil {
 		return l.refuse(after, parts, culprit, reason, refused != nil && refused.waivable)
 	}
-	var already *target.AlreadyLoadedError
+	var already *table.AlreadyLoadedError
 	errors.As(err, &already)
 	var whole error
 	for _, p := range parts {
@@ -784,7 +784,7 @@ func (l *loading) failed(ctx context.Context, parts []*part, err error) error {
 	return whole
 }
 
-func (l *loading) alreadyLoaded(ctx context.Context, p *part, markers []target.Marker) error {
+func (l *loading) alreadyLoaded(ctx context.Context, p *part, markers []table.Marker) error {
 	for i := range markers {
 		if markers[i].Path() == p.arrival.Path {
 			return l.w.finishFromMarker(ctx, p.arrival, &markers[i])
@@ -812,9 +812,9 @@ func (l *loading) failedOne(ctx, after context.Context, p *part, err error) erro
 		return l.back(after, p, ledger.Settling, err.Error()+"; it settles anew")
 	case errors.Is(err, fs.ErrNotExist):
 		return w.e.Ledger.Finish(after, ledger.Ending{ID: a.ID, State: ledger.Gone, Reason: "it vanished before it was read"})
-	case errors.Is(err, target.ErrFenced), ctx.Err() != nil:
+	case errors.Is(err, table.ErrFenced), ctx.Err() != nil:
 		return errors.Join(err, l.back(after, p, ledger.Ready, "the work was broken off"))
-	case target.Denied(err):
+	case table.Denied(err):
 		return errors.Join(err, l.back(after, p, ledger.Ready, "the target is not set up for it"))
 	}
 	w.e.Log.Warn("a load failed", "feed", w.feed.Name, "arrival", a.ID, "path", a.Path, "attempt", a.Attempts, "error", err)
@@ -891,13 +891,13 @@ func (l *loading) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 // heldAgainstOthers makes rejects of rows whose values in a unique column, or in
 // the fields of a unique key, stood in an earlier line of their file, and of
 // those whose values do not stand in the table that a foreign key names.
-func (w *worker) heldAgainstOthers(ctx context.Context, load *target.Load, parts []*part) error {
+func (w *worker) heldAgainstOthers(ctx context.Context, load *table.Load, parts []*part) error {
 	schema := &w.kind().Schema
 	byN := map[int]*part{}
 	for _, p := range parts {
 		byN[p.n] = p
 	}
-	reject := func(fields []string, rule, reason string, counts []int64, dropped []target.Dropped) {
+	reject := func(fields []string, rule, reason string, counts []int64, dropped []table.Dropped) {
 		for n, p := range byN {
 			p.reading.rejected += counts[n]
 		}
@@ -950,7 +950,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	for _, p := range parts {
 		expected += expectedRows(p.arrival.Path, p.arrival.Size)
 	}
-	batch := target.NewPieces(l.w.now.fitted.Table, expected, l.w.now.fitted.Bytewise())
+	batch := table.NewPieces(l.w.now.fitted.Table, expected, l.w.now.fitted.Bytewise())
 	var read []*part
 	var whole error
 	for _, p := range parts {
@@ -994,7 +994,7 @@ func (l *loading) small(ctx context.Context, parts []*part) error {
 	return nil
 }
 
-// open gives the parts that have not come to an end.
+// open returns the parts that have not come to an end.
 func open(parts []*part) []*part {
 	return slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p.ended })
 }
@@ -1025,7 +1025,7 @@ func (l *loading) readSmall(ctx context.Context, p *part) error {
 }
 
 // decodeSmall turns a small file into rows that are ready to be staged.
-func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
+func (l *loading) decodeSmall(p *part, batch *table.Batch) error {
 	p.reading = newReading(l.w, l.p, l.run, p.arrival, p.digest)
 	again := func() (content, error) { return bytes.NewReader(p.content), nil }
 	if err := p.reading.begin(p.file.Entry, bytes.NewReader(p.content), again); err != nil {
@@ -1046,7 +1046,7 @@ func (l *loading) decodeSmall(p *part, batch *target.Batch) error {
 	}
 }
 
-// alone tells whether each delivery needs a transaction of its own: it is held
+// alone reports whether each delivery needs a transaction of its own: it is held
 // against the whole table, or hashes do not tell which rows have the same key.
 func (w *worker) alone() bool {
 	t := &w.feed.Target
@@ -1078,7 +1078,7 @@ func groups(parts []*part, alone bool) [][]*part {
 func (l *loading) group(ctx context.Context, parts []*part) error {
 	err := l.tryGroup(ctx, parts)
 	var culprit *culpritError
-	var already *target.AlreadyLoadedError
+	var already *table.AlreadyLoadedError
 	switch {
 	case err == nil:
 		return l.finish(ctx, parts)
@@ -1087,7 +1087,7 @@ func (l *loading) group(ctx context.Context, parts []*part) error {
 	case errors.As(err, &culprit):
 		rest := slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p == culprit.part })
 		return errors.Join(l.failed(ctx, []*part{culprit.part}, err), l.group(ctx, rest))
-	case target.Refusal(err) != "", errors.As(err, &already):
+	case table.Refusal(err) != "", errors.As(err, &already):
 		middle := len(parts) / 2
 		return errors.Join(l.group(ctx, parts[:middle]), l.group(ctx, parts[middle:]))
 	}
@@ -1104,7 +1104,7 @@ func (l *loading) tryGroup(ctx context.Context, parts []*part) error {
 	if err := l.replacing(ctx, load, parts); err != nil {
 		return err
 	}
-	pieces := make([]target.Piece, len(parts))
+	pieces := make([]table.Piece, len(parts))
 	for i, p := range parts {
 		pieces[i] = p.piece
 	}
@@ -1151,7 +1151,7 @@ func (u *untilDone) Read(p []byte) (int, error) {
 	return u.r.Read(p)
 }
 
-// away tells whether an arrival's file is to be put away. Mended rows lie apart
+// away reports whether an arrival's file is to be put away. Mended rows lie apart
 // already.
 func (w *worker) away(a *ledger.Arrival, s ledger.State) ledger.Away {
 	if a.Mends != nil {
@@ -1160,7 +1160,7 @@ func (w *worker) away(a *ledger.Arrival, s ledger.State) ledger.Away {
 	return w.awayFor(s)
 }
 
-// awayFor tells whether a file is to be put away when its arrival ends so.
+// awayFor reports whether a file is to be put away when its arrival ends so.
 func (w *worker) awayFor(s ledger.State) ledger.Away {
 	land := &w.feed.Landing
 	switch {

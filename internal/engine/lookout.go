@@ -220,7 +220,7 @@ func (o *lookout) list(ctx context.Context) {
 	}
 }
 
-// begun gives whom to tell that the landing was listed for the first time.
+// begun returns whom to tell that the landing was listed for the first time.
 func (o *lookout) begun() chan struct{} {
 	if w := o.e.worker(o.feed.Name); w != nil {
 		return w.due
@@ -228,7 +228,7 @@ func (o *lookout) begun() chan struct{} {
 	return make(chan struct{}, 1)
 }
 
-// tryList gives how long the landing itself took to list, which is what a
+// tryList returns how long the landing itself took to list, which is what a
 // listing must not do to it too often; the ledger's part is not counted.
 func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
 	begin := time.Now()
@@ -279,7 +279,7 @@ func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
 	return took, err
 }
 
-// mayBelong tells whether a path may belong, whatever its size.
+// mayBelong reports whether a path may belong, whatever its size.
 func (o *lookout) mayBelong(path string) bool {
 	land := o.feed.Landing
 	land.SizeFrom, land.SizeTo = 0, 0
@@ -326,7 +326,7 @@ func (o *lookout) reopen(ctx context.Context) error {
 	return nil
 }
 
-// touched looks at paths that events named, and tells whether a listing is
+// touched looks at paths that events named, and reports whether a listing is
 // needed as well.
 func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 	if o.folder == nil {
@@ -449,7 +449,7 @@ func (o *lookout) arrival(e landing.Entry) *ledger.Arrival {
 	return a
 }
 
-// came gives when a file came, as far as is known: not before the landing was
+// came returns when a file came, as far as is known: not before the landing was
 // looked at last, and, between then and now, at the file's own time.
 func (o *lookout) came(e landing.Entry, now time.Time) *time.Time {
 	came := e.Modified
@@ -514,7 +514,7 @@ func (o *lookout) settle(ctx context.Context) {
 	o.ready()
 }
 
-// marked tells whether the marker of a file is there, and not older than it:
+// marked reports whether the marker of a file is there, and not older than it:
 // the marker of an earlier version says nothing.
 func (o *lookout) marked(c *candidate) bool {
 	land := &o.feed.Landing

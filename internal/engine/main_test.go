@@ -11,7 +11,7 @@ import (
 
 	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // TestMain lets the test binary be the process that fault tests kill.
@@ -34,7 +34,7 @@ func child(url string) {
 	if err != nil {
 		panic(err)
 	}
-	d, err := target.Open(ctx, url)
+	d, err := table.Open(ctx, url)
 	if err != nil {
 		panic(err)
 	}

@@ -26,7 +26,7 @@ type next struct {
 	name     string            // of the delivery
 }
 
-// arrivals gives all of them, the list among them.
+// arrivals returns all of them, the list among them.
 func (n next) arrivals() []*ledger.Arrival {
 	all := slices.Concat(n.alone, n.together)
 	if n.list != nil {
@@ -54,7 +54,7 @@ const (
 	manyFiles  = 10_000 // of a slot or a list
 )
 
-// next gives what a feed is to load next, nothing when nothing can be.
+// next returns what a feed is to load next, nothing when nothing can be.
 func (w *worker) next(ctx context.Context, s ledger.Selection) (next, error) {
 	n, waits, err := w.nextOf(ctx, s)
 	if err != nil {
@@ -127,7 +127,7 @@ func (w *worker) unblocked(ctx context.Context, n next, waits string) (next, str
 	return n, waits, nil
 }
 
-// nextSlot gives the first slot of which all is there.
+// nextSlot returns the first slot of which all is there.
 func (w *worker) nextSlot(ctx context.Context, s ledger.Selection) (n next, waits string, err error) {
 	s.Most = manyFiles
 	waiting, err := w.e.Ledger.Waiting(ctx, w.feed.Name, s)
@@ -262,7 +262,7 @@ func readList(at, text string) ([]listed, error) {
 	return out, nil
 }
 
-// nextList gives the first list of which all files are there.
+// nextList returns the first list of which all files are there.
 func (w *worker) nextList(ctx context.Context, s ledger.Selection) (n next, waits string, err error) {
 	s.Most, s.Lists = groupFiles, true
 	lists, err := w.e.Ledger.Waiting(ctx, w.feed.Name, s)
@@ -308,7 +308,7 @@ func (w *worker) nextList(ctx context.Context, s ledger.Selection) (n next, wait
 	return n, waits, err
 }
 
-// strays gives files that a person wants loaded and whose list is done with:
+// strays returns files that a person wants loaded and whose list is done with:
 // they are loaded on their own.
 func (w *worker) strays(ctx context.Context, s ledger.Selection, lists []ledger.Arrival) ([]*ledger.Arrival, error) {
 	s.Lists, s.Forced, s.Most = false, true, manyFiles
@@ -384,7 +384,7 @@ type step struct {
 // maxSteps bounds the slots of one run.
 const maxSteps = 1_000_000
 
-// steps gives the slots that a run goes through, in order.
+// steps returns the slots that a run goes through, in order.
 func (w *worker) steps(wanted ledger.Wanted, now time.Time) ([]step, error) {
 	if wanted.From == "" && wanted.To == "" {
 		return []step{{selection: ledger.Selection{Paths: wanted.Paths}}}, nil
@@ -398,7 +398,7 @@ func CheckRange(f *feed.Feed, wanted ledger.Wanted, now time.Time) error {
 	return err
 }
 
-// slotsOf gives the slots that a run over a range goes through.
+// slotsOf returns the slots that a run over a range goes through.
 func slotsOf(f *feed.Feed, wanted ledger.Wanted, now time.Time) ([]step, error) {
 	unit, zone := f.Landing.Files.Unit(), f.Landing.Zone
 	if wanted.From == "" {
@@ -466,7 +466,7 @@ func numbers(wanted ledger.Wanted) ([]step, error) {
 }
 
 // parseSlot reads a year, a month, a day, an hour, a minute, yesterday or
-// today, and gives where it begins and where the next begins.
+// today, and returns where it begins and where the next begins.
 func parseSlot(text string, now time.Time) (from, to time.Time, err error) {
 	switch text {
 	case "today":

@@ -113,7 +113,7 @@ func (s *supplier) deliver(path, content string) {
 	s.loads = append(s.loads, &modelLoad{path: path, content: content, arrival: a.ID})
 }
 
-// some gives one of the loads whose file lies at the landing as it was loaded.
+// some returns one of the loads whose file lies at the landing as it was loaded.
 func (s *supplier) some(recalled bool) *modelLoad {
 	var among []*modelLoad
 	for _, l := range s.loads {

@@ -21,7 +21,7 @@ import (
 	"mullein/internal/core/tabular"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // hasher takes the SHA-256 of what goes through it, unless that is known
@@ -68,7 +68,7 @@ func (h *hasher) sum() string {
 }
 
 // reading turns the bytes of one file into typed rows and rejects. It is the
-// target.Source of a load.
+// table.Source of a load.
 type reading struct {
 	w         *worker
 	p         *progress
@@ -193,7 +193,7 @@ func (w *worker) how(mended bool) decode.How {
 	return w.feed.How()
 }
 
-// native tells whether the rows have no text of their own.
+// native reports whether the rows have no text of their own.
 func (r *reading) native() bool { return r.w.feed.Format.Native() && r.lines == nil }
 
 // otherKind says that a file is of a kind that the feed does not take.
@@ -201,7 +201,7 @@ type otherKind struct{ why string }
 
 func (o *otherKind) Error() string { return o.why }
 
-// source gives the bytes of a file in order and, where that can be, from
+// source returns the bytes of a file in order and, where that can be, from
 // anywhere.
 func source(entry landing.Entry, inOrder io.Reader, anywhere content) decode.Source {
 	s := decode.Source{Name: entry.Path, Bytes: inOrder, File: anywhere, Size: entry.Size}
@@ -377,7 +377,7 @@ func digested(f *feed.Feed, columns int) (out []int) {
 }
 
 // Fill hands the next rows to the staging table.
-func (r *reading) Fill(b *target.Batch, size int) error {
+func (r *reading) Fill(b *table.Batch, size int) error {
 	var space [tabular.DigestSize]byte
 	for b.Len() < size {
 		rec, err := r.next()
@@ -406,7 +406,7 @@ func (r *reading) Fill(b *target.Batch, size int) error {
 	return nil
 }
 
-// next gives the next record. Those that were mended have the line of the file
+// next returns the next record. Those that were mended have the line of the file
 // that they came from.
 func (r *reading) next() (*decode.Record, error) {
 	rec, err := r.rows.Next()
@@ -422,7 +422,7 @@ func (r *reading) next() (*decode.Record, error) {
 	return rec, nil
 }
 
-// row makes a typed row of a record, or a reject, or leaves it out. It gives
+// row makes a typed row of a record, or a reject, or leaves it out. It returns
 // the row's digest.
 func (r *reading) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
 	if !r.convert(rec) {
@@ -442,7 +442,7 @@ func (r *reading) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
 	}
 	gone, ok := r.isTrue(rec, r.deletes, "delete_when")
 	if gone {
-		return target.Gone, true, nil
+		return table.Gone, true, nil
 	}
 	if !ok {
 		return nil, false, nil
@@ -581,7 +581,7 @@ func (r *reading) convert(rec *decode.Record) bool {
 	return true
 }
 
-// mayBeRagged tells whether a row may have another number of cells than the
+// mayBeRagged reports whether a row may have another number of cells than the
 // header, as fieldsMatch says: fewer are padded, more are passed over.
 func (r *reading) mayBeRagged(cells int) bool {
 	switch r.w.feed.Schema.FieldsMatch {
@@ -616,7 +616,7 @@ func (r *reading) reject(rec *decode.Record, column, rule, reason string, value 
 	return false
 }
 
-// show gives a reject the row as people see it, and where in it the cell at
+// show returns a reject the row as people see it, and where in it the cell at
 // fault stands.
 func (r *reading) show(rec *decode.Record, out *ledger.Reject) {
 	switch at := r.index(out.ColumnName); {
@@ -680,7 +680,7 @@ func (r *reading) asJSON(rec *decode.Record, column int) (text []byte, from, to 
 	return append(text, '}'), from, to
 }
 
-// masked gives a row for people without its private values.
+// masked returns a row for people without its private values.
 func (r *reading) masked(rec *decode.Record) string {
 	if rec.Cells == nil || rec.Problem != "" {
 		return hidden
@@ -787,7 +787,7 @@ func (r *reading) lookUp(wanted map[int64]*ledger.Reject) error {
 	return nil
 }
 
-var _ target.Source = (*reading)(nil)
+var _ table.Source = (*reading)(nil)
 
 // several reads the files of a delivery one after the other.
 type several struct {
@@ -797,7 +797,7 @@ type several struct {
 
 // Fill hands on the rows of the file at hand. What is wrong with a file names
 // the file.
-func (s *several) Fill(b *target.Batch, size int) error {
+func (s *several) Fill(b *table.Batch, size int) error {
 	for {
 		p := s.parts[s.now]
 		b.Begin(p.n)

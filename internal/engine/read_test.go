@@ -17,7 +17,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // BenchmarkReading measures the way from bytes to rows that are ready to be
@@ -42,7 +42,7 @@ func BenchmarkReading(b *testing.B) {
 	require.NoError(b, err)
 	folder, err := landing.Open([]string{root}, "in")
 	require.NoError(b, err)
-	table, err := Table(f)
+	shape, err := Table(f)
 	require.NoError(b, err)
 	w := &worker{e: New(Options{}), feed: f}
 	b.SetBytes(int64(text.Len()))
@@ -52,7 +52,7 @@ func BenchmarkReading(b *testing.B) {
 		require.NoError(b, err)
 		r := newReading(w, &progress{}, &ledger.Run{}, &ledger.Arrival{Path: "GAUGE_K1_20260101T1200.csv", Captures: map[string]any{"catchment": "K1", "slot": "2026-01-01T13:00:00Z"}}, "")
 		require.NoError(b, r.begin(file.Entry, file, nil))
-		batch := target.NewBatch(table, rows, true)
+		batch := table.NewBatch(shape, rows, true)
 		for err == nil {
 			err = r.Fill(batch, 256<<10)
 			batch.Reset()

@@ -8,7 +8,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Rebuilt says what a rebuild did.
@@ -29,7 +29,7 @@ const rejectsRebuilt = 100_000
 // commits. A table that we made takes the shape that the feed wants now. Where a
 // file is gone, it does nothing, unless the caller can do without.
 func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, because string) (*Rebuilt, error) {
-	w, table, err := e.deskOf(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
+	w, shape, err := e.deskOf(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
 		if f.HasKinds() {
 			return nil, fmt.Errorf("%s ends in several tables; a rebuild is for a feed of one", f.Name)
 		}
@@ -46,7 +46,7 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 		return nil, err
 	}
 	defer session.Close()
-	fitted, err := session.FitAnew(ctx, table)
+	fitted, err := session.FitAnew(ctx, shape)
 	if err != nil {
 		return nil, conflictOfShape(err)
 	}
@@ -81,7 +81,7 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 		return nil, err
 	}
 	defer load.Close(ctx)
-	if err := load.Lock(ctx, name, target.AnyFence); err != nil {
+	if err := load.Lock(ctx, name, table.AnyFence); err != nil {
 		return nil, err
 	}
 	// What was loaded since the files were looked for would go and not come back.
@@ -89,7 +89,7 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 	if err != nil {
 		return nil, err
 	}
-	if !slices.EqualFunc(loads, locked, func(a, b target.LoadEntry) bool { return a.Nth == b.Nth }) {
+	if !slices.EqualFunc(loads, locked, func(a, b table.LoadEntry) bool { return a.Nth == b.Nth }) {
 		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again", fitted)}
 	}
 	if err := load.EmptyOut(ctx); err != nil {
@@ -127,7 +127,7 @@ func (e *Engine) Rebuild(ctx context.Context, name string, without bool, who, be
 }
 
 // again loads one arrival within a rebuild.
-func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEntry) (a *ledger.Afresh, err error) {
+func (w *worker) again(ctx context.Context, load *table.Load, of table.LoadEntry) (a *ledger.Afresh, err error) {
 	err = w.withFile(ctx, of.Arrival, func(p *part) error {
 		if err := load.Stage(ctx, p.reading, expectedRows(p.file.Entry.Path, p.file.Entry.Size)); err != nil {
 			return err
@@ -135,7 +135,7 @@ func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEnt
 		if err := p.reading.finish(); err != nil {
 			return err
 		}
-		counts, err := load.Merge(ctx, of.Run, []target.Part{{File: p.from(), Arrival: of.Arrival, Waived: true}})
+		counts, err := load.Merge(ctx, of.Run, []table.Part{{File: p.from(), Arrival: of.Arrival, Waived: true}})
 		if err != nil {
 			return err
 		}
@@ -145,8 +145,8 @@ func (w *worker) again(ctx context.Context, load *target.Load, of target.LoadEnt
 			return err
 		}
 		a = &ledger.Afresh{ID: of.Arrival, Generation: of.Generation + 1, Balance: b, Rejects: append([]ledger.Reject{}, p.reading.rejects...)}
-		m := target.Marker{Feed: w.feed.Name, Delivery: of.Delivery, Generation: a.Generation, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
-		if err := load.Mark(ctx, []target.Marker{m}); err != nil {
+		m := table.Marker{Feed: w.feed.Name, Delivery: of.Delivery, Generation: a.Generation, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
+		if err := load.Mark(ctx, []table.Marker{m}); err != nil {
 			return err
 		}
 		return load.Next(ctx)

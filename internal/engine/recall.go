@@ -13,24 +13,24 @@ import (
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Recalled says what a recall does, or would do.
 type Recalled struct {
-	Feed     string          `json:"feed"`
-	Table    string          `json:"table"`
-	Key      []string        `json:"key" nullable:"false" doc:"The columns of its key"`
-	Preview  bool            `json:"preview" doc:"Nothing was done"`
-	Arrivals []int64         `json:"arrivals" nullable:"false" doc:"Whose loads are taken out"`
-	Back     []int64         `json:"back" nullable:"false" doc:"Whose loads are put back"`
-	Outcome  *target.Outcome `json:"outcome"`
-	Later    []Reread        `json:"later" nullable:"false" doc:"Loads since then that may have left rows alone because of them"`
+	Feed     string         `json:"feed"`
+	Table    string         `json:"table"`
+	Key      []string       `json:"key" nullable:"false" doc:"The columns of its key"`
+	Preview  bool           `json:"preview" doc:"Nothing was done"`
+	Arrivals []int64        `json:"arrivals" nullable:"false" doc:"Whose loads are taken out"`
+	Back     []int64        `json:"back" nullable:"false" doc:"Whose loads are put back"`
+	Outcome  *table.Outcome `json:"outcome"`
+	Later    []Reread       `json:"later" nullable:"false" doc:"Loads since then that may have left rows alone because of them"`
 }
 
 // Reread is a later load whose file is held against the keys of a recall.
 type Reread struct {
-	target.LoadEntry
+	table.LoadEntry
 	Rows int64  `json:"rows" doc:"Of its file that have one of the keys, or that lack in it"`
 	Why  string `json:"why" doc:"Why its file could not be read again; what it left alone stays as it is"`
 }
@@ -68,7 +68,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 		return nil, err
 	}
 	defer session.Close()
-	fence := int64(target.AnyFence)
+	fence := int64(table.AnyFence)
 	if preview {
 		fence = 0
 	}
@@ -101,7 +101,7 @@ func (e *Engine) Recall(ctx context.Context, id int64, back, preview bool, who, 
 }
 
 func conflict(err error) error {
-	var cannot *target.CannotError
+	var cannot *table.CannotError
 	if errors.As(err, &cannot) {
 		return &ledger.ConflictError{Reason: cannot.Reason}
 	}
@@ -110,26 +110,26 @@ func conflict(err error) error {
 
 // desk is a worker that watches nothing, for work on a feed's target and files
 // that is not a run, and the target as it is.
-func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *target.Fitted, error) {
-	w, table, err := e.deskOf(ctx, name, of)
+func (e *Engine) desk(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *table.Fitted, error) {
+	w, shape, err := e.deskOf(ctx, name, of)
 	if err != nil {
 		return nil, nil, err
 	}
-	fitted, changes, err := w.target.Look(ctx, table)
+	fitted, changes, err := w.target.Look(ctx, shape)
 	if err != nil {
 		return nil, nil, conflictOfShape(err)
 	}
 	if !fitted.Exists() {
-		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", table)}
+		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", shape)}
 	}
 	if len(changes) > 0 {
-		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", table, strings.Join(changes, "; "))}
+		return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", shape, strings.Join(changes, "; "))}
 	}
 	return w, fitted, nil
 }
 
 // deskOf is desk with the target as the feed wants it.
-func (e *Engine) deskOf(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *target.Table, error) {
+func (e *Engine) deskOf(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error)) (*worker, *table.Table, error) {
 	version, err := e.Ledger.Version(ctx, name, 0)
 	if err != nil {
 		return nil, nil, err
@@ -148,8 +148,8 @@ func (e *Engine) deskOf(ctx context.Context, name string, of func(*feed.Feed) (*
 	}
 	w := &worker{e: e, feed: f, version: version.Version, target: database}
 	w.become(kind)
-	table, err := Table(kind)
-	return w, table, err
+	shape, err := Table(kind)
+	return w, shape, err
 }
 
 // ofArrival chooses the kind of files that an arrival is of.
@@ -158,7 +158,7 @@ func ofArrival(a *ledger.Arrival) func(*feed.Feed) (*feed.Feed, error) {
 }
 
 func conflictOfShape(err error) error {
-	var misfit *target.MisfitError
+	var misfit *table.MisfitError
 	if errors.As(err, &misfit) {
 		return &ledger.ConflictError{Reason: misfit.Error()}
 	}
@@ -167,7 +167,7 @@ func conflictOfShape(err error) error {
 
 // reread holds the files of later loads against the keys of a recall, as far as
 // they are still to be had.
-func (w *worker) reread(ctx context.Context, load *target.Load, later []target.LoadEntry) ([]Reread, error) {
+func (w *worker) reread(ctx context.Context, load *table.Load, later []table.LoadEntry) ([]Reread, error) {
 	out := []Reread{}
 	for i, of := range later {
 		r := Reread{LoadEntry: of}
@@ -209,7 +209,7 @@ func notToBeHad(err error) string {
 	return ""
 }
 
-func (w *worker) rereadOne(ctx context.Context, load *target.Load, of target.LoadEntry) (n int64, err error) {
+func (w *worker) rereadOne(ctx context.Context, load *table.Load, of table.LoadEntry) (n int64, err error) {
 	if of.Feed != w.feed.Name {
 		return 0, &ledger.ConflictError{Reason: "it is of the feed " + of.Feed + "; redo it to be sure"}
 	}
@@ -253,7 +253,7 @@ func (w *worker) withFile(ctx context.Context, id int64, do func(*part) error) e
 
 // replacing finds out, before rows are staged, what the arrivals that parts
 // replace may have kept later loads from writing.
-func (l *loading) replacing(ctx context.Context, load *target.Load, parts []*part) error {
+func (l *loading) replacing(ctx context.Context, load *table.Load, parts []*part) error {
 	var all []int64
 	for _, p := range parts {
 		all = append(all, p.replaces...)
@@ -262,7 +262,7 @@ func (l *loading) replacing(ctx context.Context, load *target.Load, parts []*par
 	if err != nil || len(later) == 0 {
 		return err
 	}
-	later = slices.DeleteFunc(later, func(e target.LoadEntry) bool {
+	later = slices.DeleteFunc(later, func(e table.LoadEntry) bool {
 		return slices.ContainsFunc(parts, func(p *part) bool { return p.arrival.ID == e.Arrival })
 	})
 	again, err := l.w.reread(ctx, load, later)
@@ -275,7 +275,7 @@ func (l *loading) replacing(ctx context.Context, load *target.Load, parts []*par
 }
 
 // History tells what happened to a row of a feed's target.
-func (e *Engine) History(ctx context.Context, of *feed.Feed, key map[string]string) (*target.History, error) {
+func (e *Engine) History(ctx context.Context, of *feed.Feed, key map[string]string) (*table.History, error) {
 	w, fitted, err := e.desk(ctx, of.Name, func(f *feed.Feed) (*feed.Feed, error) { return of, nil })
 	if err != nil {
 		return nil, err
@@ -291,7 +291,7 @@ func (e *Engine) History(ctx context.Context, of *feed.Feed, key map[string]stri
 	return w.target.History(ctx, fitted, key)
 }
 
-// Original gives the record of a file that stands at a line, as far as the file
+// Original returns the record of a file that stands at a line, as far as the file
 // is still to be had.
 func (e *Engine) Original(ctx context.Context, arrival, line int64) (text, why string, err error) {
 	a, err := e.Ledger.Arrival(ctx, arrival)
@@ -331,7 +331,7 @@ func (e *Engine) Original(ctx context.Context, arrival, line int64) (text, why s
 }
 
 // Verify holds the file of an arrival against the target.
-func (e *Engine) Verify(ctx context.Context, arrival int64) (*target.Verified, error) {
+func (e *Engine) Verify(ctx context.Context, arrival int64) (*table.Verified, error) {
 	a, err := e.Ledger.Arrival(ctx, arrival)
 	if err != nil {
 		return nil, err
@@ -350,7 +350,7 @@ func (e *Engine) Verify(ctx context.Context, arrival int64) (*target.Verified, e
 		return nil, err
 	}
 	defer load.Close(ctx)
-	var v *target.Verified
+	var v *table.Verified
 	err = w.withFile(ctx, arrival, func(p *part) error {
 		if err := load.Stage(ctx, p.reading, expectedRows(p.file.Entry.Path, p.file.Entry.Size)); err != nil {
 			return err

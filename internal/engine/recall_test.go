@@ -16,7 +16,7 @@ import (
 	"mullein/internal/core/rollup"
 	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // totals adds up rain, keeps the peak, and notes that were given once.
@@ -207,10 +207,10 @@ func TestATargetInAnotherDatabase(t *testing.T) {
 	ctx := context.Background()
 	h := newHouse(t)
 	elsewhere := pgtest.Database(t)
-	other, err := target.Open(ctx, elsewhere)
+	other, err := table.Open(ctx, elsewhere)
 	require.NoError(t, err)
 	t.Cleanup(other.Close)
-	h.connections = map[string]*target.Database{"basin": other}
+	h.connections = map[string]*table.Database{"basin": other}
 	h.start()
 	h.put(strings.Replace(strings.Replace(gauges, "newest: revised", "newest: revised, connection: basin", 1), "feed: gauges", "feed: gauges", 1))
 	a := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;1;1\n")
@@ -288,7 +288,7 @@ func TestRollupsFollow(t *testing.T) {
 	require.NoError(t, h.target.RemoveRollup(ctx, "peaks"))
 	assert.Empty(t, h.lines("SELECT tgname::text FROM pg_trigger WHERE tgname LIKE 'mullein%'"))
 	_, err = h.target.VerifyRollup(ctx, "peaks")
-	assert.True(t, errors.Is(err, target.ErrNoRollup))
+	assert.True(t, errors.Is(err, table.ErrNoRollup))
 }
 
 // TestAFeedIsRebuilt loads all arrivals afresh, after the table was spoiled, and

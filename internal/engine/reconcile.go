@@ -7,7 +7,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Difference is where the ledger and the target's markers do not say the same.
@@ -78,7 +78,7 @@ func (e *Engine) Reconcile(ctx context.Context, name string, mend bool) ([]Diffe
 
 // unrecorded finds markers of loads that the ledger does not know of: the
 // ledger was restored. The load happened, so the ledger is told.
-func (e *Engine) unrecorded(ctx context.Context, f *feed.Feed, markers []target.Marker, mend bool) ([]Difference, error) {
+func (e *Engine) unrecorded(ctx context.Context, f *feed.Feed, markers []table.Marker, mend bool) ([]Difference, error) {
 	of := make([]int64, len(markers))
 	for i, m := range markers {
 		of[i] = m.Arrival
@@ -133,7 +133,7 @@ func (e *Engine) unrecorded(ctx context.Context, f *feed.Feed, markers []target.
 // unmarked finds arrivals that the ledger has as loaded and the target does
 // not: the target was restored. They are to be loaded again, if their files are
 // still to be had.
-func (e *Engine) unmarked(ctx context.Context, targets *target.Database, name string, loaded []ledger.Arrival, mend bool) ([]Difference, error) {
+func (e *Engine) unmarked(ctx context.Context, targets *table.Database, name string, loaded []ledger.Arrival, mend bool) ([]Difference, error) {
 	var of []int64
 	for _, a := range loaded {
 		if !a.IsList && a.Balance != (balance.Balance{}) {

@@ -17,7 +17,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Rehearsal is what a load of a file would do.
@@ -30,7 +30,7 @@ type Rehearsal struct {
 	Checks  []check.Result  `json:"checks"`
 	Shape   []string        `json:"shape" doc:"What would be made or does not fit"`
 	Columns []string        `json:"columns" doc:"Of the samples"`
-	Samples []target.Sample `json:"samples"`
+	Samples []table.Sample  `json:"samples"`
 	Rejects []ledger.Reject `json:"rejects" doc:"The first of them"`
 	Deep    bool            `json:"deep" doc:"The statements were executed and rolled back"`
 	Traces  string          `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
@@ -88,16 +88,16 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 	if err := l.learnFrom(one); err != nil {
 		return nil, err
 	}
-	table, err := Table(w.extended())
+	shape, err := Table(w.extended())
 	if err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Known: known, Checks: []check.Result{}, Shape: []string{}, Columns: w.extended().OwnColumns(), Samples: []target.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
-	var misfit *target.MisfitError
+	r := &Rehearsal{Feed: f.Name, Path: one.arrival.Path, Known: known, Checks: []check.Result{}, Shape: []string{}, Columns: w.extended().OwnColumns(), Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	var misfit *table.MisfitError
 	if w.target, err = e.TargetOf(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}
-	fitted, changes, err := w.target.Look(ctx, table)
+	fitted, changes, err := w.target.Look(ctx, shape)
 	if err != nil && !errors.As(err, &misfit) {
 		return nil, err
 	}
@@ -107,7 +107,7 @@ func (e *Engine) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Se
 		return r, nil
 	}
 	if deep && len(changes) > 0 {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would make or change it first; rehearse without --deep", table)}
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would make or change it first; rehearse without --deep", shape)}
 	}
 	session, err := w.target.Session(ctx)
 	if err != nil {
@@ -196,7 +196,7 @@ func (e *Engine) first(ctx context.Context, f *feed.Feed) (string, error) {
 }
 
 // rehearse stages, judges and compares, and rolls back.
-func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted *target.Fitted, one *part, r *Rehearsal) error {
+func (l *loading) rehearse(ctx context.Context, session *table.Session, fitted *table.Fitted, one *part, r *Rehearsal) error {
 	begin := session.Rehearse
 	if r.Deep {
 		begin = session.Begin
@@ -232,7 +232,7 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 		return err
 	}
 	total, samples, err := load.Compare(ctx, samplesShown)
-	var absent *target.AbsentError
+	var absent *table.AbsentError
 	if errors.As(err, &absent) && r.Refused == "" {
 		r.Refused = absent.Error()
 	} else if err != nil && absent == nil {
@@ -246,8 +246,8 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 	r.Balance = total
 	if r.Deep {
 		r.Traces = "rolled back; what sequences and triggers did outside of the transaction stays, and dead rows wait in the table for the next vacuum"
-		if _, err := load.Try(ctx, 0, []target.Part{{File: one.arrival.Path}}); err != nil {
-			reason := target.Refusal(err)
+		if _, err := load.Try(ctx, 0, []table.Part{{File: one.arrival.Path}}); err != nil {
+			reason := table.Refusal(err)
 			if reason == "" {
 				return err
 			}
@@ -257,7 +257,7 @@ func (l *loading) rehearse(ctx context.Context, session *target.Session, fitted 
 	return total.Err()
 }
 
-// contentOf gives the bytes of a file that is rehearsed with, and how to have them
+// contentOf returns the bytes of a file that is rehearsed with, and how to have them
 // once more.
 func contentOf(one *part) (bytes content, again func() (content, error)) {
 	if one.sent == nil {
@@ -289,7 +289,7 @@ func (l *loading) learnFrom(one *part) error {
 	return err
 }
 
-func (l *loading) stageOne(ctx context.Context, load *target.Load, one *part) error {
+func (l *loading) stageOne(ctx context.Context, load *table.Load, one *part) error {
 	entry := landing.Entry{Path: one.arrival.Path, Size: one.arrival.Size, Modified: one.arrival.Modified}
 	bytes, again := contentOf(one)
 	if l.w.readsDigest() {

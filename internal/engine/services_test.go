@@ -21,7 +21,7 @@ import (
 
 	"mullein/internal/ledger"
 	"mullein/internal/localpg"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // TestEitherOfTwoServicesMayDieAtEachStep lets two services share the work and
@@ -198,7 +198,7 @@ func TestTheConnectionIsCutBetweenCommitAndAnswer(t *testing.T) {
 	defer c.listener.Close()
 	go c.serve()
 	u.Host = c.listener.Addr().String()
-	through, err := target.Open(ctx, u.String())
+	through, err := table.Open(ctx, u.String())
 	require.NoError(t, err)
 	defer through.Close()
 	h.target = through

@@ -11,7 +11,7 @@ import (
 
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // worker works one version of one feed, as long as this service holds the
@@ -22,7 +22,7 @@ type worker struct {
 	feed     *feed.Feed
 	version  int
 	record   ledger.Feed
-	target   *target.Database
+	target   *table.Database
 	claimed  time.Time
 	paused   atomic.Bool
 	leaving  atomic.Bool // it is handed to another service
@@ -39,7 +39,7 @@ type worker struct {
 	fence    int64
 	now      kindState
 	kinds    map[string]kindState // those that were worked on before, by table
-	session  *target.Session      // nil until there is work; then the feed's fence stands in the target
+	session  *table.Session       // nil until there is work; then the feed's fence stands in the target
 	busy     time.Time
 	troubled bool          // the feed's problem is one that this worker has said
 	notUntil time.Time     // after a problem of the feed as a whole
@@ -94,7 +94,7 @@ func (w *worker) stop() { w.cancel() }
 // any more, so it is broken off.
 func (w *worker) lose() {
 	w.cancel()
-	w.breakOff(target.ErrFenced)
+	w.breakOff(table.ErrFenced)
 }
 
 // breakOff ends the run at hand.
@@ -277,7 +277,7 @@ func (w *worker) doRun(ctx, hard context.Context, run *ledger.Run) (ledger.Told,
 	return told, err
 }
 
-// retry tells whether an arrival that failed before may be tried now.
+// retry reports whether an arrival that failed before may be tried now.
 func retry(a *ledger.Arrival) bool { return a.TryAfter == nil || time.Now().After(*a.TryAfter) }
 
 // own makes sure that the feed is ours in the target too: a raised fence, and
@@ -307,7 +307,7 @@ func (w *worker) own(ctx context.Context) error {
 		}
 		if w.fence == 0 {
 			w.lose()
-			return target.ErrFenced
+			return table.ErrFenced
 		}
 	}
 	session, err := w.target.Session(ctx)
@@ -385,7 +385,7 @@ func (w *worker) takeOver(ctx context.Context) error {
 	return nil
 }
 
-func (w *worker) takeOverOne(ctx context.Context, a *ledger.Arrival, m *target.Marker) error {
+func (w *worker) takeOverOne(ctx context.Context, a *ledger.Arrival, m *table.Marker) error {
 	switch {
 	case m != nil && m.Generation >= a.Generation:
 		return w.finishFromMarker(ctx, a, m)
@@ -400,7 +400,7 @@ func (w *worker) takeOverOne(ctx context.Context, a *ledger.Arrival, m *target.M
 	return w.e.Ledger.Move(ctx, a.ID, []ledger.State{ledger.Loading}, ledger.Ready, more)
 }
 
-func (w *worker) finishFromMarker(ctx context.Context, a *ledger.Arrival, m *target.Marker) error {
+func (w *worker) finishFromMarker(ctx context.Context, a *ledger.Arrival, m *table.Marker) error {
 	if err := w.e.Ledger.Recorded(ctx, a.ID, m.SHA256, m.Generation); err != nil {
 		return err
 	}
@@ -460,7 +460,7 @@ func (w *worker) work(ctx, limited context.Context, run *ledger.Run) (ledger.Tol
 func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.Selection, byHand bool) (err error) {
 	defer func() {
 		last := w.settled()
-		if last != nil && errors.Is(last, target.ErrFenced) {
+		if last != nil && errors.Is(last, table.ErrFenced) {
 			w.disown()
 		} else if last != nil && limited.Err() == nil {
 			last = w.trouble(limited, last)
@@ -518,7 +518,7 @@ func (w *worker) workOn(ctx, limited context.Context, run *ledger.Run, s ledger.
 		if err != nil {
 			err = errors.Join(err, w.settled())
 		}
-		if errors.Is(err, target.ErrFenced) {
+		if errors.Is(err, table.ErrFenced) {
 			w.disown()
 			return err
 		}
@@ -546,7 +546,7 @@ type taken struct {
 // something that is not its fault.
 const mostTaken = 10
 
-// tried tells whether a run is done with an arrival that it took before. One
+// tried reports whether a run is done with an arrival that it took before. One
 // that was put back has as many attempts as before.
 func (t *taken) tried(a *ledger.Arrival) bool {
 	return t != nil && (a.Attempts > t.attempts || t.times >= mostTaken)
@@ -619,11 +619,11 @@ func (w *worker) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 // fit makes the target or holds it against the feed.
 func (w *worker) fit(ctx context.Context) error {
 	if w.now.table == nil {
-		table, err := Table(w.extended())
+		shape, err := Table(w.extended())
 		if err != nil {
 			return err
 		}
-		w.now.table = table
+		w.now.table = shape
 	}
 	fitted, err := w.target.Fit(ctx, w.now.table)
 	if err != nil {

@@ -32,7 +32,7 @@ type Entry struct {
 	Problem  string // why it cannot be read as a file, or ""
 }
 
-// Same tells whether two looks at a path saw the same untouched file.
+// Same reports whether two looks at a path saw the same untouched file.
 func (e Entry) Same(o Entry) bool {
 	return e.Size == o.Size && e.Inode == o.Inode && e.Modified.Equal(o.Modified)
 }
@@ -97,7 +97,7 @@ func cause(err error) error {
 	return err
 }
 
-// Close gives back the folder's handles.
+// Close returns back the folder's handles.
 func (f *Folder) Close() error {
 	f.zipping.Lock()
 	f.leave(f.last)
@@ -258,7 +258,7 @@ func (f *File) Read(p []byte) (int, error) {
 	return f.file.Read(p)
 }
 
-// Seekable tells whether the file can be read from anywhere; what is packed in
+// Seekable reports whether the file can be read from anywhere; what is packed in
 // a zip cannot.
 func (f *File) Seekable() bool { return f.member == nil }
 
@@ -309,7 +309,7 @@ func (f *Folder) openPlain(p string) (*File, error) {
 	return &File{file: file, Entry: entryOf(p, info), folder: f}, nil
 }
 
-// Unchanged tells whether the path still names the file that was opened, and
+// Unchanged reports whether the path still names the file that was opened, and
 // nobody wrote to it since.
 func (f *File) Unchanged() bool {
 	if f.away {

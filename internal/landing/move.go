@@ -18,7 +18,7 @@ import (
 var ErrReplaced = errors.New("another file has taken its place; it is left alone")
 
 // PutAway moves a file to a path below the landing's root, or deletes it when
-// to is empty, and gives where it lies then. It may be called again after it
+// to is empty, and returns where it lies then. It may be called again after it
 // was interrupted: number, which must be the file's own, tells its traces.
 //
 // The file is first renamed aside, within its folder, and looked at again, so
@@ -73,7 +73,7 @@ func (f *Folder) putBack(aside, from string) error {
 	return ErrReplaced
 }
 
-// numbered gives the second choice of a name, for when the first is taken.
+// numbered returns the second choice of a name, for when the first is taken.
 func numbered(to string, number int64) string {
 	ext := path.Ext(to)
 	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(to, ext), number, ext)

@@ -29,7 +29,7 @@ const namesAtOnce = 64 << 10
 
 func namesOf(dir *os.File) *names { return &names{dir, make([]byte, namesAtOnce)} }
 
-// next gives some names, and none after the last.
+// next returns some names, and none after the last.
 func (n *names) next() ([]name, error) {
 	var out []name
 	for len(out) == 0 {

@@ -19,7 +19,7 @@ import (
 // inZip is what stands between the path of a zip and that of a member.
 const inZip = ".zip/"
 
-// splitZip gives the zip of a member's path; member is "" for a plain path.
+// splitZip returns the zip of a member's path; member is "" for a plain path.
 func splitZip(p string) (archive, member string) {
 	i := strings.Index(strings.ToLower(p), inZip)
 	if i < 0 {
@@ -214,7 +214,7 @@ type openZip struct {
 	users   int                  // open members, and the folder while it is the last zip
 }
 
-// share gives the zip that a file is: the last one, if it is still the same.
+// share returns the zip that a file is: the last one, if it is still the same.
 func (f *Folder) share(file *File) (*openZip, error) {
 	f.zipping.Lock()
 	defer f.zipping.Unlock()

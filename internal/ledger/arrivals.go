@@ -23,7 +23,7 @@ type Look struct {
 	IsList   bool
 }
 
-// Known gives the newest arrival of each of the paths that the ledger has.
+// Known returns the newest arrival of each of the paths that the ledger has.
 // Membership here, and nothing else, decides what is new.
 func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[string]Look, error) {
 	var looks []Look
@@ -35,7 +35,7 @@ func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[st
 	return known, err
 }
 
-// newestOf gives a FROM item, k, with the newest arrival of each path, as far as
+// newestOf returns a FROM item, k, with the newest arrival of each path, as far as
 // there is one. It takes [each] of the paths and the feed.
 func newestOf(columns string) string {
 	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p ORDER BY a.id DESC LIMIT 1) k"
@@ -50,7 +50,7 @@ func ofPath(a string) string { return "(" + a + ".feed || ' ' || " + a + ".path)
 // hardly any are on their way, and it would go through all that are for each.
 func stateOf(a string) string { return "(" + a + ".state || '')" }
 
-// newest tells whether no other arrival of its path came after an arrival (a).
+// newest reports whether no other arrival of its path came after an arrival (a).
 func newest(a string) string {
 	return "NOT EXISTS (SELECT 1 FROM arrival later WHERE " + ofPath("later") + " = " + ofPath(a) + " AND later.id > " + a + ".id)"
 }
@@ -118,7 +118,7 @@ func arrivalEvent(a *Arrival) Event {
 var ErrMoved = errors.New("the arrival has moved on")
 
 // Move brings an arrival from one of the states to another and sets more
-// columns. It gives ErrMoved when the arrival is in none of them.
+// columns. It returns ErrMoved when the arrival is in none of them.
 func (l *Ledger) Move(ctx context.Context, id int64, from []State, to State, more map[string]any) error {
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) { return move(tx, id, from, to, more) })
 }
@@ -160,7 +160,7 @@ type Awaited struct {
 	Generation int
 }
 
-// Pending gives the arrivals of a feed that were noticed and not begun to be
+// Pending returns the arrivals of a feed that were noticed and not begun to be
 // loaded, with numbers above after, oldest first.
 func (l *Ledger) Pending(ctx context.Context, feed string, after int64, most int) ([]Awaited, error) {
 	var out []Awaited
@@ -197,7 +197,7 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 	})
 }
 
-// InStates gives the arrivals of a feed in the states with numbers above
+// InStates returns the arrivals of a feed in the states with numbers above
 // after, oldest first.
 func (l *Ledger) InStates(ctx context.Context, feed string, after int64, most int, states ...State) ([]Arrival, error) {
 	var out []Arrival
@@ -223,7 +223,7 @@ type Filter struct {
 // text that is nowhere does not take for ever in a ledger of millions.
 const searched = 100_000
 
-// Arrivals gives a page of arrivals, the newest first. next is where the page
+// Arrivals returns a page of arrivals, the newest first. next is where the page
 // after it begins, 0 when there is none. A page that looks for a text may be
 // shorter than asked, even empty, and have a next one all the same.
 func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next int64, err error) {
@@ -277,7 +277,7 @@ func like(text string) string {
 	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%", "?", "_").Replace(text) + "%"
 }
 
-// Arrival gives one arrival, or ErrNotFound.
+// Arrival returns one arrival, or ErrNotFound.
 func (l *Ledger) Arrival(ctx context.Context, id int64) (Arrival, error) {
 	var a Arrival
 	err := l.with(ctx).First(&a, id).Error
@@ -304,7 +304,7 @@ type RejectFilter struct {
 	Most         int
 }
 
-// Rejects gives a page of an arrival's rejects in the order of the file, or of
+// Rejects returns a page of an arrival's rejects in the order of the file, or of
 // a feed's, the newest arrival first.
 func (l *Ledger) Rejects(ctx context.Context, f RejectFilter) ([]NotableReject, error) {
 	q := l.with(ctx).Table("reject r").Joins("JOIN arrival a ON a.id = r.arrival_id").

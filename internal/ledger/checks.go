@@ -37,14 +37,14 @@ func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
 	return tx.CreateInBatches(results, 500).Error
 }
 
-// ChecksOf gives what the checks saw of an arrival.
+// ChecksOf returns what the checks saw of an arrival.
 func (l *Ledger) ChecksOf(ctx context.Context, arrival int64) ([]CheckResult, error) {
 	out := []CheckResult{}
 	err := l.with(ctx).Where("arrival_id = ?", arrival).Order("id").Find(&out).Error
 	return out, err
 }
 
-// CheckHistory gives what a check of a feed saw, the newest first, before an
+// CheckHistory returns what a check of a feed saw, the newest first, before an
 // earlier result of a page before; 0 for the first page.
 func (l *Ledger) CheckHistory(ctx context.Context, feed, name string, before int64, most int) ([]CheckResult, error) {
 	out := []CheckResult{}
@@ -56,7 +56,7 @@ func (l *Ledger) CheckHistory(ctx context.Context, feed, name string, before int
 	return out, err
 }
 
-// LastChecks gives the newest result of each check of a feed.
+// LastChecks returns the newest result of each check of a feed.
 func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([]CheckResult, error) {
 	out := []CheckResult{}
 	if len(names) == 0 {
@@ -67,7 +67,7 @@ func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([
 	return out, err
 }
 
-// RecentRows gives how many rows the last loads of a feed read, the newest first.
+// RecentRows returns how many rows the last loads of a feed read, the newest first.
 func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float64, error) {
 	out := []float64{}
 	err := l.with(ctx).Raw(`SELECT rows FROM (
@@ -80,7 +80,7 @@ func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float
 	return out, nil
 }
 
-// LastValue gives the value that a check saw in the last load of a feed, nil
+// LastValue returns the value that a check saw in the last load of a feed, nil
 // where there is none.
 func (l *Ledger) LastValue(ctx context.Context, feed, name string) (*float64, error) {
 	var x *float64
@@ -126,7 +126,7 @@ func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, s
 }
 
 // DropRejects forgets the rejects of arrivals that ended before a time, a few
-// at once. It gives how many.
+// at once. It returns how many.
 func (l *Ledger) DropRejects(ctx context.Context, before time.Time, most int) (int64, error) {
 	done := l.with(ctx).Exec(`DELETE FROM reject WHERE (arrival_id, number) IN (
 		SELECT r.arrival_id, r.number FROM reject r JOIN arrival a ON a.id = r.arrival_id WHERE a.finished_at < ? ORDER BY 1, 2 LIMIT ?)`, before, most)

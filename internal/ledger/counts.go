@@ -28,7 +28,7 @@ var needsPerson = `a.noticed_at > now() - interval '7 days' AND a.state IN ('ref
 	AND (a.state <> 'failed' OR a.try_after IS NULL)
 	AND ` + newest("a")
 
-// Needs gives the newest arrivals that need a person.
+// Needs returns the newest arrivals that need a person.
 func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
 	out := []Arrival{}
 	err := l.with(ctx).Table("arrival a").Joins("JOIN feed f ON f.name = a.feed AND f.removed_at IS NULL").
@@ -36,7 +36,7 @@ func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
 	return out, err
 }
 
-// Counts gives the counts of all feeds, or of one. Each count is looked up in
+// Counts returns the counts of all feeds, or of one. Each count is looked up in
 // an index or a running tally: none goes through the arrivals.
 func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCounts, error) {
 	var rows []FeedCounts
@@ -99,7 +99,7 @@ type Mark struct {
 	Count   int64     `json:"count" doc:"How many they are"`
 }
 
-// Marks gives what came since a time, by feed, minutes and state, oldest first.
+// Marks returns what came since a time, by feed, minutes and state, oldest first.
 func (l *Ledger) Marks(ctx context.Context, since time.Time, span time.Duration) (map[string][]Mark, error) {
 	var rows []struct {
 		Feed string

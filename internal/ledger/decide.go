@@ -33,7 +33,7 @@ const (
 	Rebuild Verb = "rebuild" // load it afresh, with all others of its feed
 )
 
-// verbs says which states each takes and gives.
+// verbs says which states each takes and returns.
 var verbs = map[Verb]struct {
 	from []State
 	to   State
@@ -44,7 +44,7 @@ var verbs = map[Verb]struct {
 	Release: {[]State{Held, Refused}, Ready},
 }
 
-// Takes gives the states of arrivals to which a verb can be done.
+// Takes returns the states of arrivals to which a verb can be done.
 func (v Verb) Takes() []State { return verbs[v].from }
 
 // maxDecided bounds how many arrivals one decision is about.
@@ -107,7 +107,7 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 	return list, err
 }
 
-// releasable tells whether arrivals may be let in: held ones, and refused ones
+// releasable reports whether arrivals may be let in: held ones, and refused ones
 // against which only the tolerance or a check of the delivery stood.
 func releasable(list []Arrival) error {
 	for _, a := range list {
@@ -158,7 +158,7 @@ func decided(tx *gorm.DB, list []Arrival, v Verb, who, because string) error {
 	return tx.CreateInBatches(decisions, 1000).Error
 }
 
-// Pick gives the numbers of the arrivals that a filter selects and to which a
+// Pick returns the numbers of the arrivals that a filter selects and to which a
 // verb can be done.
 func (l *Ledger) Pick(ctx context.Context, f Filter, v Verb) ([]int64, error) {
 	q := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND state IN ?", f.Feed, v.Takes())
@@ -214,7 +214,7 @@ func (l *Ledger) AcceptFile(ctx context.Context, a *Arrival, who, because string
 	})
 }
 
-// Decisions gives what people decided about an arrival, or about a slot,
+// Decisions returns what people decided about an arrival, or about a slot,
 // oldest first.
 func (l *Ledger) Decisions(ctx context.Context, arrival, slot int64) ([]Decision, error) {
 	out := []Decision{}
@@ -226,7 +226,7 @@ func (l *Ledger) Decisions(ctx context.Context, arrival, slot int64) ([]Decision
 	return out, err
 }
 
-// ByNumber gives those of the arrivals that the ledger has.
+// ByNumber returns those of the arrivals that the ledger has.
 func (l *Ledger) ByNumber(ctx context.Context, of []int64) (map[int64]Arrival, error) {
 	var list []Arrival
 	err := l.with(ctx).Where("id IN ?", of).Find(&list).Error
@@ -326,7 +326,7 @@ func rejectsAnew(tx *gorm.DB, of int64, rejects []Reject) error {
 	return tx.CreateInBatches(rejects, 500).Error
 }
 
-// OfDelivery gives the arrivals in a state that were loaded as one delivery with
+// OfDelivery returns the arrivals in a state that were loaded as one delivery with
 // an arrival, itself among them.
 func (l *Ledger) OfDelivery(ctx context.Context, a *Arrival, in State) ([]int64, error) {
 	if a.Delivery == "" {

@@ -42,28 +42,28 @@ func (l *Ledger) PutFeed(ctx context.Context, name, definition, by string) (vers
 	return version, changed, err
 }
 
-// Feeds gives all feeds that are not removed, by name.
+// Feeds returns all feeds that are not removed, by name.
 func (l *Ledger) Feeds(ctx context.Context) ([]Feed, error) {
 	var feeds []Feed
 	err := l.with(ctx).Where("removed_at IS NULL").Order("name").Find(&feeds).Error
 	return feeds, err
 }
 
-// Feed gives one feed that is not removed, or ErrNotFound.
+// Feed returns one feed that is not removed, or ErrNotFound.
 func (l *Ledger) Feed(ctx context.Context, name string) (Feed, error) {
 	var f Feed
 	err := l.with(ctx).Where("removed_at IS NULL").First(&f, "name = ?", name).Error
 	return f, found(err, "feed %q", name)
 }
 
-// AnyFeed gives one feed, also when it was removed, or ErrNotFound.
+// AnyFeed returns one feed, also when it was removed, or ErrNotFound.
 func (l *Ledger) AnyFeed(ctx context.Context, name string) (Feed, error) {
 	var f Feed
 	err := l.with(ctx).First(&f, "name = ?", name).Error
 	return f, found(err, "feed %q", name)
 }
 
-// Version gives one wording of a feed; version 0 is the present one.
+// Version returns one wording of a feed; version 0 is the present one.
 func (l *Ledger) Version(ctx context.Context, name string, version int) (FeedVersion, error) {
 	var v FeedVersion
 	q := l.with(ctx).Where("feed = ?", name)
@@ -74,7 +74,7 @@ func (l *Ledger) Version(ctx context.Context, name string, version int) (FeedVer
 	return v, found(err, "feed %q version %d", name, version)
 }
 
-// Versions gives all wordings of a feed, the newest first.
+// Versions returns all wordings of a feed, the newest first.
 func (l *Ledger) Versions(ctx context.Context, name string) ([]FeedVersion, error) {
 	var versions []FeedVersion
 	err := l.with(ctx).Where("feed = ?", name).Order("version DESC").Find(&versions).Error
@@ -124,7 +124,7 @@ func (l *Ledger) Listed(ctx context.Context, name string) error {
 // LeaseTime is how long a lease holds without renewal, by the database's clock.
 const LeaseTime = 8 * time.Second
 
-// Claim leases a feed to a holder and raises its fence. It gives 0 when
+// Claim leases a feed to a holder and raises its fence. It returns 0 when
 // somebody else holds the lease. Claiming again raises the fence again.
 func (l *Ledger) Claim(ctx context.Context, feed, holder string) (fence int64, err error) {
 	err = l.with(ctx).Raw(`UPDATE feed SET lease_holder = ?, lease_until = now() + ? * interval '1 second', fence = fence + 1
@@ -134,7 +134,7 @@ func (l *Ledger) Claim(ctx context.Context, feed, holder string) (fence int64, e
 }
 
 // RaiseFence lifts a feed's fence above one that the target knows: records
-// that were restored from a back-up may have an old one. It gives 0 when the
+// that were restored from a back-up may have an old one. It returns 0 when the
 // holder has lost the lease.
 func (l *Ledger) RaiseFence(ctx context.Context, feed, holder string, above int64) (fence int64, err error) {
 	err = l.with(ctx).Raw(`UPDATE feed SET fence = greatest(fence, ?) + 1 WHERE name = ? AND lease_holder = ? AND lease_until >= now() RETURNING fence`,
@@ -142,14 +142,14 @@ func (l *Ledger) RaiseFence(ctx context.Context, feed, holder string, above int6
 	return fence, err
 }
 
-// Renew prolongs the leases of a holder and gives the feeds that it still holds.
+// Renew prolongs the leases of a holder and returns the feeds that it still holds.
 func (l *Ledger) Renew(ctx context.Context, holder string) (feeds []string, err error) {
 	err = l.with(ctx).Raw(`UPDATE feed SET lease_until = now() + ? * interval '1 second'
 		WHERE lease_holder = ? AND lease_until >= now() RETURNING name`, LeaseTime.Seconds(), holder).Scan(&feeds).Error
 	return feeds, err
 }
 
-// Release gives back a holder's lease of a feed.
+// Release returns back a holder's lease of a feed.
 func (l *Ledger) Release(ctx context.Context, feed, holder string) error {
 	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL, lease_until = NULL WHERE name = ? AND lease_holder = ?`, feed, holder).Error
 }
@@ -181,7 +181,7 @@ func (l *Ledger) Left(ctx context.Context, id string) error {
 	return l.with(ctx).Exec(`UPDATE service SET seen_at = '-infinity', doing = '[]' WHERE id = ?`, id).Error
 }
 
-// Services gives the services that spoke up during the last hour.
+// Services returns the services that spoke up during the last hour.
 func (l *Ledger) Services(ctx context.Context) ([]Service, error) {
 	out := []Service{}
 	err := l.with(ctx).Raw(`SELECT s.id, s.name, s.started_at, s.seen_at, s.doing, s.seen_at > now() - ? * interval '1 second' AS alive,
@@ -233,14 +233,14 @@ func (l *Ledger) SetWaits(ctx context.Context, name, waits string) error {
 	})
 }
 
-// Fire records that a feed's schedule came to a time, and tells whether it had
+// Fire records that a feed's schedule came to a time, and reports whether it had
 // not before: each time fires once, whoever comes to it.
 func (l *Ledger) Fire(ctx context.Context, feed string, at time.Time) (bool, error) {
 	done := l.with(ctx).Exec(`UPDATE feed SET fired_at = ? WHERE name = ? AND (fired_at IS NULL OR fired_at < ?)`, at, feed, at)
 	return done.RowsAffected == 1, done.Error
 }
 
-// After tells whether feeds have loaded something since a feed's last run that
+// After reports whether feeds have loaded something since a feed's last run that
 // came after them: all of those in all, or one of those in any. If so, it
 // takes note of it, so that it tells so once.
 func (l *Ledger) After(ctx context.Context, feed string, all, any []string) (bool, error) {

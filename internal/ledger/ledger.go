@@ -92,10 +92,10 @@ func (l *Ledger) migrate(ctx context.Context) error {
 	return err
 }
 
-// Close gives back the connections.
+// Close returns back the connections.
 func (l *Ledger) Close() error { return l.sql.Close() }
 
-// Ping tells whether the database answers.
+// Ping reports whether the database answers.
 func (l *Ledger) Ping(ctx context.Context) error { return l.sql.PingContext(ctx) }
 
 func (l *Ledger) with(ctx context.Context) *gorm.DB { return l.db.WithContext(ctx) }
@@ -131,14 +131,14 @@ func found(err error, what string, args ...any) error {
 	return err
 }
 
-// EventsAfter gives up to most events with numbers above id, in order.
+// EventsAfter returns up to most events with numbers above id, in order.
 func (l *Ledger) EventsAfter(ctx context.Context, id int64, most int) ([]Event, error) {
 	var events []Event
 	err := l.with(ctx).Where("id > ?", id).Order("id").Limit(most).Find(&events).Error
 	return events, err
 }
 
-// LastEvent gives the number of the newest event, 0 when there is none.
+// LastEvent returns the number of the newest event, 0 when there is none.
 func (l *Ledger) LastEvent(ctx context.Context) (int64, error) {
 	var id int64
 	err := l.with(ctx).Model(&Event{}).Select("coalesce(max(id), 0)").Scan(&id).Error

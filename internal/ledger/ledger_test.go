@@ -83,7 +83,7 @@ func staged(t testing.TB, l *Ledger, a *Arrival, sha string, generation int, rej
 	require.NoError(t, l.Staged(ctx, []Reading{{ID: a.ID, SHA256: sha, Generation: generation, Rejects: rejects}}))
 }
 
-// first gives what a feed is to load first, nil for nothing.
+// first returns what a feed is to load first, nil for nothing.
 func first(t testing.TB, l *Ledger, s Selection) *Arrival {
 	t.Helper()
 	s.Most = 1

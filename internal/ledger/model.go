@@ -125,7 +125,7 @@ type Wanted struct {
 	Paths []string `json:"paths,omitempty" maxItems:"1000" doc:"Only these files"`
 }
 
-// Any tells whether nothing is narrowed.
+// Any reports whether nothing is narrowed.
 func (w Wanted) Any() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
 
 // Told is what a run over slots came across.

@@ -100,7 +100,7 @@ const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded') AS loaded,
 	'removed', coalesce(sum((balance->>'removed')::bigint), 0)) AS balance
 	FROM arrival WHERE run_id = ?`
 
-// Run gives one run, or ErrNotFound. While it is running, its counts and its
+// Run returns one run, or ErrNotFound. While it is running, its counts and its
 // balance are those up to now.
 func (l *Ledger) Run(ctx context.Context, id int64) (Run, error) {
 	var run Run
@@ -119,7 +119,7 @@ func (l *Ledger) Run(ctx context.Context, id int64) (Run, error) {
 	return run, err
 }
 
-// Runs gives a page of runs, the newest first, below the number before if that
+// Runs returns a page of runs, the newest first, below the number before if that
 // is not 0. An empty feed means all feeds.
 func (l *Ledger) Runs(ctx context.Context, feed string, before int64, most int) ([]Run, error) {
 	q := l.with(ctx)
@@ -189,14 +189,14 @@ func (l *Ledger) CancelBy(ctx context.Context, id int64) (string, error) {
 	return by, err
 }
 
-// OpenRuns gives the runs of a feed that are running.
+// OpenRuns returns the runs of a feed that are running.
 func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
 	var runs []Run
 	err := l.with(ctx).Where("feed = ? AND state = 'running'", feed).Find(&runs).Error
 	return runs, err
 }
 
-// HasOpenWork tells whether a feed has a run that is queued or was left
+// HasOpenWork reports whether a feed has a run that is queued or was left
 // running, or an arrival that was left loading.
 func (l *Ledger) HasOpenWork(ctx context.Context, feed string) (bool, error) {
 	var open bool

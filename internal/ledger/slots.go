@@ -62,21 +62,21 @@ func (l *Ledger) MakeSlots(ctx context.Context, slots []Slot) error {
 	return l.with(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(slots, 500).Error
 }
 
-// SlotAt gives the slot of a feed at a time with some captures, or ErrNotFound.
+// SlotAt returns the slot of a feed at a time with some captures, or ErrNotFound.
 func (l *Ledger) SlotAt(ctx context.Context, feed string, at time.Time, per map[string]string) (Slot, error) {
 	var s Slot
 	err := l.with(ctx).First(&s, "feed = ? AND due_at = ? AND per_key = ?", feed, at, due.Key(per)).Error
 	return s, found(err, "slot %s of %s", at.Format(time.RFC3339), feed)
 }
 
-// Slot gives one slot, or ErrNotFound.
+// Slot returns one slot, or ErrNotFound.
 func (l *Ledger) Slot(ctx context.Context, id int64) (Slot, error) {
 	var s Slot
 	err := l.with(ctx).First(&s, id).Error
 	return s, found(err, "slot %d", id)
 }
 
-// SlotsBetween gives the slots that were due in a span, in order, of a feed or
+// SlotsBetween returns the slots that were due in a span, in order, of a feed or
 // of all.
 func (l *Ledger) SlotsBetween(ctx context.Context, feed string, from, to time.Time, most int) ([]Slot, error) {
 	out := []Slot{}
@@ -98,7 +98,7 @@ type DaySlot struct {
 	Ahead   bool      `json:"ahead" gorm:"-" doc:"It is still to come"`
 }
 
-// DaySlots gives what was due in a span, by feed and time, in order.
+// DaySlots returns what was due in a span, by feed and time, in order.
 func (l *Ledger) DaySlots(ctx context.Context, from, to time.Time) (map[string][]DaySlot, error) {
 	var rows []struct {
 		Feed string
@@ -132,7 +132,7 @@ func (l *Ledger) SlotCounts(ctx context.Context, feed string, from, to time.Time
 	return out, err
 }
 
-// WrongSlots gives slots of the last seven days that need a person: missing,
+// WrongSlots returns slots of the last seven days that need a person: missing,
 // refused, or late and not here yet; the newest first.
 func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot, error) {
 	out := []Slot{}
@@ -144,7 +144,7 @@ func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot,
 	return out, err
 }
 
-// LastSlots gives the newest slot of a feed for each set of captures.
+// LastSlots returns the newest slot of a feed for each set of captures.
 func (l *Ledger) LastSlots(ctx context.Context, feed string) ([]Slot, error) {
 	out := []Slot{}
 	err := l.with(ctx).Raw(`SELECT DISTINCT ON (per_key) id FROM slot WHERE feed = ? AND state <> 'surplus' AND due_at > now() - interval '400 days' ORDER BY per_key, due_at DESC`, feed).Scan(&out).Error
@@ -160,7 +160,7 @@ func (l *Ledger) LastSlots(ctx context.Context, feed string) ([]Slot, error) {
 	return out, err
 }
 
-// LastDue gives when the newest slot of a feed's schedule was due; zero when
+// LastDue returns when the newest slot of a feed's schedule was due; zero when
 // there is none.
 func (l *Ledger) LastDue(ctx context.Context, feed string) (time.Time, error) {
 	return l.time(ctx, "SELECT max(due_at) FROM slot WHERE feed = ? AND state <> 'surplus'", feed)
@@ -178,7 +178,7 @@ func (l *Ledger) BeginCalendar(ctx context.Context, feed string, from time.Time)
 	return l.with(ctx).Exec("UPDATE feed SET due_from = ? WHERE name = ? AND due_from IS NULL", from, feed).Error
 }
 
-// SlotsToJudge gives slots of a feed whose state may have changed by now, and
+// SlotsToJudge returns slots of a feed whose state may have changed by now, and
 // when the next one may change after that; zero when none will.
 func (l *Ledger) SlotsToJudge(ctx context.Context, feed string, most int) (slots []Slot, next time.Time, err error) {
 	err = l.with(ctx).Where("feed = ? AND turn_at <= now()", feed).Order("turn_at").Limit(most).Find(&slots).Error
@@ -192,14 +192,14 @@ func (l *Ledger) SlotsToJudge(ctx context.Context, feed string, most int) (slots
 	return slots, next, err
 }
 
-// OfSlot gives the arrivals that were linked to a slot, oldest first.
+// OfSlot returns the arrivals that were linked to a slot, oldest first.
 func (l *Ledger) OfSlot(ctx context.Context, slot int64, most int) ([]Arrival, error) {
 	out := []Arrival{}
 	err := l.with(ctx).Where("due_slot = ?", slot).Order("id").Limit(most).Find(&out).Error
 	return out, err
 }
 
-// Unlinked gives arrivals with numbers above after that fill no slot, in order.
+// Unlinked returns arrivals with numbers above after that fill no slot, in order.
 func (l *Ledger) Unlinked(ctx context.Context, feed string, after int64, most int) ([]Arrival, error) {
 	var out []Arrival
 	err := l.with(ctx).Where("feed = ? AND id > ? AND due_slot IS NULL AND NOT is_list", feed, after).Order("id").Limit(most).Find(&out).Error
@@ -278,7 +278,7 @@ func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) 
 	return s, err
 }
 
-// LastCame gives when the last file of a feed came with some captures; zero
+// LastCame returns when the last file of a feed came with some captures; zero
 // when none did.
 func (l *Ledger) LastCame(ctx context.Context, feed string, per map[string]string) (time.Time, error) {
 	var last []Arrival

@@ -50,7 +50,7 @@ func (l *Ledger) AddToken(ctx context.Context, secret, name, use string, life ti
 	return err
 }
 
-// CheckToken gives the name behind a secret, or ErrToken.
+// CheckToken returns the name behind a secret, or ErrToken.
 func (l *Ledger) CheckToken(ctx context.Context, secret, use string) (name string, err error) {
 	var names []string
 	err = l.with(ctx).Raw(`SELECT name FROM token WHERE hash = ? AND use = ? AND (expires_at IS NULL OR expires_at > now())`, hash(secret), use).Scan(&names).Error

@@ -57,7 +57,7 @@ func (s Selection) narrow(q *gorm.DB) *gorm.DB {
 	return q
 }
 
-// Waiting gives what a feed is to load next, in order. An arrival that is to be
+// Waiting returns what a feed is to load next, in order. An arrival that is to be
 // tried again stands in its place and blocks those behind it: then it is given
 // with TryAfter in the future.
 func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arrival, error) {
@@ -67,7 +67,7 @@ func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arriv
 	return waiting, err
 }
 
-// Blocking gives the first arrival in order that holds up all behind it where
+// Blocking returns the first arrival in order that holds up all behind it where
 // order is strict: refused, held, or failed for good, and not followed by a
 // later version of its file. It is nil when there is none.
 func (l *Ledger) Blocking(ctx context.Context, feed string) (*Arrival, error) {
@@ -86,7 +86,7 @@ func (l *Ledger) one(ctx context.Context, id int64) (*Arrival, error) {
 	return &a, err
 }
 
-// Before tells whether a comes before b in the order of loading.
+// Before reports whether a comes before b in the order of loading.
 func (a *Arrival) Before(b *Arrival) bool {
 	if c := compareNil(a.Slot, b.Slot, time.Time.Compare); c != 0 {
 		return c < 0
@@ -114,7 +114,7 @@ func compareNil[T any](a, b *T, compare func(T, T) int) int {
 }
 
 // Begin records an attempt to load each of the arrivals, before a file is
-// opened: a file that kills the process is counted all the same. It gives
+// opened: a file that kills the process is counted all the same. It returns
 // those that are still there to be loaded, in their order.
 //
 // opened says that their files are opened at once, so that [Ledger.Opened]
@@ -263,7 +263,7 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 	})
 }
 
-// ended adds up work that was done and gives its events.
+// ended adds up work that was done and returns its events.
 func (l *Ledger) ended(tx *gorm.DB, done []Arrival) ([]Event, error) {
 	var events []Event
 	var loaded []int64
@@ -334,7 +334,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	return e, err
 }
 
-// LoadedLast gives the arrival that was loaded last under the path, or with
+// LoadedLast returns the arrival that was loaded last under the path, or with
 // the captures when byCaptures says so; nil when there is none.
 func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*Arrival, error) {
 	q := l.with(ctx).Where("feed = ? AND state = 'loaded' AND id <> ?", a.Feed, a.ID)
@@ -355,7 +355,7 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*
 	return &last[0], nil
 }
 
-// LoadedOfSize tells whether a file of the size is loaded: only then can
+// LoadedOfSize reports whether a file of the size is loaded: only then can
 // another be a copy of it.
 func (l *Ledger) LoadedOfSize(ctx context.Context, feed string, size int64) (bool, error) {
 	var there bool
@@ -368,7 +368,7 @@ func (l *Ledger) Recorded(ctx context.Context, id int64, sha256 string, generati
 	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Updates(map[string]any{"sha256": sha256, "generation": generation}).Error
 }
 
-// ToPutAway gives arrivals whose files are to be moved from the landing.
+// ToPutAway returns arrivals whose files are to be moved from the landing.
 func (l *Ledger) ToPutAway(ctx context.Context, feed string, most int) ([]Arrival, error) {
 	var out []Arrival
 	err := l.with(ctx).Where("feed = ? AND away = 'wanted'", feed).Order("id").Limit(most).Find(&out).Error
@@ -388,21 +388,21 @@ func (l *Ledger) PutAway(ctx context.Context, a *Arrival, to, reason string) err
 	})
 }
 
-// LoadedIn gives what is loaded of a slot.
+// LoadedIn returns what is loaded of a slot.
 func (l *Ledger) LoadedIn(ctx context.Context, feed string, slot time.Time, most int) ([]Arrival, error) {
 	var out []Arrival
 	err := l.with(ctx).Where("feed = ? AND slot = ? AND (state = 'loaded' OR state = 'skipped' AND copy_of IS NOT NULL)", feed, slot).Limit(most).Find(&out).Error
 	return out, err
 }
 
-// AnyIn tells whether there is any arrival of a selection, whatever became of it.
+// AnyIn reports whether there is any arrival of a selection, whatever became of it.
 func (l *Ledger) AnyIn(ctx context.Context, feed string, s Selection) (bool, error) {
 	var some []int64
 	err := s.narrow(l.with(ctx).Model(&Arrival{})).Where("feed = ? AND state <> 'gone'", feed).Limit(1).Pluck("id", &some).Error
 	return len(some) > 0, err
 }
 
-// Newest gives the newest arrival of each of the paths that the ledger has.
+// Newest returns the newest arrival of each of the paths that the ledger has.
 func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[string]Arrival, error) {
 	var list []Arrival
 	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("*"), each(paths), feed).Scan(&list).Error
@@ -413,7 +413,7 @@ func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[s
 	return out, err
 }
 
-// LoadedVersions gives the arrivals that are loaded under a path.
+// LoadedVersions returns the arrivals that are loaded under a path.
 func (l *Ledger) LoadedVersions(ctx context.Context, feed, path string) ([]int64, error) {
 	var out []int64
 	err := l.with(ctx).Model(&Arrival{}).Where(ofPath("arrival")+" = ? || ' ' || ? AND state = 'loaded'", feed, path).Order("id").Pluck("id", &out).Error

@@ -86,7 +86,7 @@ func (s *Server) decide(ctx context.Context, in *struct{ Body api.Verdict }) (*b
 	return give(api.Decided{Arrivals: int64(len(list)), Items: list[:min(shown, len(list))]}, err)
 }
 
-// picked gives the arrivals that a decision selects.
+// picked returns the arrivals that a decision selects.
 func (s *Server) picked(ctx context.Context, d api.Verdict) ([]int64, error) {
 	record, err := s.ledger.Feed(ctx, d.Feed)
 	if err != nil {
@@ -157,7 +157,7 @@ func (s *Server) slotCounts(ctx context.Context, in *slotCountsInput) (*body[api
 	return give(api.SlotCountList{Items: list}, err)
 }
 
-// wrong gives the slots that need a person.
+// wrong returns the slots that need a person.
 func (s *Server) wrong(ctx context.Context, feed string) ([]api.SlotView, error) {
 	list, err := s.ledger.WrongSlots(ctx, feed, needsShown)
 	if err != nil {

@@ -190,7 +190,7 @@ func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) 
 	return give(out, nil)
 }
 
-// ahead gives the slots that are still to come.
+// ahead returns the slots that are still to come.
 func ahead(f *feed.Feed, now, to time.Time) []api.DaySlot {
 	var out []api.DaySlot
 	for _, slot := range f.Due.Slots(now, to) {

@@ -8,7 +8,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/rollup"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // RollupPath names a rollup in a path.
@@ -17,9 +17,9 @@ type RollupPath struct {
 }
 
 func rollupError(err error) error {
-	var cannot *target.CannotError
+	var cannot *table.CannotError
 	switch {
-	case errors.Is(err, target.ErrNoRollup):
+	case errors.Is(err, table.ErrNoRollup):
 		return fmt.Errorf("%w: %w", err, ledger.ErrNotFound)
 	case errors.As(err, &cannot):
 		return &ledger.ConflictError{Reason: cannot.Reason}
@@ -29,7 +29,7 @@ func rollupError(err error) error {
 
 func (s *Server) rollups(ctx context.Context, _ *struct{}) (*body[api.RollupList], error) {
 	list, err := s.engine.Target.Rollups(ctx)
-	return give(api.RollupList{Items: append([]target.RollupState{}, list...)}, err)
+	return give(api.RollupList{Items: append([]table.RollupState{}, list...)}, err)
 }
 
 func (s *Server) putRollup(ctx context.Context, in *struct {
@@ -59,7 +59,7 @@ func (s *Server) rebuildRollup(ctx context.Context, in *RollupPath) (*body[api.R
 	return give(api.RollupRebuilt{Rows: n}, rollupError(err))
 }
 
-func (s *Server) verifyRollup(ctx context.Context, in *RollupPath) (*body[*target.RollupVerified], error) {
+func (s *Server) verifyRollup(ctx context.Context, in *RollupPath) (*body[*table.RollupVerified], error) {
 	v, err := s.engine.Target.VerifyRollup(ctx, in.Rollup)
 	return give(v, rollupError(err))
 }

@@ -18,7 +18,7 @@ import (
 	"mullein/internal/engine"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 func (s *Server) routes() {
@@ -259,7 +259,7 @@ func (s *Server) definition(ctx context.Context, record ledger.Feed) (*feed.Feed
 	return f, err
 }
 
-// present gives a feed that is not removed, by name.
+// present returns a feed that is not removed, by name.
 func (s *Server) present(ctx context.Context, name string) (*feed.Feed, error) {
 	record, err := s.ledger.Feed(ctx, name)
 	if err != nil {
@@ -400,7 +400,7 @@ type feedRowsInput struct {
 	Table string `query:"table" maxLength:"200" doc:"schema.table, of a feed that ends in several; without a schema, public"`
 }
 
-func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target.Rows], error) {
+func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*table.Rows], error) {
 	return give(s.browse(ctx, in.Feed, func(f *feed.Feed) (*feed.Feed, error) {
 		switch {
 		case in.Table != "":
@@ -416,8 +416,8 @@ func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*target
 	}, 0, 0, in.Most))
 }
 
-// browse gives rows of the target of a kind of a feed's files.
-func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error), arrival, after int64, most int) (*target.Rows, error) {
+// browse returns rows of the target of a kind of a feed's files.
+func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error), arrival, after int64, most int) (*table.Rows, error) {
 	record, err := s.ledger.AnyFeed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -429,7 +429,7 @@ func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*
 	if f, err = of(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}
-	table, err := engine.Table(f)
+	shape, err := engine.Table(f)
 	if err != nil {
 		return nil, err
 	}
@@ -440,7 +440,7 @@ func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*
 	if err := database.Prepare(ctx); err != nil {
 		return nil, err
 	}
-	return database.Browse(ctx, table, arrival, after, most)
+	return database.Browse(ctx, shape, arrival, after, most)
 }
 
 // RejectPage asks for a page of rejects.
@@ -503,7 +503,7 @@ type arrivalRowsInput struct {
 	AfterLine int64 `query:"after_line" minimum:"0" doc:"The last line of the page before"`
 }
 
-func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*target.Rows], error) {
+func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*table.Rows], error) {
 	a, err := s.ledger.Arrival(ctx, in.ID)
 	if err != nil {
 		return nil, answer(err)

@@ -20,7 +20,7 @@ import (
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
 	"mullein/internal/localpg"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 // Config is how a service is started.
@@ -135,14 +135,14 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		return err
 	}
 	defer records.Close()
-	targets, err := target.Open(ctx, url)
+	targets, err := table.Open(ctx, url)
 	if err != nil {
 		return err
 	}
 	defer targets.Close()
-	connections := map[string]*target.Database{}
+	connections := map[string]*table.Database{}
 	for name, url := range c.Connections {
-		d, err := target.Open(ctx, url)
+		d, err := table.Open(ctx, url)
 		if err != nil {
 			return fmt.Errorf("connection %s: %w", name, err)
 		}

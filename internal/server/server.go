@@ -65,13 +65,13 @@ func New(l *ledger.Ledger, e *engine.Engine, name string, roots []string, log *s
 	return s
 }
 
-// Handler gives all routes. Calls that change something are refused when a
+// Handler returns all routes. Calls that change something are refused when a
 // browser says that they come from another site.
 func (s *Server) Handler() http.Handler {
 	return http.NewCrossOriginProtection().Handler(s.router)
 }
 
-// OpenAPI gives the API's description.
+// OpenAPI returns the API's description.
 func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
 
 func (s *Server) recovered(c *gin.Context, what any) {
@@ -132,7 +132,7 @@ func (s *Server) signedIn(c *gin.Context) {
 
 type callerKey struct{}
 
-// callerOf gives who makes the call.
+// callerOf returns who makes the call.
 func callerOf(ctx context.Context) string {
 	name, _ := ctx.Value(callerKey{}).(string)
 	return name

@@ -10,7 +10,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
-	"mullein/internal/target"
+	"mullein/internal/table"
 )
 
 func (s *Server) recall(ctx context.Context, in *struct {
@@ -33,7 +33,7 @@ func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	return give(s.engine.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
 }
 
-func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*target.Verified], error) {
+func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*table.Verified], error) {
 	return give(s.engine.Verify(ctx, in.ID))
 }
 
@@ -57,7 +57,7 @@ func (t TablePath) split() (schema, name string) {
 	return "public", t.Table
 }
 
-// feedsOf gives the feeds that end in a table.
+// feedsOf returns the feeds that end in a table.
 func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error) {
 	records, err := s.ledger.Feeds(ctx)
 	if err != nil {
@@ -124,9 +124,9 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	for _, f := range feeds {
 		v.Feeds = append(v.Feeds, f.Name)
 	}
-	table, err := engine.Table(feeds[0])
+	shape, err := engine.Table(feeds[0])
 	if err == nil {
-		v.DDL = table.DDL()
+		v.DDL = shape.DDL()
 	}
 	return give(v, err)
 }
@@ -140,19 +140,19 @@ func (s *Server) collapse(ctx context.Context, in *TablePath) (*body[api.Collaps
 	if err != nil {
 		return nil, answer(err)
 	}
-	table, err := engine.Table(feeds[0])
+	shape, err := engine.Table(feeds[0])
 	if err != nil {
 		return nil, answer(err)
 	}
-	n, err := database.Collapse(ctx, table)
-	s.log.Info("keys that stood twice were collapsed", "table", table.String(), "rows", n, "by", callerOf(ctx))
+	n, err := database.Collapse(ctx, shape)
+	s.log.Info("keys that stood twice were collapsed", "table", shape.String(), "rows", n, "by", callerOf(ctx))
 	return give(api.Collapsed{Rows: n}, rollupError(err))
 }
 
 func (s *Server) row(ctx context.Context, in *struct {
 	TablePath
 	Key []string `query:"key,explode" minItems:"1" required:"true" doc:"column=value, once for each column of the key"`
-}) (*body[*target.History], error) {
+}) (*body[*table.History], error) {
 	feeds, err := s.feedsOf(ctx, in.TablePath)
 	if err != nil {
 		return nil, answer(err)

@@ -48,7 +48,7 @@ func (b Balance) Plus(o Balance) Balance {
 	}
 }
 
-// Refuse gives the balance of a refused arrival: rejects stay rejects, rows
+// Refuse returns the balance of a refused arrival: rejects stay rejects, rows
 // left out stay left out, and every other row read is withheld.
 func Refuse(read, rejected, leftOut int64) Balance {
 	return Balance{Read: read, Rejected: rejected, LeftOut: leftOut, Withheld: read - rejected - leftOut}

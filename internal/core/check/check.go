@@ -1,6 +1,6 @@
 // Package check says what must be true of a file, a row or a delivery.
 //
-// It is pure: it is handed counts and values and gives verdicts. Constraints
+// It is pure: it is handed counts and values and returns verdicts. Constraints
 // of a single column belong to core/tabular. Start at [Tolerance].
 package check
 
@@ -15,7 +15,7 @@ type Tolerance struct {
 	IsShare bool
 }
 
-// Refuse gives the reason to refuse an arrival, or "" when its rejects are
+// Refuse returns the reason to refuse an arrival, or "" when its rejects are
 // tolerated.
 func (t Tolerance) Refuse(read, rejected int64) string {
 	allowed := t.Rows

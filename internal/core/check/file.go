@@ -79,7 +79,7 @@ func (t *Trailer) Columns() []string {
 	return out
 }
 
-// Take tells whether a line is the trailer, and keeps what it says.
+// Take reports whether a line is the trailer, and keeps what it says.
 func (t *Trailer) Take(raw []byte, line int64) bool {
 	if len(raw) < len(t.prefix) || string(raw[:len(t.prefix)]) != t.prefix {
 		return false
@@ -98,7 +98,7 @@ func (t *Trailer) Take(raw []byte, line int64) bool {
 	return true
 }
 
-// Seen gives the line of the trailer, 0 while there was none. A row after it is
+// Seen returns the line of the trailer, 0 while there was none. A row after it is
 // one too many.
 func (t *Trailer) Seen() int64 { return t.at }
 

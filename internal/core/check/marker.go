@@ -36,7 +36,7 @@ func ReadMarker(text string) Marker {
 	return m
 }
 
-// Refuse gives the reason to refuse a file that is not what its marker says, or "".
+// Refuse returns the reason to refuse a file that is not what its marker says, or "".
 func (m Marker) Refuse(digest string, rows int64) string {
 	switch {
 	case m.Digest != "" && m.Digest != digest:

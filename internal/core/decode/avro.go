@@ -319,7 +319,7 @@ func (t *avroType) holds() tabular.Kind {
 	return tabular.Null
 }
 
-// Next gives the next record, or the next element of the one at hand.
+// Next returns the next record, or the next element of the one at hand.
 func (a *avroFile) Next() (*Record, error) {
 	for {
 		if a.queue.open {
@@ -370,7 +370,7 @@ func (a *avroFile) Next() (*Record, error) {
 	}
 }
 
-// json gives the record at the beginning of a block as JSON.
+// json returns the record at the beginning of a block as JSON.
 func (a *avroFile) json(block []byte) []byte {
 	again := avroFile{block: block}
 	out, err := again.appendJSON(nil, a.schema)

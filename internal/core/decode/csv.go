@@ -53,7 +53,7 @@ func NewCSV(r io.Reader, dialect tabular.Dialect) *Delimited {
 	return c
 }
 
-// Header gives the names of the columns; nil where the dialect has none.
+// Header returns the names of the columns; nil where the dialect has none.
 func (c *Delimited) Header() ([]string, error) {
 	if !c.dialect.Header {
 		return nil, nil
@@ -98,7 +98,7 @@ func (c *Delimited) Header() ([]string, error) {
 	}
 }
 
-// Next gives the next record, or io.EOF after the last. Other errors are
+// Next returns the next record, or io.EOF after the last. Other errors are
 // [*FileError], or what the reader returned.
 func (c *Delimited) Next() (*Record, error) {
 	for {
@@ -363,7 +363,7 @@ func (c *Delimited) oddRecord(window []byte) int {
 // maxSequence is more than the length of any delimiter or line end.
 const maxSequence = 10
 
-// newlineAt gives the length of the line end that stands at the beginning.
+// newlineAt returns the length of the line end that stands at the beginning.
 func (c *Delimited) newlineAt(rest []byte) int {
 	switch {
 	case c.newline != nil && bytes.HasPrefix(rest, c.newline):

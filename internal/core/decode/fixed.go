@@ -74,7 +74,7 @@ func (f *fixed) Next() (*Record, error) {
 	return rec, nil
 }
 
-// index finds where the characters of a line begin, and tells whether each is
+// index finds where the characters of a line begin, and reports whether each is
 // one byte.
 func (f *fixed) index(line []byte) bool {
 	if utf8.RuneCount(line) == len(line) {

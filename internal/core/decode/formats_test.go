@@ -19,7 +19,7 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// lines reads a file and gives its rows for people: line, element, then the
+// lines reads a file and returns its rows for people: line, element, then the
 // values with their kinds.
 func lines(t testing.TB, name string, content []byte, how How, sources ...string) ([]string, error) {
 	t.Helper()

@@ -57,7 +57,7 @@ func newJSON(r io.Reader, how How) *documents {
 	return &documents{in: newWindow(r), lines: how.Format == Lines, how: how}
 }
 
-// Header gives the keys of the first hundred records.
+// Header returns the keys of the first hundred records.
 func (d *documents) Header() ([]string, error) {
 	const records, size = 100, 1 << 20
 	held := 0
@@ -135,7 +135,7 @@ func (d *documents) Select(sources []string) error {
 	return nil
 }
 
-// Next gives the next record, or the next element of the one at hand.
+// Next returns the next record, or the next element of the one at hand.
 func (d *documents) Next() (*Record, error) {
 	for {
 		if d.pending {
@@ -308,7 +308,7 @@ func (d *documents) element() (bool, error) {
 	return true, nil
 }
 
-// record gives the bytes of the next record and the line it begins in.
+// record returns the bytes of the next record and the line it begins in.
 func (d *documents) record() (raw []byte, problem string, line int64, err error) {
 	if d.lines {
 		return d.in.line()
@@ -370,7 +370,7 @@ func (d *documents) afterItem(raw []byte, line int64) ([]byte, string, int64, er
 	return raw, "", line, nil
 }
 
-// close ends the array; what it stands in must end too. It gives io.EOF.
+// close ends the array; what it stands in must end too. It returns io.EOF.
 func (d *documents) close() error {
 	d.ended = true
 	d.in.pass(1)
@@ -457,7 +457,7 @@ func (d *documents) descend() error {
 	return nil
 }
 
-// nested tells whether an array of arrays begins here.
+// nested reports whether an array of arrays begins here.
 func (d *documents) nested() bool {
 	rest := bytes.TrimLeft(d.in.buf[d.in.start+1:d.in.end], " \t\r\n")
 	return len(rest) > 0 && rest[0] == '['
@@ -919,7 +919,7 @@ func (w *window) hold(b []byte) []byte {
 	return w.held
 }
 
-// skipSpace goes to the next byte that is not white, and gives it.
+// skipSpace goes to the next byte that is not white, and returns it.
 func (w *window) skipSpace() (byte, error) {
 	for {
 		for i, c := range w.buf[w.start:w.end] {
@@ -945,7 +945,7 @@ type extent struct {
 	ended, in       bool // in: inside of a bare word or number
 }
 
-// scan goes over bytes and gives how many belong to the value.
+// scan goes over bytes and returns how many belong to the value.
 func (e *extent) scan(b []byte) int {
 	for i := 0; i < len(b); i++ {
 		c := b[i]
@@ -983,7 +983,7 @@ func (e *extent) scan(b []byte) int {
 	return len(b)
 }
 
-// value gives the bytes of the value that begins here. They live until the
+// value returns the bytes of the value that begins here. They live until the
 // window is filled again.
 func (w *window) value() ([]byte, error) {
 	line := w.line_
@@ -1025,7 +1025,7 @@ func (w *window) skipValue() error {
 	}
 }
 
-// line gives the next line that is not blank.
+// line returns the next line that is not blank.
 func (w *window) line() (raw []byte, problem string, at int64, err error) {
 	for {
 		rest := w.buf[w.start:w.end]

@@ -207,7 +207,7 @@ func (n *parquetNode) kinds(b *branch, out []tabular.Kind) {
 	}
 }
 
-// holds tells whether a leaf is below a node.
+// holds reports whether a leaf is below a node.
 func (n *parquetNode) holds(leaf int) bool {
 	if n.leaf >= 0 {
 		return n.leaf == leaf
@@ -248,7 +248,7 @@ func (p *parquetFile) open(n *parquetNode) {
 	}
 }
 
-// Next gives the next row, or the next element of the one at hand.
+// Next returns the next row, or the next element of the one at hand.
 func (p *parquetFile) Next() (rec *Record, err error) {
 	defer parquetFailure(&err)
 	for {
@@ -333,7 +333,7 @@ func (c *parquetColumn) close() {
 	}
 }
 
-// value gives the next value without going past it.
+// value returns the next value without going past it.
 func (c *parquetColumn) value() (*parquet.Value, error) {
 	for c.at == c.n {
 		if c.values == nil {
@@ -428,7 +428,7 @@ func (p *parquetFile) row() error {
 	return nil
 }
 
-// single gives the one value of the row at hand: the next, or the one that was
+// single returns the one value of the row at hand: the next, or the one that was
 // read with a group.
 func (c *parquetColumn) single(within bool) (*parquet.Value, error) {
 	if within {
@@ -514,7 +514,7 @@ func (p *parquetFile) pass(n *parquetNode) {
 	}
 }
 
-// assemble writes a node as JSON and tells whether it is null.
+// assemble writes a node as JSON and reports whether it is null.
 func (p *parquetFile) assemble(dst []byte, n *parquetNode) ([]byte, bool) {
 	head, some := p.head(n)
 	if !n.repeated {
@@ -570,7 +570,7 @@ func (p *parquetFile) one(dst []byte, n *parquetNode) []byte {
 	return append(dst, '}')
 }
 
-// list gives what repeats in a group that stands for a list or a map: a single
+// list returns what repeats in a group that stands for a list or a map: a single
 // repeated child.
 func (n *parquetNode) list() *parquetNode {
 	if len(n.children) == 1 && n.children[0].repeated {

@@ -87,10 +87,10 @@ const (
 // A record has Cells, or Values, in the order of the columns that Header gave.
 // Formats whose rows are trees are a [Selector] too.
 type Rows interface {
-	// Header gives the names of the columns in order; nil where the file names
+	// Header returns the names of the columns in order; nil where the file names
 	// none. It comes before the first call of Next, once.
 	Header() ([]string, error)
-	// Next gives the next record, or io.EOF after the last. Other errors are
+	// Next returns the next record, or io.EOF after the last. Other errors are
 	// [*FileError], or what the reader returned.
 	Next() (*Record, error)
 }
@@ -107,7 +107,7 @@ type Selector interface {
 // Typed is for formats whose files say of which types their columns are.
 type Typed interface {
 	Selector
-	// Kinds gives the kind of the values under each source: Null where they may
+	// Kinds returns the kind of the values under each source: Null where they may
 	// be of several, and where it is not known.
 	Kinds(sources []string) ([]tabular.Kind, error)
 }
@@ -131,13 +131,13 @@ func Formats() []string {
 	return []string{string(CSV), string(JSON), string(Lines), string(Parquet), string(Avro), string(XLSX), string(Fixed)}
 }
 
-// Texts tells whether a format is text in some charset, laid out in lines.
+// Texts reports whether a format is text in some charset, laid out in lines.
 func (f Format) Texts() bool { return f == CSV || f == Fixed }
 
-// Trees tells whether the rows of a format are trees: see [Selector].
+// Trees reports whether the rows of a format are trees: see [Selector].
 func (f Format) Trees() bool { return f == JSON || f == Lines || f == Parquet || f == Avro }
 
-// Native tells whether the values of a format have types of its own, and its
+// Native reports whether the values of a format have types of its own, and its
 // rows no text by which people know them.
 func (f Format) Native() bool { return f == Parquet || f == Avro || f == XLSX }
 
@@ -265,7 +265,7 @@ func CheckSource(source string) error {
 	return err
 }
 
-// Top gives the key at the top of a record that a source reaches into. It is
+// Top returns the key at the top of a record that a source reaches into. It is
 // "" for the whole record.
 func Top(source string) string {
 	if source == "*" {
@@ -355,7 +355,7 @@ func (b *branch) find(key []byte) *branch {
 	return nil
 }
 
-// all gives the indexes of the values that are wanted of b and what is below it.
+// all returns the indexes of the values that are wanted of b and what is below it.
 func (b *branch) all() []int {
 	out := append([]int(nil), b.wanted...)
 	for _, c := range b.children {

@@ -53,7 +53,7 @@ func (l Limits) buffer() int {
 
 const ratioFrom = 32 << 20
 
-// Unpack gives the plain bytes of a file: gzip (RFC 1952), zstd (RFC 8878) and
+// Unpack returns the plain bytes of a file: gzip (RFC 1952), zstd (RFC 8878) and
 // bzip2 are known by their first bytes. A name that ends in .gz, .zst or .bz2
 // must hold what it says.
 func Unpack(name string, r io.Reader, limits Limits) (*bufio.Reader, error) {

@@ -346,7 +346,7 @@ func dateCode(code string) dateStyle {
 	return noDate
 }
 
-// Header gives the texts of the header row.
+// Header returns the texts of the header row.
 func (s *sheet) Header() ([]string, error) {
 	if !s.dialect.Header {
 		return nil, nil
@@ -391,7 +391,7 @@ func (s *sheet) Header() ([]string, error) {
 	}
 }
 
-// Next gives the next row that is not empty. It has as many cells as the header.
+// Next returns the next row that is not empty. It has as many cells as the header.
 func (s *sheet) Next() (*Record, error) {
 	for {
 		token, err := s.rows.RawToken()
@@ -454,7 +454,7 @@ func (s *sheet) passedOver() bool {
 	return s.dialect.CommentChar != 0 && first.Kind == tabular.Text && len(first.B) > 0 && first.B[0] == s.dialect.CommentChar
 }
 
-// original gives a row for people, with tabs between its cells.
+// original returns a row for people, with tabs between its cells.
 func (s *sheet) original() []byte {
 	s.raw = s.raw[:0]
 	for i := range s.cells {
@@ -612,7 +612,7 @@ func (s *sheet) date(x float64, style dateStyle) tabular.Value {
 	return tabular.Value{Kind: tabular.Wall, I: day*dayMicros + clock}
 }
 
-// cellText gives what stands in a cell's v, or in its texts.
+// cellText returns what stands in a cell's v, or in its texts.
 func (s *sheet) cellText() ([]byte, error) {
 	var out bytes.Buffer
 	in := false

@@ -110,7 +110,7 @@ func (c *column) judge() found {
 	return f
 }
 
-// native gives the type where the file itself has one.
+// native returns the type where the file itself has one.
 func (c *column) native() string {
 	if c.kinds[tabular.Text] > 0 || len(c.kinds) == 0 {
 		return ""
@@ -168,12 +168,12 @@ var (
 	}
 )
 
-// all tells whether something holds of every text.
+// all reports whether something holds of every text.
 func all(of []string, ok func(string) bool) bool {
 	return !slices.ContainsFunc(of, func(s string) bool { return !ok(s) })
 }
 
-// readsAs tells whether every text can be read as a type.
+// readsAs reports whether every text can be read as a type.
 func readsAs(values []string, kind string) bool {
 	schema := tabular.Schema{Fields: []tabular.Field{{Name: "x", Type: kind}}}
 	columns, err := schema.Compile(time.UTC)

@@ -14,7 +14,7 @@ import (
 // Sample is a file to propose a feed from.
 type Sample struct {
 	Path string // below the landing; of a file in a zip, the zip's path stands before it
-	// Open gives the file from its beginning, and how to close it. It may be
+	// Open returns the file from its beginning, and how to close it. It may be
 	// called several times.
 	Open func() (source decode.Source, done func(), err error)
 }

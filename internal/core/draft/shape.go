@@ -255,7 +255,7 @@ func byPosition(n int) []string {
 }
 
 // delimited finds the delimiter, comments, titles above the header, and whether
-// there is a header. It tells whether there is a delimiter.
+// there is a header. It reports whether there is a delimiter.
 func (s *shape) delimited(head []byte) bool {
 	for _, line := range bytes.SplitN(head, []byte("\n"), 20) {
 		if bytes.HasPrefix(line, []byte("#")) {
@@ -342,7 +342,7 @@ func (s *shape) cellCounts(head []byte, delimiter string) []int {
 	return out
 }
 
-// mode gives the most frequent number, and its share in percent.
+// mode returns the most frequent number, and its share in percent.
 func mode(numbers []int) (usual, share int) {
 	counts := map[int]int{}
 	for _, n := range numbers {
@@ -356,7 +356,7 @@ func mode(numbers []int) (usual, share int) {
 	return usual, 100 * counts[usual] / len(numbers)
 }
 
-// isHeader tells whether a row names the columns of those below it: its cells
+// isHeader reports whether a row names the columns of those below it: its cells
 // are names, none twice, and some column is not made of such.
 func isHeader(names []string, below []row) bool {
 	seen := map[string]bool{}
@@ -439,7 +439,7 @@ func flattenInto(out *[]cell, r *repeated, at []string, v *tabular.Value) {
 	}
 }
 
-// members gives the members of an object in order, by decoding it alone.
+// members returns the members of an object in order, by decoding it alone.
 func members(text []byte) []cell {
 	rows, err := decode.Open(decode.Source{Name: "x", Bytes: bufio.NewReader(bytes.NewReader(text))}, decode.How{Format: decode.JSON, Dialect: tabular.DefaultDialect(), Limits: decode.DefaultLimits})
 	if err != nil {

@@ -74,7 +74,7 @@ func quoted(s string) string {
 	return strconv.Quote(s)
 }
 
-// keyable tells whether columns of a type may be in a key.
+// keyable reports whether columns of a type may be in a key.
 func keyable(kind string) bool {
 	return !slices.Contains([]string{"object", "array", "list", "geojson", "geopoint"}, kind)
 }
@@ -308,7 +308,7 @@ func literal(s string) string {
 
 func isSlot(piece string) bool { return strings.HasPrefix(piece, "{slot") }
 
-// alike tells whether names have the same form: as many pieces, and the date at
+// alike reports whether names have the same form: as many pieces, and the date at
 // the same place.
 func alike(rows [][]string) bool {
 	for _, r := range rows {

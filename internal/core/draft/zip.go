@@ -51,7 +51,7 @@ func unzipped(samples []Sample, unread map[string]error) []Sample {
 	return out
 }
 
-// membersOf gives the files in a zip, as samples of their own.
+// membersOf returns the files in a zip, as samples of their own.
 func membersOf(s Sample) ([]Sample, error) {
 	source, done, err := s.Open()
 	if err != nil {

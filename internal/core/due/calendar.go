@@ -38,7 +38,7 @@ const (
 	Number Unit = "number"
 )
 
-// Start gives the beginning of the unit that a time lies in.
+// Start returns the beginning of the unit that a time lies in.
 func (u Unit) Start(t time.Time) time.Time {
 	y, m, d := t.Date()
 	switch u {
@@ -56,7 +56,7 @@ func (u Unit) Start(t time.Time) time.Time {
 	return t
 }
 
-// Next gives the beginning of the unit after the one that begins at t.
+// Next returns the beginning of the unit after the one that begins at t.
 func (u Unit) Next(t time.Time) time.Time {
 	switch u {
 	case Minute:
@@ -111,7 +111,7 @@ func (s Slot) String() string {
 	return text
 }
 
-// Expect gives what is expected of a slot.
+// Expect returns what is expected of a slot.
 func (c *Calendar) Expect(s Slot) Expected {
 	return Expected{Files: c.Files, Late: s.At.Add(c.Late), Missing: s.At.Add(c.Missing)}
 }
@@ -123,7 +123,7 @@ type Expected struct {
 	Late, Missing time.Time
 }
 
-// Slots gives the slots that are due after from and up to to, in order. A
+// Slots returns the slots that are due after from and up to to, in order. A
 // feed without a schedule has none.
 func (c *Calendar) Slots(from, to time.Time) []Slot {
 	if c.Times == nil {
@@ -156,7 +156,7 @@ func (c *Calendar) name(at time.Time) time.Time {
 	return c.Unit.Start(at.In(c.NameZone)).UTC()
 }
 
-// Combinations gives the captures of the slots at one time: one empty set when
+// Combinations returns the captures of the slots at one time: one empty set when
 // there is no Per.
 func (c *Calendar) Combinations() []map[string]string {
 	out := []map[string]string{{}}
@@ -181,7 +181,7 @@ type Came struct {
 	Captures map[string]any
 }
 
-// SlotOf gives the slot that a file belongs to: the one its name tells, or,
+// SlotOf returns the slot that a file belongs to: the one its name tells, or,
 // where names tell no time, the one that is due nearest to when it came.
 // Expected is false when nobody expected such a file.
 func (c *Calendar) SlotOf(f Came) (s Slot, expected bool) {
@@ -215,7 +215,7 @@ func (c *Calendar) SlotOf(f Came) (s Slot, expected bool) {
 	return s, expected && !s.At.IsZero()
 }
 
-// before gives the last time of the calendar before an instant, looking back
+// before returns the last time of the calendar before an instant, looking back
 // up to a year.
 func (c *Calendar) before(t time.Time) time.Time {
 	for _, back := range []time.Duration{2 * time.Hour, 32 * 24 * time.Hour, 366 * 24 * time.Hour} {

@@ -43,7 +43,7 @@ func ParseTimes(spec string, zone *time.Location) (*Times, error) {
 	return t, nil
 }
 
-// String gives the cron as it was written.
+// String returns the cron as it was written.
 func (t *Times) String() string { return t.spec }
 
 // Zone is where its hours are counted.
@@ -55,7 +55,7 @@ const widest = 26 * time.Hour
 // maxTimes bounds what one question is answered with.
 const maxTimes = 200_000
 
-// Between gives the instants after from and up to to, in order.
+// Between returns the instants after from and up to to, in order.
 func (t *Times) Between(from, to time.Time) []time.Time {
 	var out []time.Time
 	end := wall(to.In(t.zone)).Add(widest)
@@ -74,7 +74,7 @@ func (t *Times) Between(from, to time.Time) []time.Time {
 	return slices.CompactFunc(out, time.Time.Equal)
 }
 
-// Next gives the first instant after a time; zero when there is none within
+// Next returns the first instant after a time; zero when there is none within
 // five years.
 func (t *Times) Next(after time.Time) time.Time {
 	for _, span := range []time.Duration{2 * time.Hour, 32 * 24 * time.Hour, 5 * 366 * 24 * time.Hour} {
@@ -92,13 +92,13 @@ func (t *Times) Next(after time.Time) time.Time {
 	return time.Time{}
 }
 
-// wall gives what a clock on the wall shows, as if it were UTC, where all
+// wall returns what a clock on the wall shows, as if it were UTC, where all
 // hours exist once.
 func wall(t time.Time) time.Time {
 	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), time.UTC)
 }
 
-// instants gives when the clock on the wall shows a time: once, twice, or, for
+// instants returns when the clock on the wall shows a time: once, twice, or, for
 // a time that is dropped, the instant of the change.
 func (t *Times) instants(shown time.Time) []time.Time {
 	var out []time.Time

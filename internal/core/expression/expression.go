@@ -89,7 +89,7 @@ type Program struct {
 // maxLength bounds an expression, in bytes.
 const maxLength = 8 << 10
 
-// Compile checks an expression and gives its program. Errors are of type
+// Compile checks an expression and returns its program. Errors are of type
 // [*SyntaxError].
 func (s *Scope) Compile(source string) (*Program, error) {
 	if len(source) > maxLength {
@@ -143,7 +143,7 @@ type sizes struct{}
 
 var _ cost.Estimator = sizes{}
 
-// EstimateSize gives the length of a text of a row.
+// EstimateSize returns the length of a text of a row.
 func (sizes) EstimateSize(cost.AstNode) *cost.SizeEstimate {
 	return &cost.SizeEstimate{Min: 0, Max: 10_000}
 }
@@ -215,7 +215,7 @@ func (s *Scope) explain(message, source string) string {
 // Values hands an expression what it reads. Name "row.level_m" asks for the
 // column, and so on; values are tabular's.
 type Values interface {
-	// Lookup gives the value of a declared name, or nil where there is none. It
+	// Lookup returns the value of a declared name, or nil where there is none. It
 	// gives the same pointer each time: what it points to changes from row to
 	// row.
 	Lookup(name string) *tabular.Value
@@ -299,10 +299,10 @@ type resolved struct {
 
 var _ interpreter.Activation = (*activation)(nil)
 
-// Parent gives none: all names are declared.
+// Parent returns none: all names are declared.
 func (a *activation) Parent() interpreter.Activation { return nil }
 
-// ResolveName gives the value of a declared name.
+// ResolveName returns the value of a declared name.
 func (a *activation) ResolveName(name string) (any, bool) {
 	for i := range a.known {
 		if a.known[i].name == name {

@@ -344,7 +344,7 @@ func (q *quickener) ofText(call ast.CallExpr) step {
 	}
 }
 
-// into gives a scalar as the value of a program.
+// into returns a scalar as the value of a program.
 func (s scalar) into(v *tabular.Value) bool {
 	*v = tabular.Value{}
 	switch s.what {

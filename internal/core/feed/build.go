@@ -132,7 +132,7 @@ func (n *node) span(name string, byDefault time.Duration) time.Duration {
 	return byDefault
 }
 
-// texts gives a list's items, a single value as a list of one, nil when absent.
+// texts returns a list's items, a single value as a list of one, nil when absent.
 func (n *node) texts(name string) []string {
 	v := n.get(name)
 	if v == nil {
@@ -675,7 +675,7 @@ func (r *reader) expressionError(n *node, as string, err error) {
 	r.fail(n.line+syntax.Line-1, column, "%s: %s", as, syntax.Problem)
 }
 
-// truth compiles an expression that must be true or false and gives its text.
+// truth compiles an expression that must be true or false and returns its text.
 func (r *reader) truth(n *node, scope *expression.Scope, as string) string {
 	p := r.expression(n, scope, as)
 	if p == nil {

@@ -102,7 +102,7 @@ type Derived struct {
 	Kind       tabular.Kind
 }
 
-// OfRun tells whether the column says something of the run, not of the row: the
+// OfRun reports whether the column says something of the run, not of the row: the
 // same row of two runs would not be the same.
 func (d Derived) OfRun() bool {
 	return strings.Contains(d.Expression, "run.") || strings.Contains(d.Expression, "feed.version") || strings.Contains(d.Expression, "service")
@@ -181,7 +181,7 @@ func (l *Landing) Look(path string, size int64) Taken {
 	return Taken{Captures: captures}
 }
 
-// InZip tells whether the feed's files lie in zips: its pattern says so.
+// InZip reports whether the feed's files lie in zips: its pattern says so.
 func (l *Landing) InZip() bool { return strings.Contains(strings.ToLower(l.Files.String()), ".zip/") }
 
 // Has tells why a file with these columns does not belong to the feed, "" when
@@ -198,7 +198,7 @@ func (l *Landing) Has(columns []string) string {
 	return ""
 }
 
-// inside gives the part of a folder below the landing, "" when it lies elsewhere.
+// inside returns the part of a folder below the landing, "" when it lies elsewhere.
 func (l *Landing) inside(folder *filename.Template) string {
 	if folder == nil {
 		return ""
@@ -231,7 +231,7 @@ func (f *Feed) Scope() (*expression.Scope, error) {
 	return expression.NewScope(kinds)
 }
 
-// ColumnKinds gives the kinds of the columns of a row: the fields and the
+// ColumnKinds returns the kinds of the columns of a row: the fields and the
 // derived ones.
 func (f *Feed) ColumnKinds() (map[string]tabular.Kind, error) {
 	columns, err := f.Schema.Compile(f.Zone)

@@ -60,7 +60,7 @@ func list(name, about string, item *key) *key {
 	return &key{name: name, about: about, kind: kList, item: item}
 }
 
-// grammar gives the whole grammar of the feed file.
+// grammar returns the whole grammar of the feed file.
 func grammar() *key {
 	return group("", "A feed: which files, where, how to read them, what must be true, and which table they end in.",
 		text("feed", "The feed's name for ever: a-z, 0-9 and -.").must().eg("gauge-readings"),

@@ -2,7 +2,7 @@ package feed
 
 import "encoding/json"
 
-// JSONSchema gives the grammar as a JSON Schema (draft 2020-12), for editors.
+// JSONSchema returns the grammar as a JSON Schema (draft 2020-12), for editors.
 func JSONSchema() ([]byte, error) {
 	root := grammar().jsonSchema()
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"

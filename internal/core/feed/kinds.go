@@ -29,10 +29,10 @@ func capturesIn(text string) []string {
 // kindName is what a capture's value must be, to become part of a table's name.
 var kindName = regexp.MustCompile(`^[\pL\pN_-]{1,40}$`)
 
-// HasKinds tells whether the feed's files end in several tables.
+// HasKinds reports whether the feed's files end in several tables.
 func (f *Feed) HasKinds() bool { return len(capturesIn(f.Target.Schema+"."+f.Target.Table)) > 0 }
 
-// Of gives the feed for a file with such captures: with its table's name written
+// Of returns the feed for a file with such captures: with its table's name written
 // out and its kind's schema. The feed itself where it has no kinds.
 func (f *Feed) Of(captures map[string]any) (*Feed, error) {
 	if !f.HasKinds() {
@@ -67,7 +67,7 @@ func (f *Feed) Of(captures map[string]any) (*Feed, error) {
 	return &out, wrong
 }
 
-// Ends gives the feed as it ends in a table, nil when it does not end there.
+// Ends returns the feed as it ends in a table, nil when it does not end there.
 func (f *Feed) Ends(schema, table string) *Feed {
 	if !f.HasKinds() {
 		if f.Target.Schema == schema && f.Target.Table == table {

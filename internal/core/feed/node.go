@@ -183,7 +183,7 @@ func (r *reader) addField(n *node, v *ast.MappingValueNode, depth int) {
 	n.fields = append(n.fields, field{key.Value, key.Position.Line, key.Position.Column, r.convert(v.Value, depth+1)})
 }
 
-// json gives a tree as JSON, "" for none. Texts that are not quoted are numbers
+// json returns a tree as JSON, "" for none. Texts that are not quoted are numbers
 // and truth values where they can be.
 func (n *node) json() string {
 	if n == nil {

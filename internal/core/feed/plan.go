@@ -17,7 +17,7 @@ type PlannedSlot struct {
 	Expected  string            `json:"expected" doc:"The name that is expected; * where any text may stand"`
 }
 
-// Plan gives the slots that are due from a time on and before another. A feed
+// Plan returns the slots that are due from a time on and before another. A feed
 // without a schedule has none.
 func (f *Feed) Plan(from, to time.Time) []PlannedSlot {
 	out := []PlannedSlot{}
@@ -36,7 +36,7 @@ func (f *Feed) Expected(s due.Slot) string {
 	return f.Landing.Files.Expected(f.SlotCaptures(s), f.Landing.Zone)
 }
 
-// SlotCaptures gives what the names of a slot's files say, as far as the slot
+// SlotCaptures returns what the names of a slot's files say, as far as the slot
 // tells.
 func (f *Feed) SlotCaptures(s due.Slot) filename.Captures {
 	known := map[string]any{}

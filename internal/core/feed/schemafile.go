@@ -14,7 +14,7 @@ import (
 // Schema, or an Avro schema, as JSON. read gives the content of a file by the
 // name that stands there. A feed file with its own schema stays as it is.
 //
-// list gives the names that a glob pattern fits: a path with a capture in it
+// list returns the names that a glob pattern fits: a path with a capture in it
 // stands for the schemas of all kinds of files.
 func Inline(file string, text []byte, list func(glob string) ([]string, error), read func(name string) ([]byte, error)) ([]byte, error) {
 	r := &reader{file: file}
@@ -58,7 +58,7 @@ func Inline(file string, text []byte, list func(glob string) ([]string, error), 
 	return []byte(strings.Join(lines, "")), nil
 }
 
-// schemaFile reads a Table Schema or an Avro schema and gives a Table Schema on
+// schemaFile reads a Table Schema or an Avro schema and returns a Table Schema on
 // one line.
 func schemaFile(content []byte) ([]byte, error) {
 	var top struct {
@@ -104,7 +104,7 @@ func schemaFile(content []byte) ([]byte, error) {
 	return json.Marshal(schema)
 }
 
-// fromAvro gives the type of Table Schema for a type of Avro, and whether it may
+// fromAvro returns the type of Table Schema for a type of Avro, and whether it may
 // be null.
 func fromAvro(t any) (kind string, optional bool) {
 	switch t := t.(type) {

@@ -44,7 +44,7 @@ const (
 	ReplacePart Mode = "replace_part" // so do the parts that the delivery has rows of
 )
 
-// Replaces tells whether rows go that a delivery does not have.
+// Replaces reports whether rows go that a delivery does not have.
 func (m Mode) Replaces() bool { return m == Replace || m == ReplacePart }
 
 // Merge is how a column's old and new value become one.

@@ -25,7 +25,7 @@ const (
 	maxNames = 50_000
 )
 
-// Near gives those of the names that almost are what the pattern expects of a
+// Near returns those of the names that almost are what the pattern expects of a
 // file with the captures that are known, nearest first: other capitals, the
 // date in another order, an extension or a space too many, yesterday's date, a
 // letter off. yesterday is the slot before, for the names that carry its date.
@@ -231,7 +231,7 @@ func (e expected) change(f func(string) string) expected {
 	return out
 }
 
-// sameDigits tells whether a name has the digits that are expected, in any order.
+// sameDigits reports whether a name has the digits that are expected, in any order.
 func (e expected) sameDigits(name string) bool {
 	var have [10]int
 	free := false
@@ -269,7 +269,7 @@ func (e expected) length() (n int) {
 }
 
 // distance is the number of letters to change, add or take away until the name
-// is the expected one; free texts cost nothing. It gives up beyond limit.
+// is the expected one; free texts cost nothing. It returns up beyond limit.
 func (e expected) distance(name string, limit int) int {
 	row := make([]int, len(name)+1)
 	for i := range row {

@@ -102,7 +102,7 @@ func compile(pattern string, fold bool) (*Pattern, error) {
 	return c.p, nil
 }
 
-// String gives the pattern as it was written.
+// String returns the pattern as it was written.
 func (p *Pattern) String() string { return p.text }
 
 // Names are the names of the captures, in order.
@@ -114,7 +114,7 @@ func (p *Pattern) Names() []string {
 	return names
 }
 
-// HasSlot tells whether the pattern captures a slot.
+// HasSlot reports whether the pattern captures a slot.
 func (p *Pattern) HasSlot() bool {
 	for _, c := range p.captures {
 		if c.name == "slot" {
@@ -124,7 +124,7 @@ func (p *Pattern) HasSlot() bool {
 	return false
 }
 
-// Match tells whether a path belongs, and what it says. Times without an
+// Match reports whether a path belongs, and what it says. Times without an
 // offset are in loc. A name that has the form of the pattern but says an
 // impossible time, such as 31 February, does not belong.
 func (p *Pattern) Match(path string, loc *time.Location) (Captures, bool) {
@@ -309,7 +309,7 @@ func (c *compiler) capture(at int) error {
 	return nil
 }
 
-// Kinds gives each capture's kind: 't' for text, '#' for a number, '%' for a time.
+// Kinds returns each capture's kind: 't' for text, '#' for a number, '%' for a time.
 func (p *Pattern) Kinds() map[string]byte {
 	kinds := map[string]byte{}
 	for _, c := range p.captures {

@@ -76,7 +76,7 @@ func CompileTemplate(text string, kinds map[string]byte) (*Template, error) {
 	return t, nil
 }
 
-// String gives the template as it was written; "" for none.
+// String returns the template as it was written; "" for none.
 func (t *Template) String() string {
 	if t == nil {
 		return ""
@@ -84,7 +84,7 @@ func (t *Template) String() string {
 	return t.text
 }
 
-// Fixed gives the folders that the template begins with whatever is captured.
+// Fixed returns the folders that the template begins with whatever is captured.
 func (t *Template) Fixed() string {
 	if len(t.parts) == 0 || t.parts[0].literal == "" {
 		return ""
@@ -95,7 +95,7 @@ func (t *Template) Fixed() string {
 	return strings.Trim(path.Dir(t.parts[0].literal+"x"), "/.")
 }
 
-// End gives the text that every path of the template ends in, "" for none.
+// End returns the text that every path of the template ends in, "" for none.
 func (t *Template) End() string { return t.parts[len(t.parts)-1].literal }
 
 // Expand writes the path for a file; times are in loc.

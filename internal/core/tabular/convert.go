@@ -293,7 +293,7 @@ func (c *Column) within(v *Value) bool {
 	return v.I >= c.ready.from[v.Scale] && v.I <= c.ready.to[v.Scale]
 }
 
-// isOneOf tells whether a text is allowed. A short list is gone through.
+// isOneOf reports whether a text is allowed. A short list is gone through.
 func (c *Column) isOneOf(text []byte) bool {
 	const short = 8
 	if len(c.Field.Constraints.Enum) > short {

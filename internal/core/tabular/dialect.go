@@ -33,7 +33,7 @@ func DefaultDialect() Dialect {
 	return Dialect{Delimiter: ",", Header: true, QuoteChar: '"', DoubleQuote: true, HeaderJoin: " "}
 }
 
-// Plain tells whether delimited text can be cut the short way: at single
+// Plain reports whether delimited text can be cut the short way: at single
 // bytes, with no escapes.
 func (d *Dialect) Plain() bool {
 	usual := d.LineTerminator == "" || d.LineTerminator == "\n" || d.LineTerminator == "\r\n"

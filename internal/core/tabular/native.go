@@ -34,7 +34,7 @@ func (c *Column) Take(in *Value, v *Value) error {
 	return c.check(v)
 }
 
-// Accepts tells whether any value of a kind can become one of the column's.
+// Accepts reports whether any value of a kind can become one of the column's.
 // Null, for a kind that is not known, can.
 func (c *Column) Accepts(kind Kind) bool {
 	switch kind {
@@ -52,7 +52,7 @@ func (c *Column) Accepts(kind Kind) bool {
 	return c.Kind == Text
 }
 
-// isBlank tells whether a number is one of the missing values.
+// isBlank reports whether a number is one of the missing values.
 func (c *Column) isBlank(in *Value) bool {
 	for i := range c.blanks {
 		n := *in

@@ -100,7 +100,7 @@ func Types() []string {
 	return []string{"string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"}
 }
 
-// MatchHeader holds the names of a file's columns against the schema and gives,
+// MatchHeader holds the names of a file's columns against the schema and returns,
 // for each field, the index of its column, or -1 where the file has none. The
 // error lists each difference, and the column that a missing one looks like.
 func (s *Schema) MatchHeader(header []string) ([]int, error) {
@@ -242,7 +242,7 @@ func quoteList(names []string) string {
 	return strings.Join(quoted, ", ")
 }
 
-// Nearest gives the candidate that a misspelt word most likely means, or "".
+// Nearest returns the candidate that a misspelt word most likely means, or "".
 func Nearest(word string, candidates []string) string {
 	if word == "" {
 		return ""

@@ -62,7 +62,7 @@ const (
 	MinusInf
 )
 
-// BigInt gives a finite Decimal's unscaled value.
+// BigInt returns a finite Decimal's unscaled value.
 func (v *Value) BigInt() *big.Int {
 	if v.B == nil {
 		return big.NewInt(v.I)
@@ -71,7 +71,7 @@ func (v *Value) BigInt() *big.Int {
 	return n
 }
 
-// Float64 gives the nearest floating-point number of an Integer, Decimal or Float.
+// Float64 returns the nearest floating-point number of an Integer, Decimal or Float.
 func (v *Value) Float64() float64 {
 	switch {
 	case v.Kind == Integer:
@@ -88,7 +88,7 @@ func (v *Value) Float64() float64 {
 var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
 var intPowers = [...]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18}
 
-// String gives the value as people and messages show it.
+// String returns the value as people and messages show it.
 func (v *Value) String() string {
 	switch v.Kind {
 	case Null:

@@ -35,7 +35,7 @@ func formatToken(token byte, t time.Time) string {
 	return t.Format(goLayouts[token])
 }
 
-// DateOrders gives the other ways in which the same day may be written with
+// DateOrders returns the other ways in which the same day may be written with
 // the pattern's own pieces: its year, month and day in another order.
 func (l *Layout) DateOrders() []*Layout {
 	var at []int

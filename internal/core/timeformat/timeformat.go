@@ -92,10 +92,10 @@ func Compile(pattern string) (*Layout, error) {
 	return l, nil
 }
 
-// String gives the pattern as it was written.
+// String returns the pattern as it was written.
 func (l *Layout) String() string { return l.pattern }
 
-// Has tells whether the pattern names the token, such as 'Y'.
+// Has reports whether the pattern names the token, such as 'Y'.
 func (l *Layout) Has(token byte) bool {
 	for _, p := range l.parts {
 		if p.token == token {
@@ -105,7 +105,7 @@ func (l *Layout) Has(token byte) bool {
 	return false
 }
 
-// Regexp gives a regular expression, without groups, for texts of this form.
+// Regexp returns a regular expression, without groups, for texts of this form.
 func (l *Layout) Regexp() string {
 	b := strings.Builder{}
 	for _, p := range l.parts {
@@ -155,7 +155,7 @@ func (l *Layout) Time(text []byte, loc *time.Location) (time.Time, error) {
 	return Instant(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc), nil
 }
 
-// Instant is time.Date, but for a time that a clock change drops it gives the
+// Instant is time.Date, but for a time that a clock change drops it returns the
 // instant of the change.
 func Instant(year int, month time.Month, day, hour, minute, second, nanosecond int, loc *time.Location) time.Time {
 	t := time.Date(year, month, day, hour, minute, second, nanosecond, loc)
@@ -170,7 +170,7 @@ func Instant(year int, month time.Month, day, hour, minute, second, nanosecond i
 	return end
 }
 
-// In gives the instant that the pieces name; without an offset, in loc.
+// In returns the instant that the pieces name; without an offset, in loc.
 // In an hour that a clock change doubles, it is the first one; in an hour
 // that is dropped, time.Date's choice.
 func (f Fields) In(loc *time.Location) time.Time {
@@ -316,7 +316,7 @@ func (f *Fields) settle() error {
 	return nil
 }
 
-// DaysIn gives the number of days of a month, 1 to 12, in the Gregorian calendar.
+// DaysIn returns the number of days of a month, 1 to 12, in the Gregorian calendar.
 func DaysIn(year, month int) int {
 	switch month {
 	case 4, 6, 9, 11:

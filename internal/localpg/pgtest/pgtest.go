@@ -68,7 +68,7 @@ func exec(ctx context.Context, url, statement string) error {
 	return err
 }
 
-// Database gives the URL of a fresh database, which goes with the test.
+// Database returns the URL of a fresh database, which goes with the test.
 func Database(t testing.TB) string {
 	t.Helper()
 	name := fmt.Sprintf("test_%d", number.Add(1))

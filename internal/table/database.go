@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -38,7 +38,7 @@ func Open(ctx context.Context, url string) (*Database, error) {
 	return &Database{pool: pool, config: config.ConnConfig}, nil
 }
 
-// Close gives back the connections. Sessions are closed by whoever opened them.
+// Close returns back the connections. Sessions are closed by whoever opened them.
 func (d *Database) Close() { d.pool.Close() }
 
 const bookkeeping = `
@@ -163,7 +163,7 @@ func sqlState(err error) string {
 // quote makes an identifier safe for SQL.
 func quote(names ...string) string { return pgx.Identifier(names).Sanitize() }
 
-// HighestFence gives the fence that the target knows for a feed, 0 for none.
+// HighestFence returns the fence that the target knows for a feed, 0 for none.
 func (d *Database) HighestFence(ctx context.Context, feed string) (fence int64, err error) {
 	err = d.pool.QueryRow(ctx, "SELECT coalesce(max(fence), 0) FROM mullein.feed WHERE feed = $1", feed).Scan(&fence)
 	if err != nil {
@@ -231,10 +231,10 @@ type Marker struct {
 // DeliveryName names a content under a path, as markers do.
 func DeliveryName(path, sha256 string) string { return path + " " + sha256 }
 
-// Path gives the path that a marker is of.
+// Path returns the path that a marker is of.
 func (m *Marker) Path() string { return strings.TrimSuffix(m.Delivery, " "+m.SHA256) }
 
-// Markers gives a page of a feed's markers: of each arrival with a number above
+// Markers returns a page of a feed's markers: of each arrival with a number above
 // after, the newest one.
 func (d *Database) Markers(ctx context.Context, feed string, after int64, most int) ([]Marker, error) {
 	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM mullein.load
@@ -266,7 +266,7 @@ func (d *Database) Marked(ctx context.Context, feed string, arrivals []int64) (m
 	return marked, err
 }
 
-// MarkerOf gives the newest marker of an arrival; nil when it has none.
+// MarkerOf returns the newest marker of an arrival; nil when it has none.
 func (d *Database) MarkerOf(ctx context.Context, feed string, arrival int64) (*Marker, error) {
 	return marker(d.pool.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND arrival = $2 ORDER BY generation DESC LIMIT 1", feed, arrival))
 }
@@ -297,7 +297,7 @@ type Rows struct {
 	Rows    [][]any  `json:"rows" nullable:"false" doc:"Each value as text, as PostgreSQL writes it, or null"`
 }
 
-// Browse gives up to most rows of a table: those that an arrival last wrote in
+// Browse returns up to most rows of a table: those that an arrival last wrote in
 // the order of its file, beyond a line, or, with arrival 0, those with the
 // greatest keys.
 func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int64, most int) (*Rows, error) {

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -108,7 +108,7 @@ func (d *Database) send(ctx context.Context, of string, k *known, c *coming) {
 	})
 }
 
-// stopReading ends the reading of digests, and gives the error that it had.
+// stopReading ends the reading of digests, and returns the error that it had.
 func (l *Load) stopReading() error {
 	if l.known == nil {
 		return nil
@@ -126,7 +126,7 @@ func (k *known) wait() {
 	}
 }
 
-// arrived tells whether all digests are there.
+// arrived reports whether all digests are there.
 func (k *known) arrived() bool {
 	if k.coming == nil {
 		return true
@@ -204,7 +204,7 @@ func (k *known) add(some [][2]uint64) {
 	k.there.Store(int64(n))
 }
 
-// inOrder gives the place of a digest that is where it is likely to be. It waits
+// inOrder returns the place of a digest that is where it is likely to be. It waits
 // for digests that would come there.
 func (k *known) inOrder(d [2]uint64) (at int, ok bool) {
 	there := int(k.there.Load())
@@ -227,7 +227,7 @@ func (k *known) inOrder(d [2]uint64) (at int, ok bool) {
 	return 0, false
 }
 
-// find gives the place of a digest, when all are there; ok is false where the
+// find returns the place of a digest, when all are there; ok is false where the
 // target does not hold it.
 func (k *known) find(d [2]uint64) (at int, ok bool) {
 	if at, ok = k.inOrder(d); ok {
@@ -252,7 +252,7 @@ const (
 	askLater // when all digests are there
 )
 
-// ask tells whether the target holds a digest. A row that it holds is counted.
+// ask reports whether the target holds a digest. A row that it holds is counted.
 func (k *known) ask(d [2]uint64) answer {
 	at, ok := k.inOrder(d)
 	if !ok && !k.arrived() {

@@ -1,4 +1,4 @@
-package target
+package table
 
 import "mullein/internal/core/tabular"
 
@@ -10,8 +10,8 @@ type held struct {
 	digests [][2]uint64
 }
 
-// holds tells whether the target holds a row, or will be asked when all its
-// digests are there: such a row is not to be sent now. It gives up asking when few
+// holds reports whether the target holds a row, or will be asked when all its
+// digests are there: such a row is not to be sent now. It returns up asking when few
 // rows are known.
 func (b *Batch) holds(values []tabular.Value, place uint64, digest []byte) bool {
 	k := b.known

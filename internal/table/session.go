@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -68,10 +68,10 @@ func (s *Session) Holders(ctx context.Context) (string, error) {
 	return who, nil
 }
 
-// Alive tells whether the connection still stands.
+// Alive reports whether the connection still stands.
 func (s *Session) Alive() bool { return !s.conn.IsClosed() }
 
-// Ping tells whether the database still answers on the connection.
+// Ping reports whether the database still answers on the connection.
 func (s *Session) Ping(ctx context.Context) error { return s.conn.Ping(ctx) }
 
 func (s *Session) pid() uint32 { return s.conn.PgConn().PID() }
@@ -79,7 +79,7 @@ func (s *Session) pid() uint32 { return s.conn.PgConn().PID() }
 // maxStages bounds the staging tables of a session.
 const maxStages = 100
 
-// stage gives the name of the staging table for own columns of such kinds,
+// stage returns the name of the staging table for own columns of such kinds,
 // which it makes when the session has none yet.
 func (s *Session) stage(ctx context.Context, own []Column) (string, error) {
 	columns := []string{}

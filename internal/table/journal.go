@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -48,12 +48,12 @@ func (t *Table) sameRow(a, b string) string {
 	return strings.Join(same, " AND ")
 }
 
-// wholeTable tells whether it means something that a delivery lacks rows.
+// wholeTable reports whether it means something that a delivery lacks rows.
 func (t *Table) wholeTable() bool {
 	return t.Mode.Replaces() || t.Absent == feed.AbsentMark || t.Absent == feed.AbsentDelete
 }
 
-// keyed tells whether the table has a key.
+// keyed reports whether the table has a key.
 func (t *Table) keyed() bool { return len(t.Key) > 0 }
 
 // nthOf is the SQL of a staged row's load, by its part.
@@ -100,7 +100,7 @@ func (e *AbsentError) Error() string {
 }
 
 // absent removes or marks the rows of the target that the delivery does not
-// have, where the feed says so, and gives how many they are.
+// have, where the feed says so, and returns how many they are.
 func (l *Load) absent(ctx context.Context) (int64, error) {
 	t := l.table
 	among, where := l.lacking()
@@ -227,7 +227,7 @@ func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
 	return n, l.switchLoads(ctx, off, nil)
 }
 
-// loadsOf gives the loads of arrivals into the target that are in force.
+// loadsOf returns the loads of arrivals into the target that are in force.
 func (l *Load) loadsOf(ctx context.Context, arrivals []int64) ([]int64, error) {
 	off := []int64{}
 	err := l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(nth ORDER BY nth), '{}') FROM mullein.load WHERE target = $1 AND arrival = ANY($2) AND active", l.table.id, arrivals).Scan(&off)
@@ -335,7 +335,7 @@ func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance)
 }
 
 // Prune drops up to most entries of the journal of a feed's loads that were
-// committed before a time, and gives how many. Loads whose journal is gone can no
+// committed before a time, and returns how many. Loads whose journal is gone can no
 // longer be recalled.
 func (d *Database) Prune(ctx context.Context, feed string, before time.Time, most int) (n int64, err error) {
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {

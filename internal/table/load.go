@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"bytes"
@@ -83,7 +83,7 @@ func (l *Load) rows() (n int64) {
 	return n - l.skipped()
 }
 
-// several tells whether the rows are of more than one part.
+// several reports whether the rows are of more than one part.
 func (l *Load) several() bool { return len(l.staged) > 1 }
 
 // Close rolls back unless the load was committed.
@@ -119,7 +119,7 @@ func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
 	return l.received(ctx, n, b.marked)
 }
 
-// copyFrom copies the rows of a source, while they are read, and gives how many
+// copyFrom copies the rows of a source, while they are read, and returns how many
 // arrived.
 func (l *Load) copyFrom(ctx context.Context, src Source, b *Batch, to string) (int64, error) {
 	reading, stopReading := context.WithCancel(ctx)
@@ -225,7 +225,7 @@ func (l *Load) dropRepeats(ctx context.Context) error {
 	return nil
 }
 
-// mergeRepeats gives the winner of each key the merged values of all its rows.
+// mergeRepeats returns the winner of each key the merged values of all its rows.
 // The winner changes its place in the staging table, and so do its repeats'
 // numbers; the order that dropRepeats goes by is not touched unless newest is
 // merged itself, which cannot make another row the winner.
@@ -283,7 +283,7 @@ type Dropped struct {
 }
 
 // DropNotUnique takes out the rows whose values in some own columns were,
-// together, in an earlier line of their file already. It gives how many of each
+// together, in an earlier line of their file already. It returns how many of each
 // part, and up to most of them.
 func (l *Load) DropNotUnique(ctx context.Context, columns []string, most int) ([]int64, []Dropped, error) {
 	values := l.columns(columns)
@@ -298,7 +298,7 @@ func (l *Load) DropNotUnique(ctx context.Context, columns []string, most int) ([
 }
 
 // DropStrangers takes out the rows whose values in some own columns do not
-// stand, together, in another table. It gives how many of each part, and up to
+// stand, together, in another table. It returns how many of each part, and up to
 // most of them.
 func (l *Load) DropStrangers(ctx context.Context, k tabular.ForeignKey, most int) ([]int64, []Dropped, error) {
 	values := l.columns(k.Fields)
@@ -314,7 +314,7 @@ func (l *Load) DropStrangers(ctx context.Context, k tabular.ForeignKey, most int
 	return counts, dropped, nil
 }
 
-// columns gives staged own columns, comparable with the target's.
+// columns returns staged own columns, comparable with the target's.
 func (l *Load) columns(names []string) []string {
 	out := make([]string, len(names))
 	for i, name := range names {
@@ -327,7 +327,7 @@ func noneNull(values []string) string {
 	return strings.Join(values, " IS NOT NULL AND ") + " IS NOT NULL"
 }
 
-// drop takes out staged rows (s), and gives how many of each part, and up to most
+// drop takes out staged rows (s), and returns how many of each part, and up to most
 // of each with their values.
 func (l *Load) drop(ctx context.Context, which string, values []string, most int) ([]int64, []Dropped, error) {
 	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` s `+which+` RETURNING s.place, concat_ws(', ', `+strings.Join(values, ", ")+`) AS value)
@@ -382,7 +382,7 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 	return l.takePlaces(ctx)
 }
 
-// takePlaces gives the parts their places in the order of all loads. It is
+// takePlaces returns the parts their places in the order of all loads. It is
 // called under the target's lock, so places of one target are in its order.
 func (l *Load) takePlaces(ctx context.Context) error {
 	err := l.s.conn.QueryRow(ctx, "SELECT array_agg(nextval('mullein.nth')) FROM generate_series(1, $1)", len(l.staged)).Scan(&l.nth)
@@ -475,7 +475,7 @@ func (l *Load) Commit(ctx context.Context) error {
 	return nil
 }
 
-// Refusal gives the reason, for people, when an error is the database's own
+// Refusal returns the reason, for people, when an error is the database's own
 // word against the rows: a constraint, a trigger, a value out of range. Trying
 // again would give the same. It is "" for other errors.
 func Refusal(err error) string {
@@ -502,6 +502,6 @@ func Refusal(err error) string {
 	return reason
 }
 
-// Denied tells whether an error is for people who set up the target: rights, a
+// Denied reports whether an error is for people who set up the target: rights, a
 // missing table or column. The rows are not at fault.
 func Denied(err error) bool { return strings.HasPrefix(sqlState(err), "42") }

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -89,7 +89,7 @@ func loads(ctx context.Context, q queryer, where string, args ...any) ([]LoadEnt
 	return list, nil
 }
 
-// LoadsInto gives the last loads into a table, the newest first, before a place;
+// LoadsInto returns the last loads into a table, the newest first, before a place;
 // 0 for all.
 func (d *Database) LoadsInto(ctx context.Context, table string, before int64, most int) ([]LoadEntry, error) {
 	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2) ORDER BY nth DESC LIMIT $3`, table, before, most)
@@ -158,7 +158,7 @@ func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []i
 	return c.r.keys(ctx)
 }
 
-// instead gives the loads that a load stands instead of: those that it replaced,
+// instead returns the loads that a load stands instead of: those that it replaced,
 // but for earlier generations of the same arrivals, instead of which it has what
 // those had replaced.
 func instead(e LoadEntry, same []LoadEntry) []int64 {
@@ -208,7 +208,7 @@ func (c *Recall) onlyNewest(ctx context.Context) error {
 	return &CannotError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that one first", since[0].Arrival, since[0].Feed)}
 }
 
-// Arrivals gives the arrivals whose loads the recall takes out of force, and
+// Arrivals returns the arrivals whose loads the recall takes out of force, and
 // those whose loads it puts back.
 func (c *Recall) Arrivals(ctx context.Context) (off, on []int64, err error) {
 	off, on = []int64{}, []int64{}
@@ -232,7 +232,7 @@ func (c *Recall) Arrivals(ctx context.Context) (off, on []int64, err error) {
 func (c *Recall) Later(ctx context.Context) ([]LoadEntry, error) { return c.r.later(ctx) }
 
 // Replacing says, before anything is staged, that the load will take those of
-// arrivals out of force, and gives the loads since then that may have left rows
+// arrivals out of force, and returns the loads since then that may have left rows
 // unwritten because of them, for Reread.
 func (l *Load) Replacing(ctx context.Context, arrivals []int64) ([]LoadEntry, error) {
 	if !l.table.keyed() || !l.table.Journal || len(arrivals) == 0 {

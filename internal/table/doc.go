@@ -5,4 +5,4 @@
 // It knows nothing of files or of the ledger. The way of a load is
 // [Database.Session], [Session.Begin], [Load.Stage], [Load.Lock], [Load.Merge],
 // [Load.Commit], in this order; see load.go.
-package target
+package table

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -127,7 +127,7 @@ func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample
 	return total, append(out, gone...), err
 }
 
-// lacked counts the rows that would go, and gives some of them. More than the
+// lacked counts the rows that would go, and returns some of them. More than the
 // feed allows are an [*AbsentError].
 func (l *Load) lacked(ctx context.Context, total *balance.Balance, most int) ([]Sample, error) {
 	among, where := l.lacking()

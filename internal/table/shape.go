@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -124,7 +124,7 @@ type Fitted struct {
 	lateDef   string
 }
 
-// Exists tells whether the table is there: [Database.Look] does not make it.
+// Exists reports whether the table is there: [Database.Look] does not make it.
 func (f *Fitted) Exists() bool { return f.oid != 0 }
 
 // Fit makes the schema and the table when they are absent, and otherwise holds
@@ -186,13 +186,13 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 	return oid, nil
 }
 
-// mayChange tells whether a table may be altered to fit: the feed says so, or it
+// mayChange reports whether a table may be altered to fit: the feed says so, or it
 // is one that we made and the feed does not forbid it.
 func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
 	return t.Missing == feed.AddMissingColumns || t.Missing == feed.AddToOwn && misfit.ours
 }
 
-// register gives the table its number in the bookkeeping. Its rows are counted
+// register returns the table its number in the bookkeeping. Its rows are counted
 // once, when it is met for the first time, or was made anew.
 func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
 	const look = "SELECT id FROM mullein.target WHERE name = $1"
@@ -231,7 +231,7 @@ func (d *Database) create(ctx context.Context, t *Table) error {
 	return nil
 }
 
-// DDL gives the statements that make the table, each without its semicolon.
+// DDL returns the statements that make the table, each without its semicolon.
 func (t *Table) DDL() []string {
 	return append([]string{"CREATE SCHEMA IF NOT EXISTS " + quote(t.Schema), t.create()}, t.comments()...)
 }
@@ -387,7 +387,7 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 	return nil
 }
 
-// widens gives the wider type that a column of a type has to become, to take
+// widens returns the wider type that a column of a type has to become, to take
 // every value of the feed's; "" when it need not, or cannot.
 func widens(has string, c Column) string {
 	base, rest, _ := strings.Cut(has, "(")
@@ -509,7 +509,7 @@ func (d *Database) repeated(ctx context.Context, f *Fitted) string {
 	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each and add the key, by `mullein target %s --collapse` or by hand", n, *one, f)
 }
 
-// Bytewise tells whether equal keys have equal bytes, so that hashes of keys
+// Bytewise reports whether equal keys have equal bytes, so that hashes of keys
 // tell which rows may have the same key.
 func (f *Fitted) Bytewise() bool { return f.bytewise }
 

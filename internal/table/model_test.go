@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"cmp"
@@ -146,7 +146,7 @@ func (m *model) fold() modelTable {
 	return t
 }
 
-// instead gives what comes back when a load goes: what it replaced, but not
+// instead returns what comes back when a load goes: what it replaced, but not
 // earlier generations of itself.
 func (l *modelLoad) instead() (out []*modelLoad) {
 	for _, r := range l.replaced {
@@ -347,7 +347,7 @@ func (p *play) recall(l *modelLoad, back, preview bool) {
 	require.NoError(p.t, c.Commit(ctx, "gauges", "somebody", "a test"))
 }
 
-// held gives the rows of the target.
+// held returns the rows of the target.
 func (p *play) held() []string {
 	absent := "false"
 	if p.table.Lineage.AbsentSince != "" {
@@ -424,7 +424,7 @@ func (p *play) say(format string, args ...any) {
 	p.said = append(p.said, fmt.Sprintf(format, args...))
 }
 
-// some gives one of the loads that are in force, or of those that are not; nil for
+// some returns one of the loads that are in force, or of those that are not; nil for
 // none.
 func (p *play) some(active bool) *modelLoad {
 	var among []*modelLoad
@@ -476,7 +476,7 @@ func (p *play) replacedBySomebody(l *modelLoad) bool {
 	return slices.ContainsFunc(p.loads, func(m *modelLoad) bool { return slices.Contains(m.replaced, l) })
 }
 
-// mayRecall tells whether a table without a key lets a load go.
+// mayRecall reports whether a table without a key lets a load go.
 func (p *play) mayRecall(l *modelLoad) bool {
 	if len(p.table.Key) > 0 || !p.table.Mode.Replaces() {
 		return true

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"math"
@@ -72,7 +72,7 @@ func used(slots int) int { return slots / 8 * 7 }
 
 func (w *winners) hash(key []byte) xxh3.Uint128 { return xxh3.Hash128Seed(key, w.secret) }
 
-// enter tells whether a row wins over those that came before it with its key. ok
+// enter reports whether a row wins over those that came before it with its key. ok
 // is false when the register is closed, and the row is not in it.
 func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, element int) (wins, ok bool) {
 	if element > 0 || line <= 0 || line > math.MaxUint32 || len(w.lost) == mostLost || !w.room() {
@@ -106,7 +106,7 @@ func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, elem
 	return true, true
 }
 
-// find gives the slot of a key, or the free one that is its place.
+// find returns the slot of a key, or the free one that is its place.
 func (w *winners) find(hash uint64, more uint32) uint64 {
 	mask := uint64(len(w.slots) - 1)
 	i := hash & mask
@@ -142,7 +142,7 @@ func (w *winners) room() bool {
 	return true
 }
 
-// filter gives a filter for so many rows that knows all keys up to now.
+// filter returns a filter for so many rows that knows all keys up to now.
 func (w *winners) filter(expected int64) *filter {
 	f := newFilter(expected)
 	for _, s := range w.slots {

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"cmp"
@@ -50,7 +50,7 @@ type recentRow struct {
 // keptBack is how many bytes of the last rows of a chunk are sent with the next.
 const keptBack = 64 << 10
 
-// exact tells whether the target's columns are just of the types that rows are
+// exact reports whether the target's columns are just of the types that rows are
 // handed over in.
 func (f *Fitted) exact() bool {
 	for _, c := range f.Columns {
@@ -212,7 +212,7 @@ func (l *Load) finishDirect(ctx context.Context, from origin) ([]balance.Balance
 }
 
 // mergeAside brings rows that were set aside together with those in the target
-// that have their keys, and gives how many lost: all of the former are later in
+// that have their keys, and returns how many lost: all of the former are later in
 // the file.
 func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err error) {
 	wins := "true"
@@ -280,7 +280,7 @@ func (d *direct) cut(line int64) bool {
 	return found
 }
 
-// release gives the rows that are to be sent, without those that were taken back.
+// release returns the rows that are to be sent, without those that were taken back.
 // The last rows begin the next chunk; where there is none, all are sent.
 func (d *direct) release(buf, next []byte) (send, rest []byte) {
 	rows := d.recent

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -125,7 +125,7 @@ func expressions(r *rollup.Rollup, of map[string]string) string {
 	return join(list)
 }
 
-// Rollups gives all rollups of the database, by name.
+// Rollups returns all rollups of the database, by name.
 func (d *Database) Rollups(ctx context.Context) ([]RollupState, error) {
 	if err := d.Prepare(ctx); err != nil {
 		return nil, err
@@ -316,7 +316,7 @@ func (s *RollupState) write(ctx context.Context, tx pgx.Tx, with, among, count s
 }
 
 // RebuildRollup computes a rollup as a whole: it makes the table and the triggers
-// where they lack, and gives how many rows the rollup has.
+// where they lack, and returns how many rows the rollup has.
 func (d *Database) RebuildRollup(ctx context.Context, name string) (n int64, err error) {
 	s, err := d.rollup(ctx, name)
 	if err != nil {

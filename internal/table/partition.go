@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// rangeColumn gives the column by whose ranges a table is partitioned; "" when it
+// rangeColumn returns the column by whose ranges a table is partitioned; "" when it
 // is not, or otherwise.
 func (d *Database) rangeColumn(ctx context.Context, oid uint32) (name string, err error) {
 	err = d.pool.QueryRow(ctx, `SELECT coalesce((SELECT a.attname::text FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
@@ -45,7 +45,7 @@ func readBound(s string) (span, bool) {
 	return span{from, to}, err == nil && err2 == nil
 }
 
-// around gives the range that a day falls into: its month, where the partitions
+// around returns the range that a day falls into: its month, where the partitions
 // that are there are months, else the day.
 func around(day time.Time, months bool) span {
 	if months {
@@ -108,7 +108,7 @@ func (l *Load) makePartitions(ctx context.Context) error {
 	})
 }
 
-// missing gives the ranges that no partition covers. A default partition covers
+// missing returns the ranges that no partition covers. A default partition covers
 // all.
 func (l *Load) missing(ctx context.Context, days []time.Time) ([]span, error) {
 	rows, err := l.s.conn.Query(ctx, "SELECT pg_get_expr(c.relpartbound, c.oid) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = $1 ORDER BY c.oid", l.table.oid)

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -89,7 +89,7 @@ func (r *refold) keys(ctx context.Context) error {
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
 }
 
-// arrivals gives the arrivals of the loads that go out of force. What those
+// arrivals returns the arrivals of the loads that go out of force. What those
 // that come back had inserted is in the journal already.
 func (r *refold) arrivals(ctx context.Context) (out []int64, err error) {
 	err = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)", nonNil(r.off)).Scan(&out)

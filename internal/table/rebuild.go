@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -12,12 +12,12 @@ import (
 	"mullein/internal/core/balance"
 )
 
-// InForce gives the loads of a feed into a table that are in force, in order.
+// InForce returns the loads of a feed into a table that are in force, in order.
 func (d *Database) InForce(ctx context.Context, t *Fitted, feed string) ([]LoadEntry, error) {
 	return loads(ctx, d.pool, "WHERE target = $1 AND feed = $2 AND active ORDER BY nth", t.id, feed)
 }
 
-// OtherFeeds gives the feeds beside one that have loaded into a table.
+// OtherFeeds returns the feeds beside one that have loaded into a table.
 func (d *Database) OtherFeeds(ctx context.Context, t *Fitted, feed string) ([]string, error) {
 	rows, err := d.pool.Query(ctx, "SELECT DISTINCT feed FROM mullein.load WHERE target = $1 AND feed <> $2 ORDER BY 1", t.id, feed)
 	if err != nil {
@@ -56,7 +56,7 @@ func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
 	return f, s.db.register(ctx, f, false)
 }
 
-// Reshape gives the target the shape and the rows of the temporary table that
+// Reshape returns the target the shape and the rows of the temporary table that
 // stands for it, if one does. Readers wait for the while.
 func (l *Load) Reshape(ctx context.Context) error {
 	if l.table.stead == "" {
@@ -79,7 +79,7 @@ func (l *Load) Reshape(ctx context.Context) error {
 	return nil
 }
 
-// reshaping gives the statements of Reshape. Columns that the feed does not fill
+// reshaping returns the statements of Reshape. Columns that the feed does not fill
 // any more stay, and are empty. Rows are deleted, not truncated, so that triggers
 // see them go; the key is built after the new ones are in.
 func (l *Load) reshaping(ctx context.Context) ([]string, error) {

@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"encoding/binary"
@@ -78,7 +78,7 @@ func (b *Batch) Begin(part int) {
 	}
 }
 
-// TakePiece gives the rows that were added since the last piece was taken. It
+// TakePiece returns the rows that were added since the last piece was taken. It
 // is for batches that [NewPieces] made.
 func (b *Batch) TakePiece() Piece {
 	p := Piece{Hashes: b.hashes, part: b.part, bytes: b.buf, rows: b.rows[b.part], marked: b.marked}
@@ -109,7 +109,7 @@ func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
 // Reset forgets the bytes collected, but not the keys that were seen.
 func (b *Batch) Reset() { b.buf = b.buf[:0] }
 
-// release gives the rows that are to be sent, and goes on in next; nil when none
+// release returns the rows that are to be sent, and goes on in next; nil when none
 // are to come.
 func (b *Batch) release(next []byte) (send []byte) {
 	if b.known != nil && (next == nil || b.known.arrived()) {
@@ -155,7 +155,7 @@ func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []by
 	}
 }
 
-// keyOf gives the key of a row as bytes.
+// keyOf returns the key of a row as bytes.
 func (b *Batch) keyOf(values []tabular.Value) []byte {
 	b.keyBuf = b.keyBuf[:0]
 	for _, i := range b.key {
@@ -164,7 +164,7 @@ func (b *Batch) keyOf(values []tabular.Value) []byte {
 	return b.keyBuf
 }
 
-// suspect tells whether a row's key may have come before.
+// suspect reports whether a row's key may have come before.
 func (b *Batch) suspect(values []tabular.Value) bool {
 	if b.all || len(b.key) == 0 {
 		return len(b.key) > 0
@@ -186,7 +186,7 @@ func (b *Batch) winners() *winners {
 	return b.direct.winners
 }
 
-// loses tells whether a row is known to lose to an earlier one with its key.
+// loses reports whether a row is known to lose to an earlier one with its key.
 func (b *Batch) loses(values []tabular.Value, line int64, element int) bool {
 	w := b.winners()
 	if w == nil || w.closed {
@@ -335,7 +335,7 @@ func appendShort(dst []byte, n uint64, scale int32, after int) []byte {
 	return binary.BigEndian.AppendUint32(dst, uint32(high<<16|low))
 }
 
-// filter tells whether a key may have been seen before: a Bloom filter in
+// filter reports whether a key may have been seen before: a Bloom filter in
 // blocks of one cache line. It never misses a repeat; what it suspects without
 // cause costs time only. Its size is bounded, whatever the file's is.
 type filter struct {
@@ -356,7 +356,7 @@ func newFilter(keys int64) *filter {
 	return &filter{make([][8]uint64, n)}
 }
 
-// mark puts a hash in and tells whether it may have been there before.
+// mark puts a hash in and reports whether it may have been there before.
 func (f *filter) mark(h uint64) bool {
 	block := &f.blocks[h&uint64(len(f.blocks)-1)]
 	bits := h >> 20

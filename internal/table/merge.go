@@ -1,4 +1,4 @@
-package target
+package table
 
 import (
 	"context"
@@ -43,7 +43,7 @@ func (o origin) replaced() (all, others []int64) {
 	return all, others
 }
 
-// Merge writes the staged rows into the target and gives each part's counts:
+// Merge writes the staged rows into the target and returns each part's counts:
 // inserted, updated, unchanged, outdated, kept, deleted, duplicate and
 // removed.
 func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
@@ -152,7 +152,7 @@ func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balan
 }
 
 // undo takes out the rows that replaced arrivals last wrote and that are not
-// loaded again, and gives how many for each part. Those that are loaded again
+// loaded again, and returns how many for each part. Those that are loaded again
 // are left for the merge to change in place.
 func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
 	replaced, _ := from.replaced()
@@ -183,7 +183,7 @@ func (l *Load) fillAll(ctx context.Context, from origin) ([]balance.Balance, err
 	return l.allInserted(l.fill(ctx, from))
 }
 
-// allInserted gives the counts of a load of which every row was inserted.
+// allInserted returns the counts of a load of which every row was inserted.
 func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 	if err != nil {
 		return nil, err
@@ -427,7 +427,7 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 	return classes, err
 }
 
-// candidates gives the staged rows that are to be classified, as a FROM item
+// candidates returns the staged rows that are to be classified, as a FROM item
 // with the alias s: all of them, or, when a sample says that most of many rows
 // are unchanged, those whose digest the target does not hold. A digest covers
 // the key, so a row with a known digest is unchanged; comparing digests alone

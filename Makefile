@@ -34,7 +34,7 @@ test: build
 bench: build
 	@setup/install.sh postgresql
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
-	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/engine
+	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine
 
 # make fuzz EACH=1h
 fuzz:

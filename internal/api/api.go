@@ -9,8 +9,9 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/table"
 )
 
@@ -202,8 +203,8 @@ type AcceptFile struct {
 
 // FileList is the files at a landing.
 type FileList struct {
-	Items []engine.Seen `json:"items" nullable:"false"`
-	More  bool          `json:"more" doc:"There are more than were asked for"`
+	Items []inspect.Seen `json:"items" nullable:"false"`
+	More  bool           `json:"more" doc:"There are more than were asked for"`
 }
 
 // Delivered says where a file lies that was delivered.
@@ -247,18 +248,18 @@ type Plan struct {
 
 // DifferenceList is where ledger and markers differ.
 type DifferenceList struct {
-	Items []engine.Difference `json:"items" nullable:"false"`
+	Items []inspect.Difference `json:"items" nullable:"false"`
 }
 
 // ServiceView is a service and what it does.
 type ServiceView struct {
 	ledger.Service
-	Loads []engine.Progress `json:"loads" nullable:"false"`
+	Loads []load.Progress `json:"loads" nullable:"false"`
 }
 
 // Working is what is being loaded now.
 type Working struct {
-	Loads []engine.Progress `json:"loads" nullable:"false"`
+	Loads []load.Progress `json:"loads" nullable:"false"`
 }
 
 // Hello begins a stream, and keeps it open when nothing happens.
@@ -268,13 +269,13 @@ type Hello struct {
 
 // Status is what the command line and the console begin with.
 type Status struct {
-	Service  string            `json:"service"`
-	Version  string            `json:"version"`
-	Roots    []string          `json:"landing_roots" nullable:"false"`
-	Feeds    []FeedView        `json:"feeds" nullable:"false"`
-	Loads    []engine.Progress `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
-	Services []ServiceView     `json:"services" nullable:"false"`
-	Wrong    []SlotView        `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
+	Service  string          `json:"service"`
+	Version  string          `json:"version"`
+	Roots    []string        `json:"landing_roots" nullable:"false"`
+	Feeds    []FeedView      `json:"feeds" nullable:"false"`
+	Loads    []load.Progress `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
+	Services []ServiceView   `json:"services" nullable:"false"`
+	Wrong    []SlotView      `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
 }
 
 // Day is the last 24 hours and the next few.

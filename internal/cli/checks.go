@@ -15,8 +15,9 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
+	"mullein/internal/reading"
 )
 
 func (c *command) rejects() *cobra.Command {
@@ -181,7 +182,7 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 			return nil, nil, fmt.Errorf("%s:%d: arrival and number must stay as they were exported", name, line)
 		}
 		if were[of] == nil {
-			list, err := service.Rejects(ctx, "", of, ledger.Reject{}, ledger.MaxRejects)
+			list, err := service.Rejects(ctx, "", of, ledger.Reject{}, reading.MaxRejects)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -286,7 +287,7 @@ func (c *command) rehearse() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rehearsal(r engine.Rehearsal) {
+func (c *command) rehearsal(r inspect.Rehearsal) {
 	fmt.Fprintf(c.out, "Rehearsal of %s for %s: nothing was loaded.\n", r.Path, r.Feed)
 	if r.Refused != "" {
 		fmt.Fprintf(c.out, "It would be refused: %s\n", r.Refused)

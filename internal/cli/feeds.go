@@ -15,8 +15,8 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 )
 
 func (c *command) feed() *cobra.Command {
@@ -103,7 +103,7 @@ func (c *command) ddl(_ *cobra.Command, args []string) error {
 			}
 		}
 		for _, f := range of[min(1, len(of)-1):] {
-			table, err := engine.Table(f)
+			table, err := load.Wanted(f)
 			if err != nil {
 				return err
 			}

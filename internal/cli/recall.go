@@ -14,7 +14,7 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/table"
 )
 
@@ -53,7 +53,7 @@ func numbers(list []int64) string {
 	return strings.Join(out, ", ")
 }
 
-func (c *command) recalled(r engine.Recalled) {
+func (c *command) recalled(r inspect.Recalled) {
 	done := "Done"
 	if r.Preview {
 		done = "Preview; nothing was done"

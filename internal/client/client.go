@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"mullein/internal/api"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 	"mullein/internal/table"
 )
@@ -228,15 +228,15 @@ func (c *Client) Deliver(ctx context.Context, name, path string, content io.Read
 
 // Recall takes out what an arrival loaded, or puts it back, or says what would
 // become of the rows.
-func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (engine.Recalled, error) {
-	var out engine.Recalled
+func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (inspect.Recalled, error) {
+	var out inspect.Recalled
 	err := c.long(ctx, http.MethodPost, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/recall", nil, r, &out)
 	return out, err
 }
 
 // Rebuild loads all arrivals of a feed afresh.
-func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (engine.Rebuilt, error) {
-	var out engine.Rebuilt
+func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (inspect.Rebuilt, error) {
+	var out inspect.Rebuilt
 	err := c.long(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, r, &out)
 	return out, err
 }
@@ -467,8 +467,8 @@ type Rehearsed struct {
 }
 
 // Rehearse says what a load would do, and does nothing.
-func (c *Client) Rehearse(ctx context.Context, r Rehearsed) (engine.Rehearsal, error) {
-	var out engine.Rehearsal
+func (c *Client) Rehearse(ctx context.Context, r Rehearsed) (inspect.Rehearsal, error) {
+	var out inspect.Rehearsal
 	q := query("feed", r.Feed, "path", r.Path)
 	if r.Deep {
 		q.Set("deep", "true")

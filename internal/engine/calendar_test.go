@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/due"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 )
 
@@ -71,9 +72,9 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	require.NotEmpty(t, misnamed.Near)
 	assert.Equal(t, name(5, "02012006T1504"), misnamed.Near[0].Path)
 	assert.Equal(t, "the date is written in another order", misnamed.Near[0].Why)
-	assert.Equal(t, "G_K1_"+at(5).Format(form)+"*.csv", Expected(h.definition(), &misnamed))
+	assert.Equal(t, "G_K1_"+at(5).Format(form)+"*.csv", inspect.Expected(h.definition(), &misnamed))
 
-	a, err := h.engine.Accept(ctx, h.definition(), misnamed.Near[0].Path, misnamed, "ada", "the date is the other way round")
+	a, err := h.engine.inspect.Accept(ctx, h.definition(), misnamed.Near[0].Path, misnamed, "ada", "the date is the other way round")
 	require.NoError(t, err)
 	h.wait("the accepted file", func() bool {
 		s, err := h.ledger.Slot(ctx, misnamed.ID)
@@ -87,7 +88,7 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	h.wait("the missing one that comes after all", func() bool { return h.slots()[6] == "catchment=K1 late 1" })
 	h.dropAt(name(4, form), header+row(4, "1"), time.Now())
 	h.wait("the refused one that comes again", func() bool { return h.slots()[3] == "catchment=K1 late 1" })
-	_, err = h.engine.Accept(ctx, h.definition(), "nowhere.csv", misnamed, "ada", "x")
+	_, err = h.engine.inspect.Accept(ctx, h.definition(), "nowhere.csv", misnamed, "ada", "x")
 	assert.ErrorIs(t, err, ledger.ErrNotFound)
 }
 

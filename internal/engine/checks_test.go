@@ -16,6 +16,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 )
 
@@ -86,10 +87,10 @@ func TestAKeyOfDerivedColumns(t *testing.T) {
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: two.ID, Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "half derive a part of the key has no value", rejects[0].ColumnName+" "+rejects[0].Rule+" "+rejects[0].Reason)
-	v, err := h.engine.Verify(ctx, two.ID)
+	v, err := h.engine.inspect.Verify(ctx, two.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, v.Same)
-	history, err := h.engine.History(ctx, h.definition(), map[string]string{"station_id": "SR0001", "catchment": "K1", "half": "1"})
+	history, err := h.engine.inspect.History(ctx, h.definition(), map[string]string{"station_id": "SR0001", "catchment": "K1", "half": "1"})
 	require.NoError(t, err)
 	assert.Len(t, history.Steps, 2)
 }
@@ -183,10 +184,10 @@ func TestRejectsAreMended(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "high", rejects[0].Original[rejects[0].MarkFrom:rejects[0].MarkTo])
 	for text, want := range map[string]string{rejects[0].Original: "is as it was", "": "an empty row"} {
-		_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: text}}, "ada", "typed wrong")
+		_, err = h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: text}}, "ada", "typed wrong")
 		assert.ErrorContains(t, err, want)
 	}
-	mended, err := h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 2, Text: "SR0003;2026-07-01T12:00:00Z;1,75;2"}, {Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;2,5;2"}}, "ada", "typed wrong")
+	mended, err := h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 2, Text: "SR0003;2026-07-01T12:00:00Z;1,75;2"}, {Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;2,5;2"}}, "ada", "typed wrong")
 	require.NoError(t, err)
 	b := h.arrival("(mended")
 	require.Equal(t, mended.ID, b.ID)
@@ -197,7 +198,7 @@ func TestRejectsAreMended(t *testing.T) {
 	decisions, err := h.ledger.Decisions(ctx, b.ID, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "ada", decisions[0].By)
-	_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "x"}}, "ada", "again")
+	_, err = h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "x"}}, "ada", "again")
 	assert.ErrorContains(t, err, "was mended already")
 	groups, err := h.ledger.RejectGroups(ctx, "gauges", 0, a.NoticedAt)
 	require.NoError(t, err)
@@ -216,7 +217,7 @@ func TestPrivateColumnsAreNotKept(t *testing.T) {
 	require.Len(t, rejects, 1)
 	assert.Equal(t, "•••", rejects[0].Value)
 	assert.Equal(t, "•••;2026-07-01T12:00:00Z;1;2", rejects[0].Original)
-	_, err = h.engine.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;1;2"}}, "ada", "mended")
+	_, err = h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: "SR0002;2026-07-01T12:00:00Z;1;2"}}, "ada", "mended")
 	assert.ErrorContains(t, err, "private values")
 }
 
@@ -300,23 +301,23 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false", 1)+"delete_when: row.revised == -1\nchecks:\n  delivery: [{name: few, must: rows < 10.0}]\n").start()
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "2"))
-	r, err := h.engine.Rehearse(ctx, h.definition(), "", nil, false)
+	r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", nil, false)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, r.Balance)
 	assert.Contains(t, strings.Join(r.Shape, "\n"), "CREATE TABLE", "the table would be made")
 	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"), "and was not")
-	_, err = h.engine.Rehearse(ctx, h.definition(), "", nil, true)
+	_, err = h.engine.inspect.Rehearse(ctx, h.definition(), "", nil, true)
 	assert.ErrorContains(t, err, "needs river.gauge as it will be")
 	assert.Empty(t, r.Known, "it waits")
 	h.run(ledger.Wanted{})
-	r, err = h.engine.Rehearse(ctx, h.definition(), "G_K1_20260701T1200.csv", nil, false)
+	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "G_K1_20260701T1200.csv", nil, false)
 	require.NoError(t, err)
 	assert.Contains(t, r.Known, "which is loaded")
 	assert.EqualValues(t, 2, r.Balance.Unchanged)
 	before := h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1")
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;7;2\nSR0002;2026-07-01T12:00:00Z;;-1\nSR0003;2026-07-01T12:00:00Z;1;1\nbad;2026-07-01T12:00:00Z;1;1\n"+row(3, "1"))
 	for _, deep := range []bool{false, true} {
-		r, err = h.engine.Rehearse(ctx, h.definition(), "G_K1_20260701T1300.csv", nil, deep)
+		r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "G_K1_20260701T1300.csv", nil, deep)
 		require.NoError(t, err)
 		assert.Empty(t, r.Refused)
 		assert.Equal(t, balance.Balance{Read: 5, Inserted: 1, Updated: 1, Outdated: 1, Duplicate: 1, Rejected: 1}, r.Balance, "the deletion carries an older revision")
@@ -329,8 +330,8 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 		assert.Equal(t, deep, r.Traces != "")
 	}
 	assert.Equal(t, before, h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1"))
-	sent := &Sent{Name: "G_K9_20260701T1200.csv", Size: int64(len(header)), File: strings.NewReader(header)}
-	r, err = h.engine.Rehearse(ctx, h.definition(), "", sent, false)
+	sent := &inspect.Sent{Name: "G_K9_20260701T1200.csv", Size: int64(len(header)), File: strings.NewReader(header)}
+	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "", sent, false)
 	require.NoError(t, err)
 	assert.Equal(t, "the file holds no rows", r.Refused)
 	list, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Most: 10})
@@ -338,7 +339,7 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	for _, a := range list {
 		assert.NotEqual(t, sent.Name, a.Path)
 	}
-	_, err = h.engine.Rehearse(ctx, h.definition(), "none.csv", nil, false)
+	_, err = h.engine.inspect.Rehearse(ctx, h.definition(), "none.csv", nil, false)
 	assert.ErrorContains(t, err, "none.csv is not at the landing")
 }
 
@@ -361,13 +362,13 @@ func TestARehearsalOfAnotherShape(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, ledger.Loaded, h.arrival("a.csv").State)
 	wider := of("[{name: id, type: integer}, {name: n, type: number}, {name: more}]")
-	sent := func() *Sent {
+	sent := func() *inspect.Sent {
 		const content = "id,n,more,colour\n1,1,,brown\n2,2.5,x,clear\n3,3,y,\n"
-		return &Sent{Name: "b.csv", Size: int64(len(content)), File: strings.NewReader(content)}
+		return &inspect.Sent{Name: "b.csv", Size: int64(len(content)), File: strings.NewReader(content)}
 	}
 	shape := "SELECT concat_ws(' ', column_name, data_type) FROM information_schema.columns WHERE table_name = 'grown' ORDER BY 1"
 	before := h.lines(shape)
-	r, err := h.engine.Rehearse(ctx, wider, "", sent(), false)
+	r, err := h.engine.inspect.Rehearse(ctx, wider, "", sent(), false)
 	require.NoError(t, err)
 	assert.Empty(t, r.Refused)
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Updated: 2}, r.Balance)
@@ -382,9 +383,9 @@ func TestARehearsalOfAnotherShape(t *testing.T) {
 	assert.Equal(t, "2", *r.Samples[2].Before[1])
 	assert.Nil(t, r.Samples[2].Before[2])
 	assert.Equal(t, before, h.lines(shape))
-	_, err = h.engine.Rehearse(ctx, wider, "", sent(), true)
+	_, err = h.engine.inspect.Rehearse(ctx, wider, "", sent(), true)
 	assert.ErrorContains(t, err, "a load would make or change it first")
-	_, err = h.engine.History(ctx, wider, map[string]string{"id": "1"})
+	_, err = h.engine.inspect.History(ctx, wider, map[string]string{"id": "1"})
 	assert.ErrorContains(t, err, "the next load will change the table river.grown first: column n is bigint")
 }
 
@@ -425,11 +426,11 @@ func TestZipsAreFolders(t *testing.T) {
 	damaged[70] ^= 0x55
 	h.drop("e.zip", string(damaged))
 	assert.Contains(t, h.arrival("e.zip/a/G_K1").Reason, "damaged in e.zip")
-	list, _, err := h.engine.Which(ctx, h.definition(), 100)
+	list, _, err := h.engine.inspect.Which(ctx, h.definition(), 100)
 	require.NoError(t, err)
 	assert.Equal(t, "d.zip/G_K4_20260701T1200.csv", list[0].Path)
 	for of, want := range map[string]string{whole: "", whole[:len(whole)/2]: "is no zip that can be read", archive("x.txt", "x"): "holds no file that the pattern takes", string(damaged): "cannot be unpacked"} {
-		r, err := h.engine.Rehearse(ctx, h.definition(), "", &Sent{Name: "sent.zip", Size: int64(len(of)), File: strings.NewReader(of)}, false)
+		r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", &inspect.Sent{Name: "sent.zip", Size: int64(len(of)), File: strings.NewReader(of)}, false)
 		if want != "" {
 			assert.ErrorContains(t, err, want)
 			continue

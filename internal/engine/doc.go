@@ -1,13 +1,11 @@
-// Package engine is the work itself: it notices files, decides what is new,
-// and brings each arrival from its landing into its target, once.
+// Package engine keeps feeds at work: it leases those that fall to this service,
+// gives each its turn when there is something to do, and does its runs.
 //
-// The life of a file, in the order of the code:
+// feeds.go leases feeds and gives them back; turns.go says whose turn it is;
+// turn.go is one turn, run.go one run, next.go what is loaded next; takeover.go
+// brings in order what an earlier holder left behind; schedule.go begins runs by the
+// clock; follow.go hears what others did; upkeep.go drops what is kept too long.
 //
-//	notice.go    a name at the landing becomes an arrival, and ready when it is still
-//	worker.go    one goroutine a feed takes what is ready, in order, as runs
-//	arrival.go   one arrival: open, stage, lock, merge, mark, commit, or why not
-//	read.go      the bytes of a file become typed rows and rejects
-//	schedule.go  runs by the clock
-//
-// Start at [New] and [Engine.Run].
+// What a landing holds is intake's business, what is due is calendar's, and one
+// attempt at a delivery is load's. Start at [New] and [Engine.Run].
 package engine

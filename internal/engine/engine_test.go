@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/table"
 )
@@ -49,9 +51,10 @@ type house struct {
 	target *table.Database
 	db     *pgxpool.Pool
 	engine *Engine
-	onStep func(feed string, arrival int64, step Step)
+	onStep func(feed string, arrival int64, step load.Step)
 	disk   func() (uint64, string)
-	keep   time.Duration // of rejects
+	keep   time.Duration    // of rejects
+	now    func() time.Time // nil for the machine's
 
 	connections map[string]*table.Database
 	stop        func()
@@ -119,7 +122,10 @@ func (h *house) put(text string) {
 func (h *house) start() *house {
 	h.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	e := New(Options{Ledger: h.ledger, Target: h.target, Connections: h.connections, Roots: []string{h.root}, Service: uuid.NewString(), Name: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Disk: h.disk, KeepRejects: h.keep})
+	databases := map[string]*table.Database{feed.MainConnection: h.target}
+	maps.Copy(databases, h.connections)
+	env := &load.Env{Ledger: h.ledger, Databases: databases, Roots: []string{h.root}, Service: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Progress: &load.Progresses{}}
+	e := New(Options{Env: env, ID: uuid.NewString(), Disk: h.disk, Now: h.now, KeepRejects: h.keep})
 	h.engine = e
 	done := make(chan struct{})
 	go func() {

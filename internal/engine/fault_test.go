@@ -18,6 +18,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 )
 
 const one = header + "SR0001;2026-07-01T12:00:00Z;1;1\n"
@@ -31,13 +32,13 @@ func (h *house) feed() ledger.Feed {
 
 func TestAFileThatChangesWhileItIsReadSettlesAnew(t *testing.T) {
 	t.Parallel()
-	for _, step := range []Step{StepOpened, StepStaged, StepMarked} {
+	for _, step := range []load.Step{load.StepOpened, load.StepStaged, load.StepMarked} {
 		t.Run(string(step), func(t *testing.T) {
 			t.Parallel()
 			h := newHouse(t, gauges)
 			path := filepath.Join(h.root, "in", "G_K1_20260701T1200.csv")
 			var once sync.Once
-			h.onStep = func(_ string, _ int64, s Step) {
+			h.onStep = func(_ string, _ int64, s load.Step) {
 				if s != step {
 					return
 				}
@@ -330,12 +331,12 @@ func TestWhoHoldsTheTargetIsTold(t *testing.T) {
 	require.NoError(t, err)
 	h.drop("G_K1_20260701T1300.csv", strings.Replace(one, "12:00", "13:00", 1))
 	h.wait("somebody to be named", func() bool {
-		return slices.ContainsFunc(h.engine.Progress(), func(p Progress) bool { return strings.Contains(p.Where(), "waits for night shift of ") })
+		return slices.ContainsFunc(h.engine.Progress.List(), func(p load.Progress) bool { return strings.Contains(p.Where(), "waits for night shift of ") })
 	})
 	_, err = holder.Exec(ctx, "COMMIT")
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1300.csv").State)
-	h.wait("the load to be over", func() bool { return len(h.engine.Progress()) == 0 })
+	h.wait("the load to be over", func() bool { return len(h.engine.Progress.List()) == 0 })
 }
 
 // TestManyRows goes the way of large loads: the key's index after the rows,
@@ -377,8 +378,8 @@ func TestForeignWriters(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
 	var once sync.Once
-	h.onStep = func(_ string, _ int64, step Step) {
-		if step == StepLocked {
+	h.onStep = func(_ string, _ int64, step load.Step) {
+		if step == load.StepLocked {
 			once.Do(func() {
 				go h.exec("BEGIN; INSERT INTO river.gauge (station_id, observed_at) VALUES ('SR0001', '2026-07-01T12:00:00Z'); SELECT pg_sleep(0.3); COMMIT")
 				h.wait("the other session", func() bool {
@@ -399,8 +400,8 @@ func TestAFencedServiceCannotCommit(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
 	var once sync.Once
-	h.onStep = func(_ string, _ int64, step Step) {
-		if step == StepStaged {
+	h.onStep = func(_ string, _ int64, step load.Step) {
+		if step == load.StepStaged {
 			once.Do(func() { h.exec("UPDATE mullein.feed SET fence = fence + 1000") })
 		}
 	}
@@ -442,14 +443,16 @@ func TestTwoServices(t *testing.T) {
 
 func TestAScheduleStartsRuns(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(gauges, "arrival: true", `cron: "* * * * *"`, 1)).start()
+	h := newHouse(t, strings.Replace(gauges, "arrival: true", `cron: "* * * * *"`, 1))
+	ahead := 58*time.Second - time.Duration(time.Now().Second())*time.Second // the minute is nearly over
+	h.now = func() time.Time { return time.Now().Add(ahead) }
+	h.start()
 	h.drop("G_K1_20260701T1200.csv", one)
-	const minute = 70 * time.Second
-	require.Eventually(t, func() bool { return len(h.loaded()) == 1 }, minute, 100*time.Millisecond, "a run begins within a minute")
+	h.wait("a run at the full minute", func() bool { return len(h.loaded()) == 1 })
 	runs, err := h.ledger.Runs(context.Background(), "gauges", 0, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "schedule", runs[0].Cause)
-	assert.Less(t, runs[0].QueuedAt.Second(), 5, "at the full minute")
+	assert.Zero(t, h.feed().FiredAt.Second(), "at the full minute")
 }
 
 // TestAFileThatComesBack moves a file that waits away and back again.
@@ -541,8 +544,8 @@ func TestAStopFinishesOrRollsBackTheLoadAtHand(t *testing.T) {
 			h := newHouse(t, gauges)
 			staged := make(chan struct{})
 			var once sync.Once
-			h.onStep = func(_ string, _ int64, step Step) {
-				if step == StepStaged {
+			h.onStep = func(_ string, _ int64, step load.Step) {
+				if step == load.StepStaged {
 					once.Do(func() { close(staged); <-time.After(c.wait) })
 				}
 			}

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/balance"
-	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
+	"mullein/internal/reading"
 )
 
 // TestAGrowingFileIsLoadedWhole writes a file piece by piece, each piece well
@@ -47,39 +47,6 @@ func TestAGrowingFileIsLoadedWhole(t *testing.T) {
 	list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, list, 1, "one arrival, however often it was seen")
-}
-
-// TestAListingFindsWhatEventsMissed works without any events.
-func TestAListingFindsWhatEventsMissed(t *testing.T) {
-	t.Parallel()
-	ctx := context.Background()
-	h := newHouse(t, gauges)
-	f, err := feed.Parse("x", []byte(gauges))
-	require.NoError(t, err)
-	readied := 0
-	o := &lookout{e: New(Options{Ledger: h.ledger, Roots: []string{h.root}}), feed: f, waiting: map[string]*candidate{}, ready: func() { readied++ }}
-	defer o.close()
-	h.drop("deep/er/G_K1_20260701T1200.csv", one)
-	h.drop("G_K1_20260701T1300.csv.part", one)
-	h.drop(".hidden/G_K1_20260701T1400.csv", one)
-	h.drop("other.csv", one)
-	_, err = o.tryList(ctx)
-	require.NoError(t, err)
-	require.Len(t, o.waiting, 1)
-	_, err = o.tryList(ctx)
-	require.NoError(t, err)
-	require.Len(t, o.waiting, 1, "a second look finds nothing new")
-	for _, c := range o.waiting {
-		c.since = c.since.Add(-time.Minute)
-	}
-	o.settle(ctx)
-	assert.Equal(t, 1, readied)
-	ready, err := h.ledger.InStates(ctx, "gauges", 0, 1000, ledger.Ready)
-	require.NoError(t, err)
-	require.Len(t, ready, 1)
-	assert.Equal(t, "deep/er/G_K1_20260701T1200.csv", ready[0].Path)
-	o.list(ctx)
-	assert.Greater(t, time.Until(o.next), minRest-time.Second, "a listing rests before the next")
 }
 
 // TestTextsAsSuppliersWriteThem reads byte order marks, gzip, other line ends,
@@ -151,13 +118,13 @@ func TestRowsOfALaterRunAreUnchanged(t *testing.T) {
 func TestRejectsAreBoundedAndCounted(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "rejects: 1", "rejects: 100%", 1)).start()
-	const bad = ledger.MaxRejects + 500
+	const bad = reading.MaxRejects + 500
 	long := strings.Repeat("x", 5000)
 	h.drop("G_K1_20260701T1200.csv", one+strings.Repeat("SR9999;2026-07-01T12:00:00Z;"+long+";1\n", bad))
 	a := h.arrival("G_K1_20260701T1200.csv")
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: bad + 1, Inserted: 1, Rejected: bad}, a.Balance)
-	assert.Equal(t, []string{fmt.Sprintf("%d %d %d", ledger.MaxRejects, valueKept+3, originalKept+3)},
+	assert.Equal(t, []string{fmt.Sprintf("%d %d %d", reading.MaxRejects, 200+3, reading.OriginalKept+3)},
 		h.lines("SELECT count(*) || ' ' || max(length(value)) || ' ' || max(length(original)) FROM mullein_records.reject"))
 }
 

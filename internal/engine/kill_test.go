@@ -17,7 +17,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/core/fate"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/localpg"
 )
 
@@ -58,7 +60,7 @@ func quiet(t *testing.T, batches int) []string {
 
 // process starts this test binary as a service of the house. die is the step
 // at which it kills itself, when it comes there for the after-th time.
-func (h *house) process(service string, die Step, after int) *exec.Cmd {
+func (h *house) process(service string, die load.Step, after int) *exec.Cmd {
 	h.t.Helper()
 	c := exec.Command(os.Args[0])
 	c.Env = append(os.Environ(), "MULLEIN_TEST_DATABASE="+h.url, "MULLEIN_TEST_ROOT="+h.root, "MULLEIN_TEST_SERVICE="+service,
@@ -91,7 +93,7 @@ func (h *house) consistent(batches int) {
 func TestAKillAtEachStepLosesNothing(t *testing.T) {
 	t.Parallel()
 	want := quiet(t, 1)
-	for _, step := range []Step{StepClaimed, StepOpened, StepStaged, StepLocked, StepMerged, StepMarked, StepCommitted} {
+	for _, step := range []load.Step{load.StepClaimed, load.StepOpened, load.StepStaged, load.StepLocked, load.StepMerged, load.StepMarked, load.StepCommitted} {
 		t.Run(string(step), func(t *testing.T) {
 			h := newHouse(t, gauges)
 			h.deliver(0)
@@ -141,13 +143,13 @@ func TestAFileThatKillsItsReaderIsHeld(t *testing.T) {
 	h := newHouse(t, gauges)
 	h.drop("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;1;1\n")
 	service := uuid.NewString()
-	for range killLimit {
-		require.Error(t, h.process(service, StepOpened, 0).Wait())
+	for range fate.KillLimit {
+		require.Error(t, h.process(service, load.StepOpened, 0).Wait())
 	}
-	last := h.process(service, StepOpened, 0)
+	last := h.process(service, load.StepOpened, 0)
 	a := h.arrival("G_K1_20260701T1200.csv")
 	assert.Equal(t, ledger.Held, a.State)
-	assert.Contains(t, a.Reason, fmt.Sprintf("the service ended %d times while it read this file", killLimit))
+	assert.Contains(t, a.Reason, fmt.Sprintf("the service ended %d times while it read this file", fate.KillLimit))
 	end(t, last)
 }
 
@@ -166,8 +168,8 @@ func TestTheDatabaseStopsInMidLoad(t *testing.T) {
 	h := houseAt(t, pg.URL(), gauges)
 	var once sync.Once
 	crashed := make(chan error, 1)
-	h.onStep = func(_ string, _ int64, step Step) {
-		if step == StepStaged {
+	h.onStep = func(_ string, _ int64, step load.Step) {
+		if step == load.StepStaged {
 			once.Do(func() { crashed <- pg.Crash(ctx) })
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/table"
 )
 
@@ -204,8 +205,8 @@ func TestAFileThatIsReplacedBeforeItIsPutAway(t *testing.T) {
 	h := newHouse(t, with("put_away: delete"))
 	const path = "G_K1_20260701T1200.csv"
 	replaced := false
-	h.onStep = func(_ string, _ int64, s Step) {
-		if s == StepCommitted && !replaced {
+	h.onStep = func(_ string, _ int64, s load.Step) {
+		if s == load.StepCommitted && !replaced {
 			replaced = true
 			h.drop(path, header+row(1, "2"))
 		}
@@ -303,7 +304,7 @@ func TestSmallFilesShareATransaction(t *testing.T) {
 
 func mustTable(t *testing.T, f *feed.Feed) *table.Table {
 	t.Helper()
-	shape, err := Table(f)
+	shape, err := load.Wanted(f)
 	require.NoError(t, err)
 	return shape
 }
@@ -340,8 +341,8 @@ func TestARunIsCancelledAndLimited(t *testing.T) {
 	h := newHouse(t, gauges)
 	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
 	gate := make(chan struct{})
-	h.onStep = func(_ string, _ int64, s Step) {
-		if s == StepStaged {
+	h.onStep = func(_ string, _ int64, s load.Step) {
+		if s == load.StepStaged {
 			<-gate
 		}
 	}
@@ -349,11 +350,13 @@ func TestARunIsCancelledAndLimited(t *testing.T) {
 	h.start()
 	run, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
 	require.NoError(t, err)
-	h.wait("the load", func() bool { return len(h.engine.Progress()) == 1 && h.engine.Progress()[0].Step == StepStaged })
+	h.wait("the load", func() bool {
+		return len(h.engine.Progress.List()) == 1 && h.engine.Progress.List()[0].Step == load.StepStaged
+	})
 	_, err = h.ledger.CancelRun(ctx, run.ID, "ada")
 	require.NoError(t, err)
 	h.wait("the cancellation to be heard", func() bool {
-		w := h.engine.worker("gauges")
+		w := h.engine.held("gauges")
 		return w != nil && w.endRun.Load() != nil
 	})
 	time.AfterFunc(300*time.Millisecond, func() { close(gate) })
@@ -375,8 +378,8 @@ func TestTheTimeLimitOfARun(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false, time_limit: 300ms", 1))
 	gate := make(chan struct{})
-	h.onStep = func(_ string, _ int64, s Step) {
-		if s == StepStaged {
+	h.onStep = func(_ string, _ int64, s load.Step) {
+		if s == load.StepStaged {
 			<-gate
 		}
 	}
@@ -388,7 +391,7 @@ func TestTheTimeLimitOfARun(t *testing.T) {
 	assert.Contains(t, run.Reason, "the time limit of 300ms was reached")
 	assert.Empty(t, h.loaded())
 	h.put(strings.Replace(gauges, "arrival: true", "arrival: false", 1))
-	h.wait("the new version", func() bool { w := h.engine.worker("gauges"); return w != nil && w.version == 2 })
+	h.wait("the new version", func() bool { w := h.engine.held("gauges"); return w != nil && w.version == 2 })
 	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "what was not loaded waits for the next run")
 }
 
@@ -454,7 +457,7 @@ func TestRedoUndoesAndLoadsAgain(t *testing.T) {
 	h.drop(path, header+row(1, "1")+row(2, "2"))
 	a := h.arrival(path)
 	h.put(strings.Replace(gauges, "maximum: 30", "maximum: 1", 1)) // the second row is a reject now
-	h.wait("the new version", func() bool { w := h.engine.worker("gauges"); return w != nil && w.version == 2 })
+	h.wait("the new version", func() bool { w := h.engine.held("gauges"); return w != nil && w.version == 2 })
 	_, err := h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "ada", "stricter bounds")
 	require.NoError(t, err)
 	h.wait("the redo", func() bool {
@@ -484,13 +487,13 @@ func TestReconcileAfterARestore(t *testing.T) {
 		h.drop(fmt.Sprintf("G_K1_20260701T120%d.csv", n), header+row(n, "1"))
 	}
 	h.wait("the loads", func() bool { return len(h.loaded()) == 3 })
-	list, err := h.engine.Reconcile(ctx, "gauges", false)
+	list, err := h.engine.inspect.Reconcile(ctx, "gauges", false)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.stop()
 	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE FROM mullein_records.arrival WHERE id = 2;
 		DELETE FROM mullein.load WHERE arrival = 3; DELETE FROM river.gauge WHERE from_arrival = 3`)
-	list, err = h.engine.Reconcile(ctx, "gauges", true)
+	list, err = h.engine.inspect.Reconcile(ctx, "gauges", true)
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	for i, want := range []string{"in the ledger it is ready", "the ledger does not know it", "the target has no marker of it"} {
@@ -500,7 +503,7 @@ func TestReconcileAfterARestore(t *testing.T) {
 	assert.Equal(t, []string{"true"}, h.lines(`SELECT (captures->>'catchment' = 'K1' AND path LIKE to_char(slot AT TIME ZONE 'UTC', '"%"YYYYMMDD"T"HH24MI"%"'))::text FROM mullein_records.arrival WHERE id = 2`), "what its name says")
 	h.start()
 	h.wait("all to be loaded again", func() bool { return len(h.loaded()) == 3 && h.count("river.gauge") == "3" })
-	list, err = h.engine.Reconcile(ctx, "gauges", false)
+	list, err = h.engine.inspect.Reconcile(ctx, "gauges", false)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.drop("G_K2_20260701T1200.csv", header+row(9, "1"))
@@ -511,18 +514,18 @@ func TestWhichAndDeliver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()
 	f := h.definition()
-	_, err := h.engine.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), false)
+	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), false)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
-	_, err = h.engine.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), false)
+	_, err = h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), false)
 	assert.ErrorContains(t, err, "lies there already")
 	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern", "../G_K1_20260701T1200.csv": "is not a plain path"} {
-		_, err = h.engine.Deliver(f, path, strings.NewReader("x"), false)
+		_, err = h.engine.inspect.Deliver(f, path, strings.NewReader("x"), false)
 		assert.ErrorContains(t, err, want)
 	}
 	h.drop("other.txt", "x")
 	h.drop(".hidden", "x")
-	list, more, err := h.engine.Which(ctx, f, 10)
+	list, more, err := h.engine.inspect.Which(ctx, f, 10)
 	require.NoError(t, err)
 	assert.False(t, more)
 	got := map[string]string{}
@@ -530,7 +533,7 @@ func TestWhichAndDeliver(t *testing.T) {
 		got[s.Path] = fmt.Sprint(s.Taken, " ", s.State, " ", s.Why)
 	}
 	assert.Equal(t, map[string]string{"sub/G_K1_20260701T1200.csv": "true loaded ", "other.txt": "false  does not fit the pattern " + f.Landing.Files.String(), ".hidden": "false  a dot-file"}, got)
-	_, more, err = h.engine.Which(ctx, f, 1)
+	_, more, err = h.engine.inspect.Which(ctx, f, 1)
 	require.NoError(t, err)
 	assert.True(t, more)
 }
@@ -548,8 +551,8 @@ func TestACopyWaitsForItsOriginal(t *testing.T) {
 			t.Parallel()
 			h := newHouse(t, manual(with("")))
 			done := !rewritten
-			h.onStep = func(_ string, _ int64, s Step) {
-				if s == StepStaged && !done {
+			h.onStep = func(_ string, _ int64, s load.Step) {
+				if s == load.StepStaged && !done {
 					done = true
 					h.drop(first, header+row(2, "2"))
 				}

@@ -9,7 +9,9 @@ import (
 	"syscall"
 	"testing"
 
+	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/table"
 )
@@ -39,10 +41,10 @@ func child(url string) {
 		panic(err)
 	}
 	left, _ := strconv.Atoi(os.Getenv("MULLEIN_TEST_AFTER"))
-	e := New(Options{
-		Ledger: l, Target: d, Roots: []string{os.Getenv("MULLEIN_TEST_ROOT")}, Service: os.Getenv("MULLEIN_TEST_SERVICE"), Name: "child",
+	e := New(Options{ID: os.Getenv("MULLEIN_TEST_SERVICE"), Env: &load.Env{
+		Ledger: l, Databases: map[string]*table.Database{feed.MainConnection: d}, Roots: []string{os.Getenv("MULLEIN_TEST_ROOT")}, Service: "child", Progress: &load.Progresses{},
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})),
-		OnStep: func(_ string, _ int64, step Step) {
+		OnStep: func(_ string, _ int64, step load.Step) {
 			if string(step) != os.Getenv("MULLEIN_TEST_DIE_AT") {
 				return
 			}
@@ -51,7 +53,7 @@ func child(url string) {
 				select {} // until it arrives
 			}
 		},
-	})
+	}})
 	if err := e.Run(ctx); err != nil {
 		panic(err)
 	}

@@ -180,7 +180,7 @@ func (s *supplier) step() {
 		back := l.recalled
 		s.say("%d is recalled, or put back: %t", l.arrival, back)
 		for _, preview := range []bool{true, false} {
-			_, err := s.engine.Recall(ctx, l.arrival, back, preview, "ada", "a test")
+			_, err := s.engine.inspect.Recall(ctx, l.arrival, back, preview, "ada", "a test")
 			require.NoError(s.t, err)
 		}
 		l.recalled = !back

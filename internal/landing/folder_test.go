@@ -90,24 +90,19 @@ func TestAnOpenFileKnowsWhetherItIsStillTheOne(t *testing.T) {
 
 func TestTheWatcherHearsOfFilesInNewFolders(t *testing.T) {
 	root, f := folder(t)
-	w, err := f.Watch()
+	w, err := NewWatcher()
 	require.NoError(t, err)
-	defer w.Close()
 	heard := make(chan string, 100)
-	go func() {
-		defer close(heard)
-		for {
-			c, ok := w.Next()
-			if !ok {
-				return
-			}
-			if c.Everything {
-				heard <- "everything"
-			} else {
-				heard <- c.Path
-			}
+	stop, err := w.Watch(f, func(c Changed) {
+		if c.Everything {
+			heard <- "everything"
+		} else {
+			heard <- c.Path
 		}
-	}()
+	})
+	require.NoError(t, err)
+	defer stop()
+	go w.Run(t.Context())
 	require.NoError(t, os.WriteFile(filepath.Join(root, "in/deep/a.csv"), []byte("a"), 0o644))
 	assert.Equal(t, "deep/a.csv", <-heard)
 	require.NoError(t, os.Mkdir(filepath.Join(root, "in/new"), 0o755))

@@ -3,19 +3,24 @@ package ledger
 import (
 	"context"
 	"encoding/json"
-	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
-
-	"mullein/internal/core/balance"
 )
+
+// File names a file of a feed's landing.
+type File struct {
+	Feed string `json:"feed"`
+	Path string `json:"path"`
+}
 
 // Look is a path of a landing as it was last recorded.
 type Look struct {
+	File     `gorm:"embedded"`
 	ID       int64
-	Path     string
 	Size     int64
 	Modified time.Time
 	Inode    int64
@@ -23,20 +28,21 @@ type Look struct {
 	IsList   bool
 }
 
-// Known returns the newest arrival of each of the paths that the ledger has.
+// Known returns the newest arrival of each of the files that the ledger has.
 // Membership here, and nothing else, decides what is new.
-func (l *Ledger) Known(ctx context.Context, feed string, paths []string) (map[string]Look, error) {
-	var looks []Look
-	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("id, path, size, modified, inode, state, is_list"), each(paths), feed).Scan(&looks).Error
-	known := make(map[string]Look, len(looks))
-	for _, look := range looks {
-		known[look.Path] = look
+func (l *Ledger) Known(ctx context.Context, files []File) ([]Look, error) {
+	text, err := json.Marshal(files)
+	if err != nil {
+		return nil, err
 	}
-	return known, err
+	var looks []Look
+	err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (
+		SELECT id, feed, path, size, modified, inode, state, is_list FROM arrival a WHERE `+ofPath("a")+` = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k`, string(text)).Scan(&looks).Error
+	return looks, err
 }
 
 // newestOf returns a FROM item, k, with the newest arrival of each path, as far as
-// there is one. It takes [each] of the paths and the feed.
+// there is one. It takes [textList] of the paths and the feed.
 func newestOf(columns string) string {
 	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p ORDER BY a.id DESC LIMIT 1) k"
 }
@@ -55,35 +61,42 @@ func newest(a string) string {
 	return "NOT EXISTS (SELECT 1 FROM arrival later WHERE " + ofPath("later") + " = " + ofPath(a) + " AND later.id > " + a + ".id)"
 }
 
-// each writes texts as one parameter.
-func each(texts []string) string {
+// textList writes texts as one parameter.
+func textList(texts []string) string {
 	out, _ := json.Marshal(texts) // texts only: it cannot fail
 	return string(out)
 }
 
-// Notice records arrivals of a feed that were seen for the first time and fills
-// in their numbers. Those that another service has noticed meanwhile are left
-// out and keep the number 0.
+// Notice records arrivals that were seen for the first time and fills in their
+// numbers. Those that another service has noticed meanwhile are left out and keep
+// the number 0.
 func (l *Ledger) Notice(ctx context.Context, arrivals []*Arrival) error {
 	if len(arrivals) == 0 {
 		return nil
 	}
-	feed := arrivals[0].Feed
+	files := make([]File, len(arrivals))
+	feeds := map[string]bool{}
+	for i, a := range arrivals {
+		files[i], feeds[a.Feed] = File{a.Feed, a.Path}, true
+	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		if err := tx.Exec("SELECT pg_advisory_xact_lock(hashtext(?), 1)", feed).Error; err != nil {
-			return nil, err
-		}
-		paths := make([]string, len(arrivals))
-		for i, a := range arrivals {
-			paths[i] = a.Path
-		}
-		known, err := (&Ledger{db: tx}).Known(ctx, feed, paths)
+		// Always in the same order, so that two services never wait for each other.
+		err := tx.Exec(`SELECT pg_advisory_xact_lock(h, 1) FROM (SELECT DISTINCT hashtext(f) AS h FROM jsonb_array_elements_text(?::jsonb) f ORDER BY 1) k`,
+			textList(slices.Sorted(maps.Keys(feeds)))).Error
 		if err != nil {
 			return nil, err
 		}
+		looks, err := (&Ledger{db: tx}).Known(ctx, files)
+		if err != nil {
+			return nil, err
+		}
+		known := make(map[File]Look, len(looks))
+		for _, k := range looks {
+			known[k.File] = k
+		}
 		var fresh []*Arrival
-		for _, a := range arrivals {
-			k, ok := known[a.Path]
+		for i, a := range arrivals {
+			k, ok := known[files[i]]
 			if !ok || k.State == Gone || k.Size != a.Size || k.Inode != a.Inode || !k.Modified.Equal(a.Modified) {
 				fresh = append(fresh, a)
 			}
@@ -114,45 +127,10 @@ func arrivalEvent(a *Arrival) Event {
 	return e
 }
 
-// ErrMoved says that an arrival is no longer in the state it was taken for.
-var ErrMoved = errors.New("the arrival has moved on")
-
-// Move brings an arrival from one of the states to another and sets more
-// columns. It returns ErrMoved when the arrival is in none of them.
-func (l *Ledger) Move(ctx context.Context, id int64, from []State, to State, more map[string]any) error {
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) { return move(tx, id, from, to, more) })
-}
-
-func move(tx *gorm.DB, id int64, from []State, to State, more map[string]any) ([]Event, error) {
-	values := map[string]any{"state": to}
-	for k, v := range more {
-		if b, ok := v.(balance.Balance); ok {
-			text, err := json.Marshal(b)
-			if err != nil {
-				return nil, err
-			}
-			v = string(text)
-		}
-		values[k] = v
-	}
-	done := tx.Model(&Arrival{}).Where("id = ? AND state IN ?", id, from).Updates(values)
-	if done.Error != nil {
-		return nil, done.Error
-	}
-	if done.RowsAffected == 0 {
-		return nil, ErrMoved
-	}
-	var a Arrival
-	if err := tx.First(&a, id).Error; err != nil {
-		return nil, err
-	}
-	return arrivalEvents(&a), touchSlots(tx, []Arrival{a})
-}
-
 // Awaited is a file that is to be loaded, as it was recorded.
 type Awaited struct {
+	File       `gorm:"embedded"`
 	ID         int64
-	Path       string
 	Size       int64
 	Modified   time.Time
 	Inode      int64
@@ -160,41 +138,28 @@ type Awaited struct {
 	Generation int
 }
 
-// Pending returns the arrivals of a feed that were noticed and not begun to be
-// loaded, with numbers above after, oldest first.
-func (l *Ledger) Pending(ctx context.Context, feed string, after int64, most int) ([]Awaited, error) {
-	var out []Awaited
-	err := l.with(ctx).Raw(`SELECT id, path, size, modified, inode, away_to, generation FROM arrival
-		WHERE feed = ? AND state IN ('noticed', 'settling', 'ready') AND id > ? ORDER BY id LIMIT ?`, feed, after, most).Scan(&out).Error
-	return out, err
+// After says after which arrival of a feed a page begins.
+type After struct {
+	Feed  string `json:"feed"`
+	After int64  `json:"after"`
 }
 
-// Still is a file that was still long enough, as it was then.
-type Still struct {
-	ID       int64     `json:"id"` // of the arrival
-	Size     int64     `json:"size"`
-	Modified time.Time `json:"modified"`
-	Inode    int64     `json:"inode"`
-}
+// eachAfter is a FROM item, f, with feeds and the arrivals after which to begin; it
+// takes the JSON of a list of [After].
+const eachAfter = `jsonb_to_recordset(?::jsonb) AS f(feed text, after bigint)`
 
-// Settled makes arrivals ready whose files are whole. Those that have moved on
-// are passed over.
-func (l *Ledger) Settled(ctx context.Context, files []Still) error {
-	text, err := json.Marshal(files)
+// Pending returns arrivals of feeds that were noticed and not begun to be loaded,
+// up to most of each feed, the oldest of each feed first.
+func (l *Ledger) Pending(ctx context.Context, from []After, most int) ([]Awaited, error) {
+	text, err := json.Marshal(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		var ready []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, inode = s.inode, ready_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, inode bigint)
-			WHERE a.id = s.id AND `+stateOf("a")+` IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`, string(text)).Scan(&ready).Error
-		events := make([]Event, len(ready))
-		for i := range ready {
-			events[i] = arrivalEvent(&ready[i])
-		}
-		return events, err
-	})
+	var out []Awaited
+	err = l.with(ctx).Raw(`SELECT a.* FROM `+eachAfter+` CROSS JOIN LATERAL (
+		SELECT id, feed, path, size, modified, inode, away_to, generation FROM arrival
+		WHERE feed = f.feed AND state IN ('noticed', 'settling', 'ready') AND id > f.after ORDER BY id LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&out).Error
+	return out, err
 }
 
 // InStates returns the arrivals of a feed in the states with numbers above

@@ -21,7 +21,7 @@ func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
 	if len(results) == 0 {
 		return nil
 	}
-	if err := tx.Select("id", "feed").Where("id IN ?", of).Find(&arrivals).Error; err != nil {
+	if err := tx.Select("id", "feed").Where(isOneOf("id"), numbers(of)).Find(&arrivals).Error; err != nil {
 		return err
 	}
 	feeds := map[int64]string{}
@@ -31,7 +31,7 @@ func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
 	for i := range results {
 		results[i].Feed = feeds[results[i].ArrivalID]
 	}
-	if err := tx.Where("arrival_id IN ?", of).Delete(&CheckResult{}).Error; err != nil {
+	if err := tx.Where(isOneOf("arrival_id"), numbers(of)).Delete(&CheckResult{}).Error; err != nil {
 		return err
 	}
 	return tx.CreateInBatches(results, 500).Error
@@ -70,10 +70,18 @@ func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([
 // RecentRows returns how many rows the last loads of a feed read, the newest first.
 func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float64, error) {
 	out := []float64{}
-	err := l.with(ctx).Raw(`SELECT rows FROM (
-			SELECT sum((balance->>'read')::bigint)::float8 AS rows, max(finished_at) AS at, max(id) AS id FROM (
-				SELECT * FROM arrival WHERE feed = ? AND state = 'loaded' AND NOT is_list AND mends IS NULL ORDER BY finished_at DESC LIMIT 1000) a
-			GROUP BY CASE WHEN delivery = '' THEN id::text ELSE delivery END ORDER BY at DESC, id DESC LIMIT ?) d`, feed, most).Scan(&out).Error
+	// One delivery after the other, the newest first: however many files one has.
+	err := l.with(ctx).Raw(`WITH RECURSIVE a AS NOT MATERIALIZED (
+			SELECT * FROM arrival WHERE feed = ? AND state = 'loaded' AND NOT is_list AND mends IS NULL
+		), d AS (
+			(SELECT id, delivery, run_id, finished_at, balance, 1 AS n FROM a ORDER BY finished_at DESC, id DESC LIMIT 1)
+			UNION ALL
+			SELECT x.id, x.delivery, x.run_id, x.finished_at, x.balance, d.n + 1 FROM d CROSS JOIN LATERAL (
+				SELECT * FROM a WHERE (a.finished_at, a.id) < (d.finished_at, d.id) AND (d.delivery = '' OR a.delivery <> d.delivery)
+				ORDER BY a.finished_at DESC, a.id DESC LIMIT 1) x WHERE d.n < ?
+		)
+		SELECT CASE WHEN delivery = '' THEN (balance->>'read')::float8
+			ELSE (SELECT sum((balance->>'read')::float8) FROM a WHERE a.delivery = d.delivery AND a.run_id IS NOT DISTINCT FROM d.run_id) END AS rows FROM d ORDER BY n`, feed, most).Scan(&out).Error
 	if err != nil {
 		return nil, fmt.Errorf("look up the rows of earlier loads: %w", err)
 	}
@@ -142,7 +150,7 @@ type MendedRow struct {
 // Mend records an arrival that holds mended rejects of another, ready to be
 // loaded.
 func (l *Ledger) Mend(ctx context.Context, mended *Arrival, numbers []int, who, because string) error {
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		if err := tx.Create(mended).Error; err != nil {
 			return nil, err
 		}

@@ -81,11 +81,12 @@ func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCount
 	return counts, nil
 }
 
-// SumTallies makes one row of each state of what changes of a feed's arrivals
-// left behind.
-func (l *Ledger) SumTallies(ctx context.Context, feed string) error {
-	return l.with(ctx).Exec(`WITH gone AS (DELETE FROM tally WHERE feed = ? RETURNING feed, state, n)
-		INSERT INTO tally SELECT feed, state, sum(n) FROM gone GROUP BY feed, state HAVING sum(n) <> 0`, feed).Error
+// SumTallies makes one row of each feed and state of what changes of arrivals left
+// behind, for the feeds that have the most of them.
+func (l *Ledger) SumTallies(ctx context.Context, feeds int) error {
+	return l.with(ctx).Exec(`WITH many AS (SELECT feed FROM tally GROUP BY feed HAVING count(*) > count(DISTINCT state) ORDER BY count(*) DESC LIMIT ?),
+			gone AS (DELETE FROM tally WHERE feed IN (SELECT feed FROM many) RETURNING feed, state, n)
+		INSERT INTO tally SELECT feed, state, sum(n) FROM gone GROUP BY feed, state HAVING sum(n) <> 0`, feeds).Error
 }
 
 // Mark is the arrivals of a feed that came within a few minutes and are in the

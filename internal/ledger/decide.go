@@ -58,8 +58,8 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		return nil, &ConflictError{"no arrivals to " + string(v)}
 	}
 	var list []Arrival
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id IN ?", of).Order("id").Find(&list).Error; err != nil {
+	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where(isOneOf("id"), numbers(of)).Order("id").Find(&list).Error; err != nil {
 			return nil, err
 		}
 		if err := allIn(list, of, v, verb.from); err != nil {
@@ -81,13 +81,13 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		case Skip, Hold:
 			values["finished_at"] = gorm.Expr("now()")
 		}
-		if err := tx.Model(&Arrival{}).Where("id IN ?", of).Updates(values).Error; err != nil {
+		if err := tx.Model(&Arrival{}).Where(isOneOf("id"), numbers(of)).Updates(values).Error; err != nil {
 			return nil, err
 		}
 		if v == Redo {
 			// What was loaded once is loaded as the next generation of its content.
 			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
-				WHERE id IN ? AND generation > 0`, of).Error
+				WHERE `+isOneOf("id")+` AND generation > 0`, numbers(of)).Error
 			if err != nil {
 				return nil, err
 			}
@@ -95,7 +95,7 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		if err := decided(tx, list, v, who, because); err != nil {
 			return nil, err
 		}
-		if err := tx.Where("id IN ?", of).Order("id").Find(&list).Error; err != nil {
+		if err := tx.Where(isOneOf("id"), numbers(of)).Order("id").Find(&list).Error; err != nil {
 			return nil, err
 		}
 		events := make([]Event, len(list))
@@ -188,7 +188,7 @@ func (l *Ledger) Pick(ctx context.Context, f Filter, v Verb) ([]int64, error) {
 // skipped for it, as far as a selection takes them.
 func (l *Ledger) TakeBacklog(ctx context.Context, feed string, s Selection) (int64, error) {
 	var taken int64
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		done := s.narrow(tx.Model(&Arrival{})).Where("feed = ? AND backlog AND state = 'skipped' AND copy_of IS NULL", feed).
 			Updates(map[string]any{"state": Ready, "reason": "", "finished_at": nil, "backlog": false, "ready_at": gorm.Expr("now()")})
 		taken = done.RowsAffected
@@ -203,7 +203,7 @@ func (l *Ledger) AcceptFile(ctx context.Context, a *Arrival, who, because string
 	a.State, a.Forced, a.Reason = Ready, true, fmt.Sprintf("accepted by %s: %s", who, because)
 	now := time.Now().UTC()
 	a.ReadyAt = &now
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		if err := tx.Create(a).Error; err != nil {
 			return nil, err
 		}
@@ -229,7 +229,7 @@ func (l *Ledger) Decisions(ctx context.Context, arrival, slot int64) ([]Decision
 // ByNumber returns those of the arrivals that the ledger has.
 func (l *Ledger) ByNumber(ctx context.Context, of []int64) (map[int64]Arrival, error) {
 	var list []Arrival
-	err := l.with(ctx).Where("id IN ?", of).Find(&list).Error
+	err := l.with(ctx).Where(isOneOf("id"), numbers(of)).Find(&list).Error
 	out := make(map[int64]Arrival, len(list))
 	for _, a := range list {
 		out[a.ID] = a
@@ -251,7 +251,7 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 		}
 	}
 	a.State = Loaded
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Exec(`INSERT INTO arrival (id, feed, path, size, modified, inode, sha256, state, reason, captures, slot, slot_number, generation, noticed_at, came_at, finished_at, balance)
 			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded', 'recorded from the marker in the target', ?::jsonb, ?, ?, ?, ?, ?, ?, ?::jsonb)
 			ON CONFLICT (id) DO UPDATE SET state = 'loaded', sha256 = excluded.sha256, generation = excluded.generation, balance = excluded.balance,
@@ -279,7 +279,7 @@ func (l *Ledger) Rebuilt(ctx context.Context, loads []Afresh, who, because strin
 	if err != nil {
 		return err
 	}
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
 		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, balance = r.balance, finished_at = now(), try_after = NULL
 			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, string(text)).Scan(&list).Error
@@ -340,7 +340,7 @@ func (l *Ledger) OfDelivery(ctx context.Context, a *Arrival, in State) ([]int64,
 // Recalled records that loads were taken out of their target, and others put
 // back.
 func (l *Ledger) Recalled(ctx context.Context, out, back []int64, who, reason string) error {
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
 		for _, c := range []struct {
 			of   []int64
@@ -351,7 +351,7 @@ func (l *Ledger) Recalled(ctx context.Context, out, back []int64, who, reason st
 				continue
 			}
 			var changed []Arrival
-			err := tx.Raw(`UPDATE arrival SET state = ?, reason = ? WHERE id IN ? AND state = ? RETURNING *`, c.to, reason, c.of, c.from).Scan(&changed).Error
+			err := tx.Raw(`UPDATE arrival SET state = ?, reason = ? WHERE `+isOneOf("id")+` AND state = ? RETURNING *`, c.to, reason, numbers(c.of), c.from).Scan(&changed).Error
 			if err != nil {
 				return nil, err
 			}

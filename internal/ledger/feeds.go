@@ -14,7 +14,7 @@ import (
 // PutFeed creates a feed, or a new version of it when the definition differs
 // from the present one. A removed feed comes back with its history.
 func (l *Ledger) PutFeed(ctx context.Context, name, definition, by string) (version int, changed bool, err error) {
-	err = l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	err = l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Feed{Name: name}).Error; err != nil {
 			return nil, err
 		}
@@ -47,6 +47,25 @@ func (l *Ledger) Feeds(ctx context.Context) ([]Feed, error) {
 	var feeds []Feed
 	err := l.with(ctx).Where("removed_at IS NULL").Order("name").Find(&feeds).Error
 	return feeds, err
+}
+
+// FeedsNamed returns those of the feeds that are not removed.
+func (l *Ledger) FeedsNamed(ctx context.Context, names []string) ([]Feed, error) {
+	var feeds []Feed
+	err := l.with(ctx).Where("removed_at IS NULL AND name IN (SELECT jsonb_array_elements_text(?::jsonb))", textList(names)).Find(&feeds).Error
+	return feeds, err
+}
+
+// Present returns the present wording of each of the feeds, by name.
+func (l *Ledger) Present(ctx context.Context, names []string) (map[string]FeedVersion, error) {
+	var list []FeedVersion
+	err := l.with(ctx).Raw(`SELECT v.* FROM feed_version v JOIN feed f ON f.name = v.feed AND f.version = v.version
+		WHERE f.name IN (SELECT jsonb_array_elements_text(?::jsonb))`, textList(names)).Scan(&list).Error
+	out := make(map[string]FeedVersion, len(list))
+	for _, v := range list {
+		out[v.Feed] = v
+	}
+	return out, err
 }
 
 // Feed returns one feed that is not removed, or ErrNotFound.
@@ -106,120 +125,44 @@ func (l *Ledger) SetProblem(ctx context.Context, name, problem string) error {
 	})
 }
 
-func (l *Ledger) setFeed(ctx context.Context, name, state string, values map[string]any) error {
+// Listing is what a listing of a feed's landing told.
+type Listing struct {
+	Feed       string `json:"feed"`
+	ListedOnly bool   `json:"listed_only"` // no events come from the landing
+	Failed     bool   `json:"failed"`      // it could not be listed
+	Problem    string `json:"problem"`     // why; "" where it could be
+	SetProblem bool   `json:"set_problem"` // the feed's problem is to be Problem by now
+}
+
+// Listed records listings.
+func (l *Ledger) Listed(ctx context.Context, listings []Listing) error {
+	text, err := json.Marshal(listings)
+	if err != nil {
+		return err
+	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		var changed []string
+		err := tx.Raw(`WITH l AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS l(feed text, listed_only boolean, failed boolean, problem text, set_problem boolean)),
+				old AS (SELECT f.name, f.problem FROM feed f JOIN l ON l.feed = f.name),
+				new AS (UPDATE feed f SET listed_at = CASE WHEN l.failed THEN f.listed_at ELSE now() END, listed_only = l.listed_only,
+					problem = CASE WHEN l.set_problem THEN l.problem ELSE f.problem END FROM l WHERE f.name = l.feed RETURNING f.name, f.problem)
+			SELECT name FROM new JOIN old USING (name) WHERE new.problem <> old.problem ORDER BY name`, string(text)).Scan(&changed).Error
+		events := make([]Event, len(changed))
+		for i, name := range changed {
+			events[i] = Event{Kind: "feed", Feed: name, State: "problem"}
+		}
+		return events, err
+	})
+}
+
+func (l *Ledger) setFeed(ctx context.Context, name, state string, values map[string]any) error {
+	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		done := tx.Model(&Feed{}).Where("name = ? AND removed_at IS NULL", name).Updates(values)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return nil, fmt.Errorf("feed %q: %w", name, ErrNotFound)
 		}
 		return []Event{{Kind: "feed", Feed: name, State: state}}, done.Error
 	})
-}
-
-// Listed records when a landing was last listed.
-func (l *Ledger) Listed(ctx context.Context, name string) error {
-	return l.with(ctx).Model(&Feed{}).Where("name = ?", name).Update("listed_at", gorm.Expr("now()")).Error
-}
-
-// LeaseTime is how long a lease holds without renewal, by the database's clock.
-const LeaseTime = 8 * time.Second
-
-// Claim leases a feed to a holder and raises its fence. It returns 0 when
-// somebody else holds the lease. Claiming again raises the fence again.
-func (l *Ledger) Claim(ctx context.Context, feed, holder string) (fence int64, err error) {
-	err = l.with(ctx).Raw(`UPDATE feed SET lease_holder = ?, lease_until = now() + ? * interval '1 second', fence = fence + 1
-		WHERE name = ? AND removed_at IS NULL AND (lease_holder IS NULL OR lease_holder = ? OR lease_until < now())
-		RETURNING fence`, holder, LeaseTime.Seconds(), feed, holder).Scan(&fence).Error
-	return fence, err
-}
-
-// RaiseFence lifts a feed's fence above one that the target knows: records
-// that were restored from a back-up may have an old one. It returns 0 when the
-// holder has lost the lease.
-func (l *Ledger) RaiseFence(ctx context.Context, feed, holder string, above int64) (fence int64, err error) {
-	err = l.with(ctx).Raw(`UPDATE feed SET fence = greatest(fence, ?) + 1 WHERE name = ? AND lease_holder = ? AND lease_until >= now() RETURNING fence`,
-		above, feed, holder).Scan(&fence).Error
-	return fence, err
-}
-
-// Renew prolongs the leases of a holder and returns the feeds that it still holds.
-func (l *Ledger) Renew(ctx context.Context, holder string) (feeds []string, err error) {
-	err = l.with(ctx).Raw(`UPDATE feed SET lease_until = now() + ? * interval '1 second'
-		WHERE lease_holder = ? AND lease_until >= now() RETURNING name`, LeaseTime.Seconds(), holder).Scan(&feeds).Error
-	return feeds, err
-}
-
-// Release returns back a holder's lease of a feed.
-func (l *Ledger) Release(ctx context.Context, feed, holder string) error {
-	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL, lease_until = NULL WHERE name = ? AND lease_holder = ?`, feed, holder).Error
-}
-
-// Service is a running service, as it last spoke up.
-type Service struct {
-	ID        string    `json:"id" gorm:"primaryKey"`
-	Name      string    `json:"name"`
-	StartedAt time.Time `json:"started_at"`
-	SeenAt    time.Time `json:"seen_at"`
-	Alive     bool      `json:"alive" gorm:"->" doc:"It spoke up in time"`
-	Feeds     int       `json:"feeds" gorm:"->" doc:"Feeds that it works"`
-	Doing     string    `json:"-"`
-}
-
-// Serving records that a service is alive and what it does, as JSON. The first
-// call registers it.
-func (l *Ledger) Serving(ctx context.Context, id, name, doing string) error {
-	return l.with(ctx).Exec(`INSERT INTO service AS s (id, name, started_at, seen_at, doing) VALUES (?, ?, now(), now(), ?::jsonb)
-		ON CONFLICT (id) DO UPDATE SET seen_at = now(), name = excluded.name, doing = excluded.doing,
-			started_at = CASE WHEN s.seen_at < now() - ? * interval '1 second' THEN now() ELSE s.started_at END`, id, name, doing, LeaseTime.Seconds()).Error
-}
-
-// Left records that a service has ended.
-func (l *Ledger) Left(ctx context.Context, id string) error {
-	if err := l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL, lease_until = NULL WHERE lease_holder = ?`, id).Error; err != nil {
-		return err
-	}
-	return l.with(ctx).Exec(`UPDATE service SET seen_at = '-infinity', doing = '[]' WHERE id = ?`, id).Error
-}
-
-// Services returns the services that spoke up during the last hour.
-func (l *Ledger) Services(ctx context.Context) ([]Service, error) {
-	out := []Service{}
-	err := l.with(ctx).Raw(`SELECT s.id, s.name, s.started_at, s.seen_at, s.doing, s.seen_at > now() - ? * interval '1 second' AS alive,
-			(SELECT count(*) FROM feed f WHERE f.lease_holder = s.id AND f.lease_until >= now() AND f.removed_at IS NULL) AS feeds
-		FROM service s WHERE s.seen_at > now() - interval '1 hour' ORDER BY s.name, s.id`, LeaseTime.Seconds()).Scan(&out).Error
-	return out, err
-}
-
-// Leases says who works which feeds.
-type Leases struct {
-	Feeds  int // that are not removed
-	Free   []string
-	Mine   []string
-	Living int // services that speak up
-}
-
-// Leases looks at who works which feeds, from the view of one service.
-func (l *Ledger) Leases(ctx context.Context, holder string) (Leases, error) {
-	var rows []struct {
-		Name string
-		Free bool
-		Mine bool
-	}
-	err := l.with(ctx).Raw(`SELECT name, lease_holder IS NULL OR lease_until < now() AS free, coalesce(lease_holder = ? AND lease_until >= now(), false) AS mine
-		FROM feed WHERE removed_at IS NULL ORDER BY name`, holder).Scan(&rows).Error
-	if err != nil {
-		return Leases{}, err
-	}
-	out := Leases{Feeds: len(rows)}
-	for _, r := range rows {
-		if r.Mine {
-			out.Mine = append(out.Mine, r.Name)
-		} else if r.Free {
-			out.Free = append(out.Free, r.Name)
-		}
-	}
-	err = l.with(ctx).Raw(`SELECT count(*) FROM service WHERE seen_at > now() - ? * interval '1 second'`, LeaseTime.Seconds()).Scan(&out.Living).Error
-	return out, err
 }
 
 // SetWaits records what a delivery of a feed still waits for.
@@ -233,11 +176,16 @@ func (l *Ledger) SetWaits(ctx context.Context, name, waits string) error {
 	})
 }
 
-// Fire records that a feed's schedule came to a time, and reports whether it had
-// not before: each time fires once, whoever comes to it.
-func (l *Ledger) Fire(ctx context.Context, feed string, at time.Time) (bool, error) {
-	done := l.with(ctx).Exec(`UPDATE feed SET fired_at = ? WHERE name = ? AND (fired_at IS NULL OR fired_at < ?)`, at, feed, at)
-	return done.RowsAffected == 1, done.Error
+// Fire records that the schedules of feeds came to a time, and returns the names of
+// those that had not before: each time fires once, whoever comes to it.
+func (l *Ledger) Fire(ctx context.Context, times map[string]time.Time) (fires []string, err error) {
+	text, err := json.Marshal(times)
+	if err != nil {
+		return nil, err
+	}
+	err = l.with(ctx).Raw(`UPDATE feed f SET fired_at = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t
+		WHERE f.name = t.key AND (f.fired_at IS NULL OR f.fired_at < t.value::timestamptz) RETURNING f.name`, string(text)).Scan(&fires).Error
+	return fires, err
 }
 
 // After reports whether feeds have loaded something since a feed's last run that

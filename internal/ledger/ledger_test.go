@@ -54,6 +54,13 @@ func noticed(t testing.TB, l *Ledger, path string, what func(*Arrival)) *Arrival
 	return a
 }
 
+// decide does a verb to an arrival.
+func decide(t testing.TB, l *Ledger, v Verb, a *Arrival) {
+	t.Helper()
+	_, err := l.Decide(ctx, v, []int64{a.ID}, "ada", "a test")
+	require.NoError(t, err)
+}
+
 // begun brings an arrival into loading, within a run.
 func begun(t testing.TB, l *Ledger, a *Arrival) Run {
 	t.Helper()
@@ -172,16 +179,18 @@ func TestWhatWaitsIsGivenInOrder(t *testing.T) {
 			break
 		}
 		order = append(order, a.Path)
-		require.NoError(t, l.Move(ctx, a.ID, []State{Ready}, Skipped, nil))
+		decide(t, l, Skip, a)
 	}
 	assert.Equal(t, []string{"y", "z", "b", "c"}, order, "slot, then modified time, then name")
 
 	failed := noticed(t, l, "first", func(a *Arrival) { a.Slot = day(1) })
 	noticed(t, l, "second", func(a *Arrival) { a.Slot = day(2) })
 	begun(t, l, failed)
-	require.NoError(t, l.Move(ctx, failed.ID, []State{Loading}, Failed, map[string]any{"try_after": time.Now().Add(time.Hour)}))
+	later := time.Now().Add(time.Hour)
+	require.NoError(t, l.Failed(ctx, failed.ID, "away", &later))
 	assert.Equal(t, "first", first(t, l, Selection{}).Path, "one that is tried again blocks those behind it")
-	require.NoError(t, l.Move(ctx, failed.ID, []State{Failed}, Failed, map[string]any{"try_after": nil}))
+	begun(t, l, failed)
+	require.NoError(t, l.Failed(ctx, failed.ID, "away", nil))
 	assert.Equal(t, "second", first(t, l, Selection{}).Path, "one that needs a person does not")
 	blocking, err := l.Blocking(ctx, "gauges")
 	require.NoError(t, err)
@@ -195,8 +204,10 @@ func TestAMoveDemandsTheStateItWasTakenFor(t *testing.T) {
 	t.Parallel()
 	l := open(t)
 	a := noticed(t, l, "a", nil)
-	require.NoError(t, l.Move(ctx, a.ID, []State{Ready}, Settling, nil))
-	assert.ErrorIs(t, l.Move(ctx, a.ID, []State{Ready}, Gone, nil), ErrMoved)
+	require.NoError(t, l.Unsettle(ctx, a.ID))
+	assert.ErrorIs(t, l.Unsettle(ctx, a.ID), ErrMoved)
+	assert.ErrorIs(t, l.Failed(ctx, a.ID, "away", nil), ErrMoved)
+	require.NoError(t, l.PutBack(ctx, a.ID, 0, "it moved on, and is passed over"))
 	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1, false)
 	require.NoError(t, err)
 	assert.Empty(t, done)
@@ -252,9 +263,9 @@ func TestARunIsQueuedOnce(t *testing.T) {
 	for _, id := range ids {
 		assert.Equal(t, ids[0], id)
 	}
-	open, err := l.HasOpenWork(ctx, "gauges")
+	queued, err := l.QueuedRun(ctx, "gauges")
 	require.NoError(t, err)
-	assert.True(t, open)
+	assert.Equal(t, ids[0], queued.ID)
 	run, err := l.BeginRun(ctx, "gauges", 1)
 	require.NoError(t, err)
 	assert.Equal(t, ids[0], run.ID)
@@ -264,6 +275,9 @@ func TestARunIsQueuedOnce(t *testing.T) {
 	left, err := l.OpenRuns(ctx, "gauges")
 	require.NoError(t, err)
 	assert.Len(t, left, 1)
+	behind, err := l.FeedsLeftBehind(ctx, []string{"gauges", "others"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gauges"}, behind)
 }
 
 func TestAFeedHasOneHolder(t *testing.T) {
@@ -271,42 +285,56 @@ func TestAFeedHasOneHolder(t *testing.T) {
 	l := open(t)
 	mine, other := uuid.NewString(), uuid.NewString()
 	claim := func(who string) int64 {
-		fence, err := l.Claim(ctx, "gauges", who)
+		feeds, err := l.Claim(ctx, who, 10)
 		require.NoError(t, err)
-		return fence
+		if len(feeds) == 0 {
+			return 0
+		}
+		assert.Equal(t, "gauges", feeds[0].Name)
+		return feeds[0].Fence
 	}
+	serving := func(who string) bool {
+		lapsed, err := l.Serving(ctx, who, "here", "[]")
+		require.NoError(t, err)
+		return lapsed
+	}
+	assert.Zero(t, claim(mine), "a service that is not alive gets nothing")
+	assert.True(t, serving(mine), "its first word")
+	assert.False(t, serving(mine))
+	serving(other)
 	first := claim(mine)
 	assert.NotZero(t, first)
 	assert.Zero(t, claim(other), "somebody else holds it")
-	again := claim(mine)
-	assert.Greater(t, again, first, "claiming again raises the fence")
-	held, err := l.Renew(ctx, mine)
+	shares, err := l.Shares(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"gauges"}, held)
-	require.NoError(t, l.with(ctx).Exec("UPDATE feed SET lease_until = now() - interval '1 second'").Error)
-	held, err = l.Renew(ctx, mine)
-	require.NoError(t, err)
-	assert.Empty(t, held, "a lease that ran out cannot be renewed")
-	assert.Greater(t, claim(other), again)
-	require.NoError(t, l.Release(ctx, "gauges", other))
-	assert.NotZero(t, claim(mine))
-	restored, err := l.RaiseFence(ctx, "gauges", mine, 1000)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1001, restored, "above the fence that the target knows")
-	require.NoError(t, l.Serving(ctx, mine, "here", "[]"))
-	require.NoError(t, l.Serving(ctx, mine, "here", "[]"))
-	leases, err := l.Leases(ctx, other)
-	require.NoError(t, err)
-	assert.Equal(t, Leases{Feeds: 1, Living: 1}, leases, "held by somebody else")
+	assert.Equal(t, Shares{Feeds: 1, Services: 2}, shares)
 	services, err := l.Services(ctx)
 	require.NoError(t, err)
-	require.Len(t, services, 1)
+	require.Len(t, services, 2)
 	assert.True(t, services[0].Alive)
-	assert.Equal(t, 1, services[0].Feeds)
-	require.NoError(t, l.Left(ctx, mine))
-	leases, err = l.Leases(ctx, other)
+	assert.Equal(t, 1, services[0].Feeds+services[1].Feeds)
+	require.NoError(t, l.with(ctx).Exec("UPDATE service SET lease_until = now() - interval '1 second' WHERE id = ?", mine).Error)
+	held, err := l.Held(ctx, mine)
 	require.NoError(t, err)
-	assert.Equal(t, Leases{Feeds: 1, Free: []string{"gauges"}}, leases)
+	assert.Empty(t, held, "its lease has run out")
+	restored, err := l.RaiseFence(ctx, "gauges", mine, 1000)
+	require.NoError(t, err)
+	assert.Zero(t, restored, "its lease has run out")
+	second := claim(other)
+	assert.Greater(t, second, first, "each holder has a higher fence")
+	assert.True(t, serving(mine), "it is told that its lease had run out")
+	held, err = l.Held(ctx, mine)
+	require.NoError(t, err)
+	assert.Empty(t, held, "somebody else has it by now")
+	require.NoError(t, l.Release(ctx, other, "gauges"))
+	assert.NotZero(t, claim(mine))
+	restored, err = l.RaiseFence(ctx, "gauges", mine, 1000)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1001, restored, "above the fence that the target knows")
+	require.NoError(t, l.Left(ctx, mine))
+	shares, err = l.Shares(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, Shares{Feeds: 1, Free: 1, Services: 1}, shares)
 }
 
 func TestKnownGivesTheNewestOfEachPath(t *testing.T) {
@@ -315,12 +343,13 @@ func TestKnownGivesTheNewestOfEachPath(t *testing.T) {
 	noticed(t, l, "a", func(a *Arrival) { a.State = Loaded })
 	second := noticed(t, l, "a", func(a *Arrival) { a.Size = 20 })
 	b := noticed(t, l, "b", nil)
-	known, err := l.Known(ctx, "gauges", []string{"a", "b", "c"})
+	known, err := l.Known(ctx, []File{{"gauges", "a"}, {"gauges", "b"}, {"gauges", "c"}, {"others", "a"}})
 	require.NoError(t, err)
 	require.Len(t, known, 2)
-	assert.Equal(t, second.ID, known["a"].ID)
-	assert.EqualValues(t, 20, known["a"].Size)
-	assert.Equal(t, b.ID, known["b"].ID)
+	assert.Equal(t, second.ID, known[0].ID)
+	assert.EqualValues(t, 20, known[0].Size)
+	assert.Equal(t, File{"gauges", "b"}, known[1].File)
+	assert.Equal(t, b.ID, known[1].ID)
 }
 
 func TestTheSameFileIsNoticedOnce(t *testing.T) {
@@ -331,7 +360,7 @@ func TestTheSameFileIsNoticedOnce(t *testing.T) {
 	again.ID = 0
 	require.NoError(t, l.Notice(ctx, []*Arrival{&again}))
 	assert.Zero(t, again.ID, "another service was quicker")
-	require.NoError(t, l.Move(ctx, first.ID, []State{Ready}, Gone, nil))
+	require.NoError(t, l.Vanished(ctx, []Awaited{{ID: first.ID}}))
 	require.NoError(t, l.Notice(ctx, []*Arrival{&again}))
 	assert.NotZero(t, again.ID, "a file that was gone and comes back is an arrival")
 }
@@ -556,7 +585,7 @@ func TestTalliesFollowTheArrivals(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, counts["gauges"].States)
 		assert.EqualValues(t, 20, counts["gauges"].Waiting)
-		require.NoError(t, l.SumTallies(ctx, "gauges"))
+		require.NoError(t, l.SumTallies(ctx, 10))
 	}
 }
 
@@ -568,25 +597,34 @@ func TestSlotsAreKeptOnceAndJudgedAnew(t *testing.T) {
 	for range 2 {
 		require.NoError(t, l.MakeSlots(ctx, []Slot{slot}))
 	}
-	s, err := l.SlotAt(ctx, "gauges", at, slot.Per)
+	ahead := Slot{Feed: "gauges", DueAt: soon.AddDate(1, 0, 0), Per: slot.Per, State: due.Open, Files: 1, LateAt: soon, MissingAt: soon}
+	require.NoError(t, l.MakeSlots(ctx, []Slot{ahead}))
+	key := SlotKey{"gauges", at, due.Key(slot.Per)}
+	found, err := l.SlotsAt(ctx, []SlotKey{{"gauges", at, "another"}, key})
 	require.NoError(t, err)
-	last, err := l.LastDue(ctx, "gauges")
+	require.Len(t, found, 1)
+	s, err := l.Slot(ctx, found[key])
 	require.NoError(t, err)
-	assert.True(t, at.Equal(last))
+	last, err := l.LastDue(ctx, []string{"gauges", "others"})
+	require.NoError(t, err)
+	require.Len(t, last, 1)
+	assert.True(t, at.Equal(last["gauges"]), "a slot that a file made far ahead is not the last one")
 	a := noticed(t, l, "a", nil)
-	require.NoError(t, l.Link(ctx, "gauges", map[int64]int64{a.ID: s.ID}, a.ID))
-	judge, _, err := l.SlotsToJudge(ctx, "gauges", 10)
+	require.NoError(t, l.Link(ctx, map[int64]int64{a.ID: s.ID}, []After{{"gauges", a.ID}}))
+	judge, err := l.SlotsToJudge(ctx, []string{"gauges"}, 10)
 	require.NoError(t, err)
 	require.Len(t, judge, 1, "a file was linked")
 	judge[0].TurnAt = nil
 	require.NoError(t, l.Judged(ctx, judge, map[int64]bool{s.ID: true}))
-	judge, next, err := l.SlotsToJudge(ctx, "gauges", 10)
+	judge, err = l.SlotsToJudge(ctx, []string{"gauges"}, 10)
 	require.NoError(t, err)
 	assert.Empty(t, judge)
-	assert.True(t, next.IsZero())
+	next, err := l.NextTurns(ctx, []string{"gauges"})
+	require.NoError(t, err)
+	assert.Empty(t, next)
 	begun(t, l, a)
 	finish(t, l, a, Refused, "torn", balance.Balance{})
-	judge, _, err = l.SlotsToJudge(ctx, "gauges", 10)
+	judge, err = l.SlotsToJudge(ctx, []string{"gauges"}, 10)
 	require.NoError(t, err)
 	assert.Len(t, judge, 1, "what fills it has changed")
 	wrong, err := l.WrongSlots(ctx, "", 10)
@@ -604,9 +642,14 @@ func TestSlotsAreKeptOnceAndJudgedAnew(t *testing.T) {
 	list, err := l.Decisions(ctx, 0, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "a holiday", list[0].Because)
-	came, err := l.LastCame(ctx, "gauges", map[string]string{"catchment": "K9"})
+	now := time.Now().UTC()
+	noticed(t, l, "b", func(a *Arrival) { a.Captures, a.CameAt = map[string]any{"catchment": "K1"}, &now })
+	came, err := l.LastCame(ctx, "gauges", []map[string]string{{"catchment": "K9"}, {"catchment": "K1"}, nil})
 	require.NoError(t, err)
-	assert.True(t, came.IsZero())
+	require.Len(t, came, 3)
+	assert.True(t, came[0].IsZero())
+	assert.WithinDuration(t, now, came[1], time.Millisecond)
+	assert.WithinDuration(t, now, came[2], time.Millisecond)
 }
 
 func TestAFeedComesAfterOthersOnce(t *testing.T) {
@@ -627,9 +670,9 @@ func TestAFeedComesAfterOthersOnce(t *testing.T) {
 	assert.True(t, after(nil, []string{"gauges", "nobody"}), "any of them")
 	assert.False(t, after(nil, []string{"gauges"}), "once")
 	fires := func(at time.Time) bool {
-		first, err := l.Fire(ctx, "peaks", at)
+		fires, err := l.Fire(ctx, map[string]time.Time{"peaks": at, "nobody": at})
 		require.NoError(t, err)
-		return first
+		return len(fires) == 1 && fires[0] == "peaks"
 	}
 	now := time.Now()
 	assert.True(t, fires(now))

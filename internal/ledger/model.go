@@ -6,6 +6,7 @@ import (
 	"unicode/utf8"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/core/filename"
 )
 
 // State is the state of an arrival.
@@ -73,6 +74,17 @@ type Arrival struct {
 	Balance     balance.Balance `json:"balance" gorm:"serializer:json"`
 }
 
+// Name records what an arrival's name says.
+func (a *Arrival) Name(captures filename.Captures) {
+	a.Captures = captures
+	if slot, ok := captures.Slot(); ok {
+		a.Slot = &slot
+	}
+	if n, ok := captures["slot"].(int64); ok {
+		a.SlotNumber = &n
+	}
+}
+
 // Away says whether a file was put away.
 type Away string
 
@@ -125,8 +137,8 @@ type Wanted struct {
 	Paths []string `json:"paths,omitempty" maxItems:"1000" doc:"Only these files"`
 }
 
-// Any reports whether nothing is narrowed.
-func (w Wanted) Any() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
+// IsZero reports whether nothing is narrowed.
+func (w Wanted) IsZero() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
 
 // Told is what a run over slots came across.
 type Told struct {
@@ -145,6 +157,7 @@ type Feed struct {
 	CreatedAt   time.Time        `json:"created_at" gorm:"default:now()"`
 	Problem     string           `json:"problem" doc:"Why it is not working; empty when it is"`
 	ListedAt    *time.Time       `json:"listed_at" doc:"When its landing was last listed"`
+	ListedOnly  bool             `json:"listed_only" doc:"No events come from its landing, so it is only listed now and then"`
 	Waits       string           `json:"waits" doc:"What a delivery still waits for; empty when none does"`
 	FiredAt     *time.Time       `json:"-"`
 	DueFrom     *time.Time       `json:"due_from" doc:"Where its calendar begins"`
@@ -153,7 +166,6 @@ type Feed struct {
 	AfterSeen   map[string]int64 `json:"-" gorm:"serializer:json;default:'{}'"`
 	Fence       int64            `json:"-"`
 	LeaseHolder *string          `json:"-"`
-	LeaseUntil  *time.Time       `json:"-"`
 }
 
 // FeedVersion is one wording of a feed. All are kept.

@@ -34,11 +34,13 @@ func TestLookupsOfAFeedThatStatisticsDoNotKnow(t *testing.T) {
 		args  []any
 		index string
 	}{
-		"newest": {"SELECT k.* FROM " + newestOf("*"), []any{each(paths), "new-gauges"}, "arrival_by_path"},
+		"newest": {"SELECT k.* FROM " + newestOf("*"), []any{textList(paths), "new-gauges"}, "arrival_by_path"},
 		"by path": {"SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p OFFSET 0) k",
-			[]any{each(paths), "new-gauges"}, "arrival_by_path"},
+			[]any{textList(paths), "new-gauges"}, "arrival_by_path"},
 		"later version": {"SELECT id FROM arrival a WHERE id BETWEEN 20100 AND 20200 AND " + newest("a"), nil, "arrival_by_path"},
 		"by number":     {"UPDATE arrival a SET reason = 'x' FROM (SELECT generate_series(20100, 20200) AS id) s WHERE a.id = s.id AND " + stateOf("a") + " = 'loading'", nil, "arrival_pkey"},
+		"known": {"SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (SELECT id FROM arrival a WHERE " + ofPath("a") + " = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k",
+			[]any{`[{"feed": "new-gauges", "path": "1"}]`}, "arrival_by_path"},
 	} {
 		var plan []string
 		require.NoError(t, l.db.Raw("EXPLAIN "+c.query, c.args...).Scan(&plan).Error, name)
@@ -47,7 +49,11 @@ func TestLookupsOfAFeedThatStatisticsDoNotKnow(t *testing.T) {
 		assert.NotContains(t, text, "arrival_pending", name)
 		assert.NotContains(t, text, "Seq Scan on arrival a", name)
 	}
-	known, err := l.Known(ctx, "new-gauges", paths)
+	var files []File
+	for _, p := range paths {
+		files = append(files, File{"new-gauges", p})
+	}
+	known, err := l.Known(ctx, files)
 	require.NoError(t, err)
 	assert.Len(t, known, 99)
 	earlier, err := l.Earlier(ctx, "gauges", paths, []string{"c4ca4238a0b923820dcc509a6f75849b", "nothing"})

@@ -42,6 +42,16 @@ func runEvent(r Run) Event {
 	return Event{Kind: "run", Feed: r.Feed, Run: r.ID, State: string(r.State)}
 }
 
+// QueuedRun returns the oldest queued run of a feed, nil when there is none.
+func (l *Ledger) QueuedRun(ctx context.Context, feed string) (*Run, error) {
+	var runs []Run
+	err := l.with(ctx).Where("feed = ? AND state = 'queued'", feed).Order("id").Limit(1).Find(&runs).Error
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	return &runs[0], nil
+}
+
 // BeginRun takes the oldest queued run of a feed, or nil when there is none, or
 // when version is not the feed's present one any more: what comes after a new
 // version was put is never loaded by the old.
@@ -59,25 +69,39 @@ func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, 
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
-	run, err := l.Run(ctx, runs[0].ID)
-	return &run, err
+	return &runs[0], nil
+}
+
+// StartRun begins a run that nobody queued, because files came; nil when version
+// is not the feed's present one any more.
+func (l *Ledger) StartRun(ctx context.Context, feed string, version int, cause, by string) (*Run, error) {
+	var runs []Run
+	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		err := tx.Raw(`INSERT INTO run (feed, version, cause, by, state, started_at, balance)
+			SELECT name, version, ?, ?, 'running', now(), '{}' FROM feed WHERE name = ? AND version = ? RETURNING *`, cause, by, feed, version).Scan(&runs).Error
+		if err != nil || len(runs) == 0 {
+			return nil, err
+		}
+		return []Event{runEvent(runs[0])}, nil
+	})
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	return &runs[0], nil
 }
 
 // FinishRun ends a run. Its counts and its balance are summed up from its
 // arrivals here, so that they agree with the ledger whatever happened.
 func (l *Ledger) FinishRun(ctx context.Context, id int64, state RunState, reason string) error {
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		done := tx.Exec(`UPDATE run r SET state = ?, reason = ?, finished_at = now(),
+		var runs []Run
+		err := tx.Raw(`UPDATE run r SET state = ?, reason = ?, finished_at = now(),
 				loaded = s.loaded, refused = s.refused, failed = s.failed, skipped = s.skipped, balance = s.balance
-			FROM (`+sumOfRun+`) s WHERE r.id = ? AND r.state = 'running'`, state, reason, id, id)
-		if done.Error != nil || done.RowsAffected == 0 {
-			return nil, done.Error
-		}
-		var run Run
-		if err := tx.First(&run, id).Error; err != nil {
+			FROM (`+sumOfRun+`) s WHERE r.id = ? AND r.state = 'running' RETURNING r.id, r.feed, r.state`, state, reason, id, id).Scan(&runs).Error
+		if err != nil || len(runs) == 0 {
 			return nil, err
 		}
-		return []Event{runEvent(run)}, nil
+		return []Event{runEvent(runs[0])}, nil
 	})
 }
 
@@ -151,7 +175,7 @@ func (l *Ledger) Requeue(ctx context.Context, id int64) error {
 // CancelRun asks a run to end. One that is queued ends at once.
 func (l *Ledger) CancelRun(ctx context.Context, id int64, by string) (Run, error) {
 	var run Run
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&run, id).Error; err != nil {
 			return nil, found(err, "run %d", id)
 		}
@@ -166,10 +190,17 @@ func (l *Ledger) CancelRun(ctx context.Context, id int64, by string) (Run, error
 		if err := tx.Model(&run).Updates(values).Error; err != nil {
 			return nil, err
 		}
-		return []Event{runEvent(run)}, tx.First(&run, id).Error
+		event := runEvent(run)
+		if run.State == RunRunning {
+			event.State = Cancelling
+		}
+		return []Event{event}, tx.First(&run, id).Error
 	})
 	return run, err
 }
+
+// Cancelling is the state in the event of a run that somebody wants to end.
+const Cancelling = "cancelling"
 
 // Tell records what a run over slots came across, and tells who asked for it
 // to end, if somebody did.
@@ -196,11 +227,31 @@ func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
 	return runs, err
 }
 
-// HasOpenWork reports whether a feed has a run that is queued or was left
-// running, or an arrival that was left loading.
-func (l *Ledger) HasOpenWork(ctx context.Context, feed string) (bool, error) {
-	var open bool
-	err := l.with(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM run WHERE feed = ? AND state IN ('queued', 'running'))
-		OR EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND state = 'loading')`, feed, feed).Scan(&open).Error
-	return open, err
+// FeedsLeftBehind returns those of the feeds that have a run that is running, or an
+// arrival that is loading: when nobody works them, whoever had them before left
+// these behind.
+func (l *Ledger) FeedsLeftBehind(ctx context.Context, feeds []string) (left []string, err error) {
+	err = l.with(ctx).Raw(`SELECT f FROM jsonb_array_elements_text(?::jsonb) f WHERE EXISTS (SELECT 1 FROM run WHERE feed = f AND state = 'running')
+		OR EXISTS (SELECT 1 FROM arrival WHERE feed = f AND state = 'loading')`, textList(feeds)).Scan(&left).Error
+	return left, err
+}
+
+// Work says that there may be something to do for a feed.
+type Work struct {
+	Feed string
+	Left bool // a run is running, or an arrival loading: when nobody works the feed, it was left so
+}
+
+// WithWork returns those of the feeds that a service holds for which there may be
+// something to do: a run that is queued or was left running, an arrival that is
+// ready, is to be tried again by now, or was left loading, or a file to put away.
+func (l *Ledger) WithWork(ctx context.Context, holder string) (work []Work, err error) {
+	err = l.with(ctx).Raw(`SELECT * FROM (SELECT name AS feed,
+			EXISTS (SELECT 1 FROM run WHERE feed = f.name AND state IN ('queued', 'running') AND state = 'running')
+			OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND state IN ('noticed', 'settling', 'ready', 'loading') AND state = 'loading') AS "left",
+			EXISTS (SELECT 1 FROM run WHERE feed = f.name AND state = 'queued')
+			OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND state IN ('ready', 'failed') AND (state = 'ready' OR try_after <= now()))
+			OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND away = 'wanted') AS waits
+		FROM feed f WHERE lease_holder = ? AND removed_at IS NULL) w WHERE "left" OR waits`, holder).Scan(&work).Error
+	return work, err
 }

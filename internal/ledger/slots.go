@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -38,6 +37,15 @@ type Slot struct {
 // TableName keeps GORM from making plurals.
 func (Slot) TableName() string { return "slot" }
 
+// Due is the slot as a calendar knows it.
+func (s *Slot) Due() due.Slot {
+	d := due.Slot{At: s.DueAt, Per: s.Per}
+	if s.NameAt != nil {
+		d.Name = *s.NameAt
+	}
+	return d
+}
+
 // touchSlots has the slots judged anew that arrivals fill.
 func touchSlots(tx *gorm.DB, arrivals []Arrival) error {
 	var slots []int64
@@ -49,7 +57,7 @@ func touchSlots(tx *gorm.DB, arrivals []Arrival) error {
 	if len(slots) == 0 {
 		return nil
 	}
-	return tx.Exec("UPDATE slot SET turn_at = clock_timestamp() WHERE id IN ?", slots).Error
+	return tx.Exec("UPDATE slot SET turn_at = clock_timestamp() WHERE "+isOneOf("id"), numbers(slots)).Error
 }
 
 // MakeSlots records slots that are due, or that a file came for; those that
@@ -62,11 +70,31 @@ func (l *Ledger) MakeSlots(ctx context.Context, slots []Slot) error {
 	return l.with(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(slots, 500).Error
 }
 
-// SlotAt returns the slot of a feed at a time with some captures, or ErrNotFound.
-func (l *Ledger) SlotAt(ctx context.Context, feed string, at time.Time, per map[string]string) (Slot, error) {
-	var s Slot
-	err := l.with(ctx).First(&s, "feed = ? AND due_at = ? AND per_key = ?", feed, at, due.Key(per)).Error
-	return s, found(err, "slot %s of %s", at.Format(time.RFC3339), feed)
+// SlotKey names a slot by when it is due and the captures that tell it from others
+// at the same time.
+type SlotKey struct {
+	Feed string    `json:"feed"`
+	At   time.Time `json:"at"`
+	Per  string    `json:"per"` // by [due.Key]
+}
+
+// SlotsAt returns the numbers of those of the slots that there are.
+func (l *Ledger) SlotsAt(ctx context.Context, keys []SlotKey) (map[SlotKey]int64, error) {
+	text, err := json.Marshal(keys)
+	if err != nil {
+		return nil, err
+	}
+	var found []struct {
+		N  int
+		ID int64
+	}
+	err = l.with(ctx).Raw(`SELECT k.n, s.id FROM (SELECT (e.n - 1)::integer AS n, e.k->>'feed' AS feed, (e.k->>'at')::timestamptz AS at, e.k->>'per' AS per FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS e(k, n)) k
+		JOIN slot s ON s.feed = k.feed AND s.due_at = k.at AND s.per_key = k.per`, string(text)).Scan(&found).Error
+	out := make(map[SlotKey]int64, len(found))
+	for _, f := range found {
+		out[keys[f.N]] = f.ID
+	}
+	return out, err
 }
 
 // Slot returns one slot, or ErrNotFound.
@@ -144,52 +172,60 @@ func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot,
 	return out, err
 }
 
-// LastSlots returns the newest slot of a feed for each set of captures.
-func (l *Ledger) LastSlots(ctx context.Context, feed string) ([]Slot, error) {
+// LastSlots returns the newest slot of each feed for each set of captures.
+func (l *Ledger) LastSlots(ctx context.Context, feeds []string) ([]Slot, error) {
 	out := []Slot{}
-	err := l.with(ctx).Raw(`SELECT DISTINCT ON (per_key) id FROM slot WHERE feed = ? AND state <> 'surplus' AND due_at > now() - interval '400 days' ORDER BY per_key, due_at DESC`, feed).Scan(&out).Error
-	if err != nil || len(out) == 0 {
-		return out, err
-	}
-	of := make([]int64, len(out))
-	for i, s := range out {
-		of[i] = s.ID
-	}
-	out = []Slot{}
-	err = l.with(ctx).Where("id IN ?", of).Order("per_key").Find(&out).Error
+	err := l.with(ctx).Where(`id IN (SELECT DISTINCT ON (feed, per_key) id FROM slot WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb))
+		AND state <> 'surplus' AND due_at > now() - interval '400 days' ORDER BY feed, per_key, due_at DESC)`, textList(feeds)).Order("feed, per_key").Find(&out).Error
 	return out, err
 }
 
-// LastDue returns when the newest slot of a feed's schedule was due; zero when
-// there is none.
-func (l *Ledger) LastDue(ctx context.Context, feed string) (time.Time, error) {
-	return l.time(ctx, "SELECT max(due_at) FROM slot WHERE feed = ? AND state <> 'surplus'", feed)
+// LastDue returns when the newest slot of each feed's schedule was due that is not
+// ahead of now: a file may have made slots far ahead. Feeds without one are left
+// out.
+func (l *Ledger) LastDue(ctx context.Context, feeds []string) (map[string]time.Time, error) {
+	return l.times(ctx, `SELECT f AS feed, (SELECT max(due_at) FROM slot WHERE feed = f AND due_at <= now() AND state <> 'surplus') AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
 }
 
-// time asks for one time; null is the zero time.
-func (l *Ledger) time(ctx context.Context, query string, args ...any) (time.Time, error) {
-	var at sql.NullTime
-	err := l.with(ctx).Raw(query, args...).Row().Scan(&at)
-	return at.Time, err
-}
-
-// BeginCalendar records where a feed's calendar begins, if it has not begun.
-func (l *Ledger) BeginCalendar(ctx context.Context, feed string, from time.Time) error {
-	return l.with(ctx).Exec("UPDATE feed SET due_from = ? WHERE name = ? AND due_from IS NULL", from, feed).Error
-}
-
-// SlotsToJudge returns slots of a feed whose state may have changed by now, and
-// when the next one may change after that; zero when none will.
-func (l *Ledger) SlotsToJudge(ctx context.Context, feed string, most int) (slots []Slot, next time.Time, err error) {
-	err = l.with(ctx).Where("feed = ? AND turn_at <= now()", feed).Order("turn_at").Limit(most).Find(&slots).Error
-	if err != nil {
-		return nil, next, err
+// times asks for a time for each feed; null is left out.
+func (l *Ledger) times(ctx context.Context, query string, args ...any) (map[string]time.Time, error) {
+	var rows []struct {
+		Feed string
+		At   *time.Time
 	}
+	err := l.with(ctx).Raw(query, args...).Scan(&rows).Error
+	out := map[string]time.Time{}
+	for _, r := range rows {
+		if r.At != nil {
+			out[r.Feed] = *r.At
+		}
+	}
+	return out, err
+}
+
+// BeginCalendars records where the calendars of feeds begin that have not begun.
+func (l *Ledger) BeginCalendars(ctx context.Context, from map[string]time.Time) error {
+	text, err := json.Marshal(from)
+	if err != nil {
+		return err
+	}
+	return l.with(ctx).Exec("UPDATE feed f SET due_from = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t WHERE f.name = t.key AND f.due_from IS NULL", string(text)).Error
+}
+
+// SlotsToJudge returns slots of feeds whose state may have changed by now, those
+// whose turn came first before others.
+func (l *Ledger) SlotsToJudge(ctx context.Context, feeds []string, most int) (slots []Slot, err error) {
+	err = l.with(ctx).Where("feed IN (SELECT jsonb_array_elements_text(?::jsonb)) AND turn_at <= now()", textList(feeds)).Order("turn_at, id").Limit(most).Find(&slots).Error
 	for i := range slots {
 		slots[i].judged = slots[i].TurnAt
 	}
-	next, err = l.time(ctx, "SELECT min(turn_at) FROM slot WHERE feed = ? AND turn_at > now()", feed)
-	return slots, next, err
+	return slots, err
+}
+
+// NextTurns returns when the state of a slot of each feed may change next. Feeds
+// without such a slot are left out.
+func (l *Ledger) NextTurns(ctx context.Context, feeds []string) (map[string]time.Time, error) {
+	return l.times(ctx, `SELECT f AS feed, (SELECT min(turn_at) FROM slot WHERE feed = f AND turn_at IS NOT NULL) AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
 }
 
 // OfSlot returns the arrivals that were linked to a slot, oldest first.
@@ -199,16 +235,39 @@ func (l *Ledger) OfSlot(ctx context.Context, slot int64, most int) ([]Arrival, e
 	return out, err
 }
 
-// Unlinked returns arrivals with numbers above after that fill no slot, in order.
-func (l *Ledger) Unlinked(ctx context.Context, feed string, after int64, most int) ([]Arrival, error) {
-	var out []Arrival
-	err := l.with(ctx).Where("feed = ? AND id > ? AND due_slot IS NULL AND NOT is_list", feed, after).Order("id").Limit(most).Find(&out).Error
+// OfSlots returns the arrivals that were linked to slots, by slot and oldest first,
+// up to most of each slot; of each, only what tells how it fills its slot.
+func (l *Ledger) OfSlots(ctx context.Context, slots []int64, most int) (map[int64][]Arrival, error) {
+	var list []Arrival
+	err := l.with(ctx).Raw(`SELECT a.* FROM unnest(?::bigint[]) s CROSS JOIN LATERAL (
+		SELECT id, path, state, copy_of, noticed_at, came_at, slot, due_slot FROM arrival WHERE due_slot = s ORDER BY id LIMIT ?) a ORDER BY a.due_slot, a.id`, numbers(slots), most).Scan(&list).Error
+	out := map[int64][]Arrival{}
+	for _, a := range list {
+		out[*a.DueSlot] = append(out[*a.DueSlot], a)
+	}
 	return out, err
 }
 
-// Link records which arrivals fill which slots, up to which arrival this was
-// looked at, and has the slots judged.
-func (l *Ledger) Link(ctx context.Context, feed string, slots map[int64]int64, upTo int64) error {
+// Unlinked returns arrivals of feeds that fill no slot, up to most of each feed, in
+// order.
+func (l *Ledger) Unlinked(ctx context.Context, from []After, most int) (map[string][]Arrival, error) {
+	text, err := json.Marshal(from)
+	if err != nil {
+		return nil, err
+	}
+	var list []Arrival
+	err = l.with(ctx).Raw(`SELECT a.* FROM `+eachAfter+` CROSS JOIN LATERAL (
+		SELECT * FROM arrival WHERE feed = f.feed AND id > f.after AND due_slot IS NULL AND NOT is_list ORDER BY id LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&list).Error
+	out := map[string][]Arrival{}
+	for _, a := range list {
+		out[a.Feed] = append(out[a.Feed], a)
+	}
+	return out, err
+}
+
+// Link records which arrivals fill which slots, and up to which arrival of each
+// feed this was looked at, and has the slots judged.
+func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) error {
 	type pair struct {
 		Arrival int64 `json:"arrival"`
 		Slot    int64 `json:"slot"`
@@ -217,48 +276,64 @@ func (l *Ledger) Link(ctx context.Context, feed string, slots map[int64]int64, u
 	for arrival, slot := range slots {
 		pairs = append(pairs, pair{arrival, slot})
 	}
-	text, err := json.Marshal(pairs)
+	links, err := json.Marshal(pairs)
+	if err != nil {
+		return err
+	}
+	looked, err := json.Marshal(upTo)
 	if err != nil {
 		return err
 	}
 	return l.with(ctx).Transaction(func(tx *gorm.DB) error {
 		err := tx.Exec(`WITH p AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS p(arrival bigint, slot bigint)),
 				linked AS (UPDATE arrival a SET due_slot = p.slot FROM p WHERE a.id = p.arrival)
-			UPDATE slot SET turn_at = now() WHERE id IN (SELECT slot FROM p)`, string(text)).Error
+			UPDATE slot SET turn_at = now() WHERE id IN (SELECT slot FROM p)`, string(links)).Error
 		if err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, ?) WHERE name = ?", upTo, feed).Error
+		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM "+eachAfter+" WHERE name = f.feed", string(looked)).Error
 	})
 }
 
 // Judged writes down how slots stand now.
 func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]bool) error {
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		var events []Event
-		for _, s := range slots {
-			values := map[string]any{"state": s.State, "came": s.Came, "surplus": s.Surplus, "complete_at": s.CompleteAt, "turn_at": gorm.Expr("CASE WHEN turn_at IS NOT DISTINCT FROM ? OR ? THEN ?::timestamptz ELSE turn_at END", s.judged, s.judged == nil, s.TurnAt)} // what happened meanwhile gives it another turn
-			near, err := json.Marshal(s.Near)
-			if err != nil {
-				return nil, err
-			}
-			values["near"] = string(near)
-			if changed[s.ID] {
-				values["changed_at"] = gorm.Expr("now()")
-				events = append(events, Event{Kind: "slot", Feed: s.Feed, State: string(s.State)})
-			}
-			if err := tx.Model(&Slot{}).Where("id = ?", s.ID).Updates(values).Error; err != nil {
-				return nil, err
-			}
+	type row struct {
+		ID       int64           `json:"id"`
+		State    due.State       `json:"state"`
+		Came     int             `json:"came"`
+		Surplus  int             `json:"surplus"`
+		Complete *time.Time      `json:"complete_at"`
+		Turn     *time.Time      `json:"turn_at"`
+		Judged   *time.Time      `json:"judged"`
+		Near     []filename.Near `json:"near"`
+		Changed  bool            `json:"changed"`
+	}
+	rows := make([]row, len(slots))
+	var events []Event
+	for i, s := range slots {
+		rows[i] = row{s.ID, s.State, s.Came, s.Surplus, s.CompleteAt, s.TurnAt, s.judged, s.Near, changed[s.ID]}
+		if changed[s.ID] {
+			events = append(events, Event{Kind: "slot", Feed: s.Feed, State: string(s.State)})
 		}
-		return events, nil
+	}
+	text, err := json.Marshal(rows)
+	if err != nil {
+		return err
+	}
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		// What happened meanwhile gives a slot another turn.
+		return events, tx.Exec(`UPDATE slot s SET state = r.state, came = r.came, surplus = r.surplus, complete_at = r.complete_at, near = r.near,
+				turn_at = CASE WHEN r.judged IS NULL OR s.turn_at IS NOT DISTINCT FROM r.judged THEN r.turn_at ELSE s.turn_at END,
+				changed_at = CASE WHEN r.changed THEN now() ELSE s.changed_at END
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, state text, came integer, surplus integer, complete_at timestamptz, turn_at timestamptz, judged timestamptz, near jsonb, changed boolean)
+			WHERE s.id = r.id`, string(text)).Error
 	})
 }
 
 // ExcuseSlot records that a slot need not be filled.
 func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) (Slot, error) {
 	var s Slot
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&s, id).Error; err != nil {
 			return nil, found(err, "slot %d", id)
 		}
@@ -278,17 +353,24 @@ func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) 
 	return s, err
 }
 
-// LastCame returns when the last file of a feed came with some captures; zero
-// when none did.
-func (l *Ledger) LastCame(ctx context.Context, feed string, per map[string]string) (time.Time, error) {
-	var last []Arrival
-	q := l.with(ctx).Where("feed = ? AND state <> 'gone' AND NOT is_list AND came_at IS NOT NULL", feed)
-	for name, value := range per {
-		q = q.Where("captures->>? = ?", name, value)
+// LastCame returns when the last file of a feed came with each of the sets of
+// captures, in their order; zero where none did.
+func (l *Ledger) LastCame(ctx context.Context, feed string, per []map[string]string) ([]time.Time, error) {
+	out := make([]time.Time, len(per))
+	text, err := json.Marshal(per)
+	if err != nil {
+		return nil, err
 	}
-	err := q.Order("id DESC").Limit(1).Find(&last).Error
-	if err != nil || len(last) == 0 {
-		return time.Time{}, err
+	var rows []struct {
+		N  int
+		At *time.Time
 	}
-	return *last[0].CameAt, nil
+	err = l.with(ctx).Raw(`SELECT p.n::integer - 1 AS n, a.came_at AS at FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS p(per, n) CROSS JOIN LATERAL (
+		SELECT came_at FROM arrival WHERE feed = ? AND state <> 'gone' AND NOT is_list AND came_at IS NOT NULL
+			AND NOT EXISTS (SELECT 1 FROM jsonb_each_text(CASE jsonb_typeof(p.per) WHEN 'object' THEN p.per ELSE '{}' END) c WHERE captures->>c.key IS DISTINCT FROM c.value)
+		ORDER BY id DESC LIMIT 1) a`, string(text), feed).Scan(&rows).Error
+	for _, r := range rows {
+		out[r.N] = *r.At
+	}
+	return out, err
 }

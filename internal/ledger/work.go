@@ -30,7 +30,7 @@ type Selection struct {
 
 func (s Selection) narrow(q *gorm.DB) *gorm.DB {
 	if len(s.Paths) > 0 {
-		q = q.Where("path IN ?", s.Paths)
+		q = q.Where("path IN (SELECT jsonb_array_elements_text(?::jsonb))", textList(s.Paths))
 	}
 	column := "slot"
 	if s.ByModified {
@@ -127,7 +127,7 @@ func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		err := tx.Raw(`UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
 				opened_at = CASE WHEN ? THEN now() END, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE id IN ? AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
+			WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
 		events := make([]Event, len(begun))
 		for i, b := range begun {
 			events[i] = Event{Kind: "arrival", Feed: arrivals[0].Feed, Arrival: b.ID, Run: run, State: string(Loading)}
@@ -148,22 +148,20 @@ func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 	return out, err
 }
 
-func ids(arrivals []*Arrival) []int64 {
+// ids are the numbers of arrivals, as [numbers].
+func ids(arrivals []*Arrival) string {
 	out := make([]int64, len(arrivals))
 	for i, a := range arrivals {
 		out[i] = a.ID
 	}
-	return out
+	return numbers(out)
 }
 
 // Opened records that reading begins. An arrival that is left behind opened
 // but not staged may be what ended the service.
 func (l *Ledger) Opened(ctx context.Context, arrivals []*Arrival) error {
-	return l.with(ctx).Model(&Arrival{}).Where("id IN ?", ids(arrivals)).Update("opened_at", gorm.Expr("now()")).Error
+	return l.with(ctx).Model(&Arrival{}).Where(isOneOf("id"), ids(arrivals)).Update("opened_at", gorm.Expr("now()")).Error
 }
-
-// MaxRejects is how many rejects of an arrival are kept. The balance counts all.
-const MaxRejects = 1000
 
 // Reading is what reading a file told.
 type Reading struct {
@@ -198,7 +196,7 @@ func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
 			}
 			rejects = append(rejects, r.Rejects...)
 		}
-		if err := tx.Where("arrival_id IN ?", of).Delete(&Reject{}).Error; err != nil {
+		if err := tx.Where(isOneOf("arrival_id"), numbers(of)).Delete(&Reject{}).Error; err != nil {
 			return err
 		}
 		if len(rejects) > 0 {
@@ -282,9 +280,9 @@ func (l *Ledger) ended(tx *gorm.DB, done []Arrival) ([]Event, error) {
 	}
 	err := tx.Exec(`INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
 			sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
-			FROM arrival WHERE id IN ? AND NOT is_list GROUP BY 1, 2
+			FROM arrival WHERE `+isOneOf("id")+` AND NOT is_list GROUP BY 1, 2
 		ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
-			written = v.written + excluded.written, seconds = v.seconds + excluded.seconds`, loaded).Error
+			written = v.written + excluded.written, seconds = v.seconds + excluded.seconds`, numbers(loaded)).Error
 	if err == nil {
 		err = tx.Exec(`UPDATE feed SET loads = loads + ? WHERE name = ?`, len(loaded), done[0].Feed).Error
 	}
@@ -307,7 +305,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	e := Earlier{ByPath: map[string]Arrival{}, Generations: map[string]int{}}
 	var last []Arrival
 	err := l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (
-			SELECT * FROM (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, each(paths), feed).Scan(&last).Error
+			SELECT * FROM (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, textList(paths), feed).Scan(&last).Error
 	if err != nil {
 		return e, err
 	}
@@ -317,7 +315,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	if len(digests) > 0 {
 		err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) d CROSS JOIN LATERAL (
 				SELECT * FROM arrival a WHERE (a.feed || ' ' || a.sha256) = ? || ' ' || d AND a.state = 'loaded' AND NOT is_list OFFSET 0) k
-			ORDER BY finished_at DESC, id DESC LIMIT 1000`, each(digests), feed).Scan(&e.ByDigest).Error
+			ORDER BY finished_at DESC, id DESC LIMIT 1000`, textList(digests), feed).Scan(&e.ByDigest).Error
 	}
 	if err != nil {
 		return e, err
@@ -327,7 +325,7 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		N            int
 	}
 	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a
-		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, each(paths), feed).Scan(&generations).Error
+		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, textList(paths), feed).Scan(&generations).Error
 	for _, g := range generations {
 		e.Generations[GenerationKey(g.Path, g.Sha256)] = g.N
 	}
@@ -405,7 +403,7 @@ func (l *Ledger) AnyIn(ctx context.Context, feed string, s Selection) (bool, err
 // Newest returns the newest arrival of each of the paths that the ledger has.
 func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[string]Arrival, error) {
 	var list []Arrival
-	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("*"), each(paths), feed).Scan(&list).Error
+	err := l.with(ctx).Raw("SELECT k.* FROM "+newestOf("*"), textList(paths), feed).Scan(&list).Error
 	out := make(map[string]Arrival, len(list))
 	for _, a := range list {
 		out[a.Path] = a
@@ -422,5 +420,5 @@ func (l *Ledger) LoadedVersions(ctx context.Context, feed, path string) ([]int64
 
 // Belong records of which delivery arrivals are.
 func (l *Ledger) Belong(ctx context.Context, arrivals []*Arrival, delivery string) error {
-	return l.with(ctx).Model(&Arrival{}).Where("id IN ?", ids(arrivals)).Update("delivery", delivery).Error
+	return l.with(ctx).Model(&Arrival{}).Where(isOneOf("id"), ids(arrivals)).Update("delivery", delivery).Error
 }

@@ -15,7 +15,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 )
 
@@ -113,7 +113,7 @@ type mendInput struct {
 }
 
 func (s *Server) mend(ctx context.Context, in *mendInput) (*body[ledger.Arrival], error) {
-	return give(s.engine.Mend(ctx, in.ID, in.Body.Rows, callerOf(ctx), in.Body.Because))
+	return give(s.inspect.Mend(ctx, in.ID, in.Body.Rows, callerOf(ctx), in.Body.Because))
 }
 
 // rehearseInput may carry a feed file and a file. They are read as they come.
@@ -136,7 +136,7 @@ const (
 	maxRehearsed  = 2 << 30
 )
 
-func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[engine.Rehearsal], error) {
+func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[inspect.Rehearsal], error) {
 	f, sent, err := s.subject(ctx, in)
 	if sent != nil {
 		file := sent.File.(*os.File)
@@ -146,15 +146,15 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[engine.
 	if err != nil {
 		return nil, answer(err)
 	}
-	r, err := s.engine.Rehearse(ctx, f, in.Path, sent, in.Deep)
+	r, err := s.inspect.Rehearse(ctx, f, in.Path, sent, in.Deep)
 	if err != nil {
 		return nil, answer(err)
 	}
-	return &body[engine.Rehearsal]{*r}, nil
+	return &body[inspect.Rehearsal]{*r}, nil
 }
 
 // subject reads the parts of the body: a feed file and a file, if they are sent.
-func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, sent *engine.Sent, err error) {
+func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, sent *inspect.Sent, err error) {
 	if in.Feed != "" {
 		if f, err = s.present(ctx, in.Feed); err != nil {
 			return nil, nil, err
@@ -201,12 +201,12 @@ func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, 
 }
 
 // keep writes a file that is sent up to the disk, for as long as it is looked at.
-func keep(part *multipart.Part) (*engine.Sent, error) {
+func keep(part *multipart.Part) (*inspect.Sent, error) {
 	file, err := os.CreateTemp("", "mullein-rehearsal-*")
 	if err != nil {
 		return nil, fmt.Errorf("keep the file: %w", err)
 	}
-	sent := &engine.Sent{Name: part.FileName(), File: file}
+	sent := &inspect.Sent{Name: part.FileName(), File: file}
 	if sent.Size, err = io.Copy(file, &bounded{part, maxRehearsed}); err != nil {
 		return sent, err
 	}

@@ -10,7 +10,7 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 )
 
@@ -24,7 +24,7 @@ func (s *Server) feedFiles(ctx context.Context, in *feedFilesInput) (*body[api.F
 	if err != nil {
 		return nil, answer(err)
 	}
-	list, more, err := s.engine.Which(ctx, f, in.Most)
+	list, more, err := s.inspect.Which(ctx, f, in.Most)
 	return give(api.FileList{Items: list, More: more}, err)
 }
 
@@ -50,7 +50,7 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if err != nil {
 		return nil, answer(err)
 	}
-	entry, err := s.engine.Deliver(f, in.Path, &bounded{in.content, maxDelivered}, in.Replace)
+	entry, err := s.inspect.Deliver(f, in.Path, &bounded{in.content, maxDelivered}, in.Replace)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -179,7 +179,7 @@ func (s *Server) slotViews(ctx context.Context, list []ledger.Slot) ([]api.SlotV
 		if f != nil && f.Due != nil {
 			out[i].Say = f.Due.Say
 			if list[i].Files > 0 && list[i].CompleteAt == nil { // of others, what came is known
-				out[i].Expected = engine.Expected(f, &list[i])
+				out[i].Expected = inspect.Expected(f, &list[i])
 			}
 		}
 	}
@@ -223,7 +223,7 @@ func (s *Server) accept(ctx context.Context, in *acceptInput) (*body[*ledger.Arr
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(s.engine.Accept(ctx, f, in.Body.Path, slot, callerOf(ctx), in.Body.Because))
+	return give(s.inspect.Accept(ctx, f, in.Body.Path, slot, callerOf(ctx), in.Body.Because))
 }
 
 type excuseInput struct {
@@ -270,6 +270,6 @@ func (s *Server) reconcile(ctx context.Context, in *reconcileInput) (*body[api.D
 	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	list, err := s.engine.Reconcile(ctx, in.Feed, in.Mend)
+	list, err := s.inspect.Reconcile(ctx, in.Feed, in.Mend)
 	return give(api.DifferenceList{Items: list}, err)
 }

@@ -13,8 +13,8 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 )
 
 type eventsInput struct {
@@ -61,7 +61,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 				return
 			}
 		case <-progress.C:
-			loads := s.engine.Progress()
+			loads := s.engine.Progress.List()
 			if len(loads) == 0 && !worked {
 				continue
 			}
@@ -114,7 +114,7 @@ func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], er
 	if err != nil {
 		return nil, answer(err)
 	}
-	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Feeds: views, Loads: []engine.Progress{}}
+	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Feeds: views, Loads: []load.Progress{}}
 	if out.Services, err = s.services(ctx); err != nil {
 		return nil, answer(err)
 	}
@@ -133,9 +133,9 @@ func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
 	}
 	out := []api.ServiceView{}
 	for _, service := range list {
-		view := api.ServiceView{Service: service, Loads: []engine.Progress{}}
-		if service.ID == s.engine.Service {
-			view.Loads = s.engine.Progress()
+		view := api.ServiceView{Service: service, Loads: []load.Progress{}}
+		if service.ID == s.engine.ID() {
+			view.Loads = s.engine.Progress.List()
 		} else if err := json.Unmarshal([]byte(service.Doing), &view.Loads); err != nil {
 			return nil, fmt.Errorf("what service %s does: %w", service.Name, err)
 		}

@@ -28,7 +28,7 @@ func rollupError(err error) error {
 }
 
 func (s *Server) rollups(ctx context.Context, _ *struct{}) (*body[api.RollupList], error) {
-	list, err := s.engine.Target.Rollups(ctx)
+	list, err := s.target.Rollups(ctx)
 	return give(api.RollupList{Items: append([]table.RollupState{}, list...)}, err)
 }
 
@@ -43,23 +43,23 @@ func (s *Server) putRollup(ctx context.Context, in *struct {
 	if r.Name != in.Rollup {
 		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("the file is of the rollup %q, not of %q", r.Name, in.Rollup)})
 	}
-	if err := s.engine.Target.CheckRollup(ctx, r); err != nil {
+	if err := s.target.CheckRollup(ctx, r); err != nil {
 		return nil, answer(rollupError(err))
 	}
 	defer s.engine.Touched()
-	return give(api.RollupChecked{Rollup: r.Name, Table: r.Table}, s.engine.Target.PutRollup(ctx, r, in.Body.Definition, callerOf(ctx)))
+	return give(api.RollupChecked{Rollup: r.Name, Table: r.Table}, s.target.PutRollup(ctx, r, in.Body.Definition, callerOf(ctx)))
 }
 
 func (s *Server) removeRollup(ctx context.Context, in *RollupPath) (*struct{}, error) {
-	return nil, answer(rollupError(s.engine.Target.RemoveRollup(ctx, in.Rollup)))
+	return nil, answer(rollupError(s.target.RemoveRollup(ctx, in.Rollup)))
 }
 
 func (s *Server) rebuildRollup(ctx context.Context, in *RollupPath) (*body[api.RollupRebuilt], error) {
-	n, err := s.engine.Target.RebuildRollup(ctx, in.Rollup)
+	n, err := s.target.RebuildRollup(ctx, in.Rollup)
 	return give(api.RollupRebuilt{Rows: n}, rollupError(err))
 }
 
 func (s *Server) verifyRollup(ctx context.Context, in *RollupPath) (*body[*table.RollupVerified], error) {
-	v, err := s.engine.Target.VerifyRollup(ctx, in.Rollup)
+	v, err := s.target.VerifyRollup(ctx, in.Rollup)
 	return give(v, rollupError(err))
 }

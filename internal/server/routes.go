@@ -16,8 +16,10 @@ import (
 	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/table"
 )
 
@@ -90,7 +92,7 @@ func (s *Server) routes() {
 func answer(err error) error {
 	var problems feed.Problems
 	var conflict *ledger.ConflictError
-	var notTaken *engine.NotTakenError
+	var notTaken *inspect.NotTakenError
 	switch {
 	case err == nil:
 		return nil
@@ -338,7 +340,7 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	if err != nil {
 		return nil, answer(err)
 	}
-	shape := s.engine.Shape(ctx, f)
+	shape := s.inspect.Shape(ctx, f)
 	s.engine.Changed()
 	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Shape: shape}, nil)
 }
@@ -429,11 +431,11 @@ func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*
 	if f, err = of(f); err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}
-	shape, err := engine.Table(f)
+	shape, err := load.Wanted(f)
 	if err != nil {
 		return nil, err
 	}
-	database, err := s.engine.TargetOf(f)
+	database, err := s.engine.Database(f)
 	if err != nil {
 		return nil, &ledger.ConflictError{Reason: err.Error()}
 	}

@@ -1,11 +1,13 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"math"
 	"net"
 	"net/http"
@@ -17,29 +19,43 @@ import (
 
 	"github.com/google/uuid"
 
+	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/localpg"
 	"mullein/internal/table"
 )
 
 // Config is how a service is started.
 type Config struct {
-	Home         string            // its own folder
-	Listen       string            // host:port
-	Database     string            // URL; "" for a PostgreSQL of its own
-	LandingRoots []string          // default: the home folder
-	Connections  map[string]string // URLs of further databases with targets, by name
-	KeepRejects  time.Duration     // 0 for ever
-	Log          *slog.Logger
-	Out          io.Writer          // what people are told at the start
-	Ready        func(Running)      // may be nil; called when the service answers
-	OnStep       engineStepObserver // may be nil
+	Home           string            // its own folder
+	Listen         string            // host:port
+	Database       string            // URL; "" for a PostgreSQL of its own
+	LandingRoots   []string          // default: the home folder
+	Connections    map[string]string // URLs of further databases with targets, by name
+	KeepRejects    time.Duration     // 0 for ever
+	Sessions       int               // of each database with targets, at the most; 0 for the default
+	RecordSessions int               // of the database with the records, at the most; 0 for the default
+	Log            *slog.Logger
+	Out            io.Writer          // what people are told at the start
+	Ready          func(Running)      // may be nil; called when the service answers
+	OnStep         engineStepObserver // may be nil
 
 	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
 }
 
-type engineStepObserver = func(feed string, arrival int64, step engine.Step)
+type engineStepObserver = func(feed string, arrival int64, step load.Step)
+
+// withMain returns the URLs of all databases with targets, by connection.
+func withMain(connections map[string]string, main string) map[string]string {
+	out := maps.Clone(connections)
+	if out == nil {
+		out = map[string]string{}
+	}
+	out[feed.MainConnection] = main
+	return out
+}
 
 // Running tells how to reach a service.
 type Running struct {
@@ -57,6 +73,7 @@ const (
 
 // Serve runs a service until ctx ends. It stops cleanly within ten seconds.
 func Serve(ctx context.Context, c Config) error {
+	c.Sessions, c.RecordSessions = cmp.Or(c.Sessions, table.DefaultSessions), cmp.Or(c.RecordSessions, ledger.DefaultSessions)
 	home, err := filepath.Abs(c.Home)
 	if err != nil {
 		return fmt.Errorf("home folder: %w", err)
@@ -130,24 +147,19 @@ func keepOwn(ctx context.Context, own *localpg.Server, log *slog.Logger) {
 }
 
 func serve(ctx context.Context, home, url string, listener net.Listener, c Config) error {
-	records, err := openLedger(ctx, url, c.Log)
+	records, err := openLedger(ctx, url, c)
 	if err != nil {
 		return err
 	}
 	defer records.Close()
-	targets, err := table.Open(ctx, url)
-	if err != nil {
-		return err
-	}
-	defer targets.Close()
-	connections := map[string]*table.Database{}
-	for name, url := range c.Connections {
-		d, err := table.Open(ctx, url)
+	databases := map[string]*table.Database{}
+	for name, url := range withMain(c.Connections, url) {
+		d, err := table.OpenWith(ctx, url, c.Sessions)
 		if err != nil {
 			return fmt.Errorf("connection %s: %w", name, err)
 		}
 		defer d.Close()
-		connections[name] = d
+		databases[name] = d
 	}
 	token, err := secretFile(filepath.Join(home, TokenFile), ledger.NewSecret)
 	if err != nil {
@@ -165,9 +177,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		name = "mullein"
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	e := engine.New(engine.Options{
-		Ledger: records, Target: targets, Connections: connections, Roots: c.LandingRoots, Service: id, Name: name, Log: c.Log, OnStep: c.OnStep, Disk: c.disk, KeepRejects: c.KeepRejects,
-	})
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Service: name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
+	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, KeepRejects: c.KeepRejects})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
 	worked := make(chan error, 1)
@@ -229,15 +240,15 @@ func diskOf(data string) func() (uint64, string) {
 }
 
 // openLedger waits for a database that is just starting.
-func openLedger(ctx context.Context, url string, log *slog.Logger) (*ledger.Ledger, error) {
+func openLedger(ctx context.Context, url string, c Config) (*ledger.Ledger, error) {
 	const patience = 30 * time.Second
 	limit := time.Now().Add(patience)
 	for {
-		l, err := ledger.Open(ctx, url)
+		l, err := ledger.OpenWith(ctx, url, c.RecordSessions)
 		if err == nil || time.Now().After(limit) || ctx.Err() != nil {
 			return l, err
 		}
-		log.Warn("the database does not answer yet; trying on", "error", err)
+		c.Log.Warn("the database does not answer yet; trying on", "error", err)
 		select {
 		case <-ctx.Done():
 		case <-time.After(time.Second):

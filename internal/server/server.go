@@ -18,8 +18,11 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
+	"mullein/internal/table"
 )
 
 // Version is the API's and the program's.
@@ -30,13 +33,15 @@ var consoleFiles embed.FS
 
 // Server answers HTTP.
 type Server struct {
-	ledger *ledger.Ledger
-	engine *engine.Engine
-	name   string
-	roots  []string
-	log    *slog.Logger
-	api    huma.API
-	router *gin.Engine
+	ledger  *ledger.Ledger
+	engine  *engine.Engine
+	inspect *inspect.Inspector
+	target  *table.Database // the main one
+	name    string
+	roots   []string
+	log     *slog.Logger
+	api     huma.API
+	router  *gin.Engine
 
 	definitions sync.Map // known by the feed's name
 
@@ -47,7 +52,7 @@ type Server struct {
 
 // New makes a server over the parts of a service.
 func New(l *ledger.Ledger, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
-	s := &Server{ledger: l, engine: e, name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)

@@ -8,40 +8,41 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
-	"mullein/internal/engine"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
+	"mullein/internal/load"
 	"mullein/internal/table"
 )
 
 func (s *Server) recall(ctx context.Context, in *struct {
 	NumberPath
 	Body api.Recall
-}) (*body[*engine.Recalled], error) {
+}) (*body[*inspect.Recalled], error) {
 	if !in.Body.Preview && in.Body.Because == "" {
 		return nil, answer(&ledger.ConflictError{Reason: "say why: because is kept with who and when"})
 	}
-	return give(s.engine.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
+	return give(s.inspect.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	FeedPath
 	Body api.Rebuild
-}) (*body[*engine.Rebuilt], error) {
+}) (*body[*inspect.Rebuilt], error) {
 	if _, err := s.present(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	return give(s.engine.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
+	return give(s.inspect.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*table.Verified], error) {
-	return give(s.engine.Verify(ctx, in.ID))
+	return give(s.inspect.Verify(ctx, in.ID))
 }
 
 func (s *Server) original(ctx context.Context, in *struct {
 	NumberPath
 	Line int64 `query:"line" minimum:"1" required:"true"`
 }) (*body[api.Original], error) {
-	text, why, err := s.engine.Original(ctx, in.ID, in.Line)
+	text, why, err := s.inspect.Original(ctx, in.ID, in.Line)
 	return give(api.Original{Text: text, Why: why}, err)
 }
 
@@ -83,7 +84,7 @@ func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error)
 // mayEndThere says why a feed cannot end in its target: the service does not know
 // its database, or another feed ends there and they would write over each other.
 func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
-	if _, err := s.engine.TargetOf(f); err != nil {
+	if _, err := s.engine.Database(f); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
 	}
 	records, err := s.ledger.Feeds(ctx)
@@ -112,7 +113,7 @@ func (s *Server) describe(ctx context.Context, in *struct {
 		return nil, answer(err)
 	}
 	schema, name := in.split()
-	database, err := s.engine.TargetOf(feeds[0])
+	database, err := s.engine.Database(feeds[0])
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -124,7 +125,7 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	for _, f := range feeds {
 		v.Feeds = append(v.Feeds, f.Name)
 	}
-	shape, err := engine.Table(feeds[0])
+	shape, err := load.Wanted(feeds[0])
 	if err == nil {
 		v.DDL = shape.DDL()
 	}
@@ -136,11 +137,11 @@ func (s *Server) collapse(ctx context.Context, in *TablePath) (*body[api.Collaps
 	if err != nil {
 		return nil, answer(err)
 	}
-	database, err := s.engine.TargetOf(feeds[0])
+	database, err := s.engine.Database(feeds[0])
 	if err != nil {
 		return nil, answer(err)
 	}
-	shape, err := engine.Table(feeds[0])
+	shape, err := load.Wanted(feeds[0])
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -165,5 +166,5 @@ func (s *Server) row(ctx context.Context, in *struct {
 		}
 		key[column] = value
 	}
-	return give(s.engine.History(ctx, feeds[0], key))
+	return give(s.inspect.History(ctx, feeds[0], key))
 }

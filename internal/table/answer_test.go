@@ -22,7 +22,7 @@ func (g *gone) Fill(b *Batch, size int) error {
 			keep = append(keep, x)
 			continue
 		}
-		b.Add([]tabular.Value{{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000}, {}, {Kind: tabular.Integer, I: 99}}, int64(100+i), 0, Gone)
+		b.Add([]tabular.Value{{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000}, {}, {Kind: tabular.Integer, I: 99}}, int64(100+i), 0, tabular.Deletes)
 	}
 	return keep.Fill(b, size)
 }

@@ -54,10 +54,7 @@ const (
 // lineOf is the SQL of the line of a staged row.
 const lineOf = "((s.place >> 17) & 4294967295)"
 
-// Gone, in place of a digest, marks a row that says that its key is to be
-// deleted.
-var Gone = []byte{0}
-
+// isGone holds for staged rows (s) that delete their key: see [tabular.Deletes].
 const isGone = `s.digest = '\x00'::bytea`
 
 // Piece is the rows of one file, ready to be staged, and the hashes of their
@@ -127,7 +124,7 @@ func (b *Batch) Len() int { return len(b.buf) }
 
 // Add puts a row at the end. values stand in the order of [Table.Own]; line
 // and element say where in the file the row is; digest is its digest, or
-// [Gone].
+// [tabular.Deletes].
 func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []byte) {
 	b.rows[b.part]++
 	if b.direct != nil && b.loses(values, line, element) {

@@ -2,6 +2,7 @@ package table
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -334,23 +335,27 @@ func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance)
 	return rows.Err()
 }
 
-// Prune drops up to most entries of the journal of a feed's loads that were
-// committed before a time, and returns how many. Loads whose journal is gone can no
-// longer be recalled.
-func (d *Database) Prune(ctx context.Context, feed string, before time.Time, most int) (n int64, err error) {
+// Prune drops up to most entries of the journals of feeds, of loads that were
+// committed before the time that each is kept since, and returns how many. Loads
+// whose journal is gone can no longer be recalled.
+func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most int) (n int64, err error) {
+	text, err := json.Marshal(since)
+	if err != nil {
+		return 0, err
+	}
+	const of = `jsonb_each_text($1::jsonb) f JOIN mullein.load l ON l.feed = f.key AND l.journal AND l.committed_at < f.value::timestamptz`
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM mullein.change c JOIN mullein.load l ON l.nth = c.load
-			WHERE l.feed = $1 AND l.journal AND l.committed_at < $2 LIMIT $3))`, feed, before, most)
+		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM `+of+` JOIN mullein.change c ON c.load = l.nth LIMIT $2))`, string(text), most)
 		if err != nil {
 			return err
 		}
 		if n = tag.RowsAffected(); n < int64(most) {
-			_, err = tx.Exec(ctx, "UPDATE mullein.load SET journal = false WHERE feed = $1 AND journal AND committed_at < $2", feed, before)
+			_, err = tx.Exec(ctx, `UPDATE mullein.load SET journal = false WHERE nth IN (SELECT l.nth FROM `+of+`)`, string(text))
 		}
 		return err
 	})
 	if err != nil {
-		return 0, fmt.Errorf("prune the journal of %s: %w", feed, err)
+		return 0, fmt.Errorf("prune journals: %w", err)
 	}
 	return n, nil
 }

@@ -91,7 +91,7 @@ func (l *Load) Close(ctx context.Context) {
 	_ = l.stopReading() // what was not asked for by Stage does not matter
 	if l.s != nil && !l.s.conn.IsClosed() && l.s.conn.PgConn().TxStatus() != 'I' {
 		if _, err := l.s.conn.Exec(context.WithoutCancel(ctx), "ROLLBACK"); err != nil {
-			l.s.Close() // the database rolls back when the connection goes
+			l.s.disconnect() // the database rolls back when the connection goes
 		}
 	}
 	l.s = nil

@@ -234,7 +234,7 @@ func (rows *modelRows) Fill(b *Batch, _ int) error {
 		}
 		digest := tabular.AppendDigest(nil, canonical)
 		if r.gone {
-			digest = Gone
+			digest = tabular.Deletes
 		}
 		b.Add(values, r.line, 0, digest)
 	}
@@ -528,7 +528,6 @@ func newPlay(t *testing.T, kind string, seed uint64) *play {
 
 // play goes through a whole sequence.
 func (p *play) play(seed uint64, kind string) {
-	defer p.session.Close()
 	for n := range 26 {
 		var right bool
 		if n < 25 {

@@ -5,10 +5,13 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/semaphore"
 )
 
 // Session is one connection that loads, with its staging tables. They are kept
@@ -20,12 +23,67 @@ type Session struct {
 	Limit time.Duration
 
 	conn   *pgx.Conn
+	began  time.Time // of the database's process
+	idle   time.Time // since when nobody uses it
 	stages map[string]bool
 	db     *Database
 }
 
-// Session opens a connection for loads.
+// sessions is the bounded supply of sessions for loads. Who asks first is served
+// first. Sessions that are given back are kept for a while for whoever asks next.
+type sessions struct {
+	places *semaphore.Weighted
+	mu     sync.Mutex
+	idle   []*Session
+	closed bool
+}
+
+// idleFor is how long a session is kept that nobody uses.
+const idleFor = 10 * time.Second
+
+// Session waits for its turn and returns a session for loads.
 func (d *Database) Session(ctx context.Context) (*Session, error) {
+	if err := d.sessions.places.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	s, err := d.freeSession(ctx)
+	if err != nil {
+		d.sessions.places.Release(1)
+		return nil, err
+	}
+	return s, nil
+}
+
+// freeSession returns a session that was given back, or a new one.
+func (d *Database) freeSession(ctx context.Context) (*Session, error) {
+	for {
+		s := d.sessions.take()
+		if s == nil {
+			return d.connect(ctx)
+		}
+		if s.conn.Ping(ctx) == nil {
+			return s, nil
+		}
+		s.disconnect()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// take returns the session that was given back last, nil for none.
+func (p *sessions) take() *Session {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.idle) == 0 {
+		return nil
+	}
+	s := p.idle[len(p.idle)-1]
+	p.idle = p.idle[:len(p.idle)-1]
+	return s
+}
+
+func (d *Database) connect(ctx context.Context) (*Session, error) {
 	config := d.config.Copy()
 	config.RuntimeParams["application_name"] = "mullein load"
 	// A table that somebody else holds is waited for so long; then the load is
@@ -39,16 +97,67 @@ func (d *Database) Session(ctx context.Context) (*Session, error) {
 		return nil, fmt.Errorf("connect to the target's database: %w", err)
 	}
 	s := &Session{conn: conn, stages: map[string]bool{}, db: d}
-	if _, err := conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid, digest bytea) ON COMMIT DELETE ROWS;
-		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`); err != nil {
-		s.Close()
+	_, err = conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid, digest bytea) ON COMMIT DELETE ROWS;
+		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`)
+	if err == nil {
+		err = conn.QueryRow(ctx, "SELECT backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()").Scan(&s.began)
+	}
+	if err != nil {
+		s.disconnect()
 		return nil, fmt.Errorf("make the tables of a merge: %w", err)
 	}
 	return s, nil
 }
 
-// Close ends the connection; a load at hand is rolled back.
+// Close gives the session back. A load at hand is rolled back.
 func (s *Session) Close() {
+	d := s.db
+	s.Limit = 0
+	if s.conn.IsClosed() || s.conn.PgConn().TxStatus() != 'I' || !d.sessions.keep(s) {
+		s.disconnect()
+	}
+	d.sessions.places.Release(1)
+}
+
+// keep keeps a session for whoever asks next, for a while.
+func (p *sessions) keep(s *Session) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		return false
+	}
+	s.idle = time.Now()
+	p.idle = append(p.idle, s)
+	time.AfterFunc(idleFor, func() {
+		p.mu.Lock()
+		i := slices.Index(p.idle, s)
+		// Used meanwhile and given back again, it is kept by a later call.
+		if i >= 0 && time.Since(s.idle) >= idleFor {
+			p.idle = slices.Delete(p.idle, i, i+1)
+		} else {
+			i = -1
+		}
+		p.mu.Unlock()
+		if i >= 0 {
+			s.disconnect()
+		}
+	})
+	return true
+}
+
+// close ends the sessions that nobody uses, and those in use when they are given
+// back.
+func (p *sessions) close() {
+	p.mu.Lock()
+	idle := p.idle
+	p.idle, p.closed = nil, true
+	p.mu.Unlock()
+	for _, s := range idle {
+		s.disconnect()
+	}
+}
+
+func (s *Session) disconnect() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	s.conn.Close(ctx)
@@ -71,13 +180,11 @@ func (s *Session) Holders(ctx context.Context) (string, error) {
 // Alive reports whether the connection still stands.
 func (s *Session) Alive() bool { return !s.conn.IsClosed() }
 
-// Ping reports whether the database still answers on the connection.
-func (s *Session) Ping(ctx context.Context) error { return s.conn.Ping(ctx) }
-
 func (s *Session) pid() uint32 { return s.conn.PgConn().PID() }
 
-// maxStages bounds the staging tables of a session.
-const maxStages = 100
+// maxStages bounds the staging tables of a session: each commit goes through all of
+// them.
+const maxStages = 12
 
 // stage returns the name of the staging table for own columns of such kinds,
 // which it makes when the session has none yet.

@@ -43,12 +43,10 @@ func open(t testing.TB) *shop {
 	t.Cleanup(db.Close)
 	require.NoError(t, db.Prepare(ctx))
 	require.NoError(t, db.Prepare(ctx), "a second time does nothing")
-	session, err := db.Session(ctx)
+	session, err := db.SessionOf(ctx, "gauges", 1)
 	require.NoError(t, err)
 	t.Cleanup(session.Close)
-	s := &shop{t: t, db: db, session: session, fence: 1}
-	require.NoError(t, db.Fence(ctx, "gauges", s.fence, session))
-	return s
+	return &shop{t: t, db: db, session: session, fence: 1}
 }
 
 func (s *shop) exec(statement string) {
@@ -207,12 +205,19 @@ func TestADeliveryIsLoadedOnce(t *testing.T) {
 func TestASuccessorFencesItsPredecessorOff(t *testing.T) {
 	t.Parallel()
 	s := open(t)
-	successor, err := s.db.Session(ctx)
+	second, err := s.db.SessionOf(ctx, "gauges", 1)
+	require.NoError(t, err)
+	require.NoError(t, s.session.conn.Ping(ctx), "a session of the same holder that has nothing at hand is left alone")
+	defer second.Close()
+	successor, err := s.db.SessionOf(ctx, "gauges", 5)
 	require.NoError(t, err)
 	defer successor.Close()
-	require.NoError(t, s.db.Fence(ctx, "gauges", 5, successor))
-	assert.Error(t, s.session.Ping(ctx), "the predecessor's session is ended")
-	assert.ErrorIs(t, s.db.Fence(ctx, "gauges", 4, successor), ErrFenced, "a fence is never lowered")
+	assert.Error(t, second.conn.Ping(ctx), "the predecessor's session is ended")
+	_, err = s.db.SessionOf(ctx, "gauges", 4)
+	assert.ErrorIs(t, err, ErrFenced, "a fence is never lowered")
+	var fenced *FencedError
+	require.ErrorAs(t, err, &fenced)
+	assert.EqualValues(t, 5, fenced.Highest)
 	s.session = successor
 	_, err = s.load(gauge(standard), 1, row{"A", 1, 100, 1})
 	assert.ErrorIs(t, err, ErrFenced, "fence 1 is not the highest any more")
@@ -665,7 +670,7 @@ func straightIn(t *testing.T, known int) {
 	assert.Equal(t, []string{fmt.Sprint(len(best), "|", newer, "|", len(best))}, s.lines("SELECT concat_ws('|', count(*), count(*) FILTER (WHERE level = 2), count(DISTINCT from_line)) FROM river.gauge"))
 	assert.Equal(t, balance.Balance{Unchanged: int64(len(best)), Duplicate: n - int64(len(best))}, load(2, false))
 	assert.Equal(t, []string{"p"}, s.lines("SELECT contype::text FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"), "the key is back")
-	pruned, err := s.db.Prune(ctx, "gauges", time.Now().Add(time.Hour), 10)
+	pruned, err := s.db.Prune(ctx, map[string]time.Time{"gauges": time.Now().Add(time.Hour)}, 10)
 	require.NoError(t, err)
 	assert.Zero(t, pruned)
 	_, err = s.session.BeginRecall(ctx, fitted, "gauges", 0, []int64{1}, false)

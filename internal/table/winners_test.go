@@ -203,7 +203,7 @@ func TestKnownDigests(t *testing.T) {
 				assert.Equal(t, skipped, k.skipped)
 				assert.Equal(t, repeats, k.repeats)
 				assert.Equal(t, unknown, sent, "of rows that are not known each is sent once")
-				assert.False(t, b.holds(nil, 0, Gone), "a deletion is no row")
+				assert.False(t, b.holds(nil, 0, tabular.Deletes), "a deletion is no row")
 				for row := range asked {
 					at, ok := k.find(halves(digest(row)))
 					require.Equal(t, row < held, ok)

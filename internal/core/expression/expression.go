@@ -8,6 +8,8 @@ package expression
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -74,6 +76,8 @@ func (e *SyntaxError) Error() string { return e.Problem }
 type Program struct {
 	Kind tabular.Kind // of its values that are not null
 	Row  bool         // whether it reads any column; otherwise it is the same for a whole file
+	// Reads are the names that it reads, such as "row.level_m", sorted.
+	Reads []string
 
 	source  string
 	program cel.Program
@@ -115,12 +119,12 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	default:
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("gives %s; a column can hold bool, int, double, string or timestamp: convert it, as in string(...)", t)}
 	}
-	for name := range s.kinds {
-		if column, isRow := strings.CutPrefix(name, "row."); isRow && mentions(source, name) {
+	p.Reads = s.names(ast)
+	for _, name := range p.Reads {
+		if column, isRow := strings.CutPrefix(name, "row."); isRow {
 			p.reads = append(p.reads, column)
 		}
 	}
-	sort.Strings(p.reads)
 	p.Row = len(p.reads) > 0
 	cost, err := s.env.EstimateCost(ast, sizes{})
 	if err != nil || cost.Max > maxCost {
@@ -157,20 +161,15 @@ func isType(t, want *cel.Type) bool {
 	return t.IsExactType(want) || t.IsExactType(cel.NullableType(want))
 }
 
-// mentions looks for the whole name in the source. Finding it inside a string
-// literal does no harm: the column is then looked at without need.
-func mentions(source, name string) bool {
-	for at := 0; ; {
-		i := strings.Index(source[at:], name)
-		if i < 0 {
-			return false
+// names returns the declared names that a checked expression refers to, sorted.
+func (s *Scope) names(ast *cel.Ast) []string {
+	found := map[string]bool{}
+	for _, reference := range ast.NativeRep().ReferenceMap() {
+		if s.kinds[reference.Name] != tabular.Null {
+			found[reference.Name] = true
 		}
-		end := at + i + len(name)
-		if end == len(source) || !isNameByte(source[end]) {
-			return true
-		}
-		at = end
 	}
+	return slices.Sorted(maps.Keys(found))
 }
 
 func isNameByte(b byte) bool {

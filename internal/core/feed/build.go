@@ -633,7 +633,7 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 	var out []Derived
 	for _, d := range n.fields {
 		if p := r.expression(d.value, scope, "derive."+d.name); p != nil {
-			c := Derived{d.name, d.value.text, p.Kind}
+			c := Derived{Name: d.name, Expression: d.value.text, Kind: p.Kind, Reads: p.Reads}
 			switch inKey := slices.Contains(key, c.Name); {
 			case inKey && c.OfRun():
 				r.failAt(d.value, "derive.%s says something of the run, so it cannot be part of the key: each run would have rows of its own", c.Name)

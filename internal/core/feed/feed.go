@@ -100,12 +100,21 @@ type Derived struct {
 	Name       string
 	Expression string
 	Kind       tabular.Kind
+	Reads      []string // the names that the expression reads, such as "row.level_m"
 }
 
 // OfRun reports whether the column says something of the run, not of the row: the
 // same row of two runs would not be the same.
 func (d Derived) OfRun() bool {
-	return strings.Contains(d.Expression, "run.") || strings.Contains(d.Expression, "feed.version") || strings.Contains(d.Expression, "service")
+	return slices.ContainsFunc(d.Reads, func(name string) bool {
+		return strings.HasPrefix(name, "run.") || name == "feed.version" || name == "service"
+	})
+}
+
+// ReadsDigest reports whether a derived column reads the digest of the file, which
+// then has to be known before the first row.
+func (f *Feed) ReadsDigest() bool {
+	return slices.ContainsFunc(f.Derive, func(d Derived) bool { return slices.Contains(d.Reads, "file.digest") })
 }
 
 // Checks are what must be true beyond the constraints of fields.

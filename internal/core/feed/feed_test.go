@@ -33,7 +33,7 @@ func TestParseFillsInEverything(t *testing.T) {
 	assert.Equal(t, tabular.Dialect{Delimiter: ";", DoubleQuote: true, HeaderJoin: " ", Header: true, QuoteChar: '"', CommentChar: '#'}, f.Dialect)
 	assert.Equal(t, tabular.MatchExact, f.Schema.FieldsMatch)
 	assert.Equal(t, []string{"station_id", "observed_at"}, f.Schema.PrimaryKey)
-	assert.Equal(t, []Derived{{"catchment", "file.captures.catchment", tabular.Text}, {"flood", "row.level_m > 4.5", tabular.Boolean}}, f.Derive)
+	assert.Equal(t, []Derived{{"catchment", "file.captures.catchment", tabular.Text, []string{"file.captures.catchment"}}, {"flood", "row.level_m > 4.5", tabular.Boolean, []string{"row.level_m"}}}, f.Derive)
 	assert.Equal(t, "15%", f.Tolerate.String())
 	assert.Equal(t, "river", f.Target.Schema)
 	assert.Equal(t, StandardLineage, f.Target.Lineage)

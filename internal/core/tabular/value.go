@@ -219,6 +219,10 @@ const DigestVersion = 1
 // DigestSize is the length of a digest in bytes: the version, and XXH3-128.
 const DigestSize = 17
 
+// Deletes, in place of a digest, marks a row that says that its key is to be
+// deleted. No row has such a digest.
+var Deletes = []byte{0}
+
 // AppendDigest adds the digest of canonical bytes to dst.
 func AppendDigest(dst, canonical []byte) []byte {
 	h := xxh3.Hash128(canonical)

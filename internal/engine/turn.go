@@ -1,0 +1,191 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"mullein/internal/ledger"
+	"mullein/internal/load"
+	"mullein/internal/table"
+)
+
+// turn gives a feed one turn: at most one run.
+func (e *Engine) turn(w *leased) {
+	if w.ctx.Err() != nil || w.feed == nil {
+		return
+	}
+	more, err := w.turn(w.ctx)
+	if err != nil && w.ctx.Err() == nil {
+		e.Log.Error("work failed; trying on", "feed", w.name, "error", err)
+		e.turns.later(w, w.tryAgain())
+		return
+	}
+	if more {
+		e.turns.ask(w)
+	}
+}
+
+// tryAgain is when a feed is tried again whose turn failed.
+func (w *leased) tryAgain() time.Time {
+	if now := time.Now(); !w.notUntil.After(now) {
+		return now.Add(time.Second)
+	}
+	return w.notUntil
+}
+
+// turn does one run, if there is one to do.
+func (w *leased) turn(ctx context.Context) (worked bool, err error) {
+	if err := w.e.PutAway(ctx, w.feed); err != nil {
+		return false, err
+	}
+	if w.left.Load() {
+		if err := w.takeOver(ctx); err != nil {
+			return false, err
+		}
+	}
+	queued, err := w.e.Ledger.QueuedRun(ctx, w.name)
+	if err != nil {
+		return false, err
+	}
+	var begin func() (*ledger.Run, error)
+	var first upNext
+	if queued != nil {
+		if time.Now().Before(w.notUntil) && w.tried == queued.ID {
+			w.e.turns.later(w, w.notUntil)
+			return false, nil
+		}
+		w.tried = queued.ID
+		if queued.Cause != causeArrival {
+			if err := w.waitForLanding(ctx); err != nil {
+				return false, err
+			}
+		}
+		begin = func() (*ledger.Run, error) { return w.e.Ledger.BeginRun(ctx, w.name, w.version) }
+	} else {
+		if first, err = w.byItself(ctx); err != nil {
+			return false, err
+		}
+		if len(first.Arrivals()) == 0 {
+			return w.comesAfter(ctx)
+		}
+		begin = func() (*ledger.Run, error) {
+			return w.e.Ledger.StartRun(ctx, w.name, w.version, causeArrival, w.e.Service)
+		}
+	}
+	session, err := w.open(ctx)
+	if err != nil {
+		return false, err
+	}
+	r := &running{leased: w, session: session, opened: time.Now(), first: first}
+	defer func() { r.session.Close() }()
+	if r.run, err = begin(); err != nil || r.run == nil {
+		return false, err
+	}
+	return true, r.do(ctx)
+}
+
+// The causes of runs.
+const (
+	causeArrival  = "arrival"
+	causeSchedule = "schedule"
+	causeAfter    = "after"
+)
+
+// byItself returns what a feed is to load without being asked.
+func (w *leased) byItself(ctx context.Context) (upNext, error) {
+	if w.paused.Load() || time.Now().Before(w.notUntil) || !w.feed.When.Arrival {
+		return upNext{}, nil
+	}
+	return w.next(ctx, ledger.Selection{})
+}
+
+// comesAfter queues a run of a feed that comes after others, when those have loaded
+// something.
+func (w *leased) comesAfter(ctx context.Context) (bool, error) {
+	when := &w.feed.When
+	if len(when.AfterAll)+len(when.AfterAny) == 0 || w.paused.Load() || time.Now().Before(w.notUntil) {
+		return false, nil
+	}
+	came, err := w.e.Ledger.After(ctx, w.name, when.AfterAll, when.AfterAny)
+	if err != nil || !came {
+		return false, err
+	}
+	_, err = w.e.Ledger.QueueRun(ctx, w.name, causeAfter, w.e.Service, ledger.Wanted{})
+	return err == nil, err
+}
+
+// open takes a session of the target's database under the feed's fence. Where the
+// target knows a higher fence than the records, these come from a back-up: they are
+// brought in line with the target's markers.
+func (w *leased) open(ctx context.Context) (*load.Session, error) {
+	s, err := w.e.OpenSession(ctx, w.feed, w.fence)
+	var fenced *table.FencedError
+	if errors.As(err, &fenced) && fenced.Highest > w.fence {
+		if w.fence, err = w.e.Ledger.RaiseFence(ctx, w.name, w.e.options.ID, fenced.Highest); err != nil {
+			return nil, err
+		}
+		if w.fence == 0 {
+			w.lose()
+			return nil, table.ErrFenced
+		}
+		if s, err = w.e.OpenSession(ctx, w.feed, w.fence); err == nil {
+			if _, err = w.e.inspect.Reconcile(ctx, w.name, true); err != nil {
+				s.Close()
+			}
+		}
+	}
+	if errors.Is(err, table.ErrFenced) {
+		w.lose()
+		return nil, err
+	}
+	if err != nil {
+		return nil, w.trouble(ctx, err)
+	}
+	return s, nil
+}
+
+const (
+	firstPause = time.Second
+	maxPause   = 5 * time.Minute
+)
+
+// trouble keeps a feed from being tried again and again while its target does
+// not fit, and tells people why it is not working.
+func (w *leased) trouble(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return err // it was told to end; nothing is wrong with the feed
+	}
+	w.recipes.drop()
+	w.troubled = true
+	w.pause = min(max(firstPause, 2*w.pause), maxPause)
+	w.notUntil = time.Now().Add(w.pause)
+	if recordErr := w.e.Ledger.SetProblem(ctx, w.name, err.Error()); recordErr != nil {
+		return errors.Join(err, recordErr)
+	}
+	return err
+}
+
+// untroubled says that a feed works again.
+func (w *leased) untroubled(ctx context.Context) error {
+	w.pause, w.notUntil = 0, time.Time{}
+	if !w.troubled {
+		return nil
+	}
+	w.troubled = false
+	return w.e.Ledger.SetProblem(ctx, w.name, "")
+}
+
+// waitForLanding asks for a listing and waits until all that is there is still,
+// while other feeds have their turns.
+func (w *leased) waitForLanding(ctx context.Context) error {
+	return w.e.turns.aside(ctx, func() error {
+		limited, cancel := context.WithTimeout(ctx, w.feed.Landing.Settle+time.Minute)
+		defer cancel()
+		err := w.e.intake.Look(limited, w.name)
+		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+			return nil // a file that keeps growing is for the next run
+		}
+		return err
+	})
+}

@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"mullein/internal/table"
+)
+
+const (
+	// restBetween is how long the keeper of anything rests when there is no more to
+	// drop.
+	restBetween = 10 * time.Minute
+	dropAtOnce  = 1000
+)
+
+// dropRejects drops rejects that are older than they are kept, in small steps.
+func (e *Engine) dropRejects(ctx context.Context) {
+	for e.options.KeepRejects > 0 && ctx.Err() == nil {
+		n, err := e.Ledger.DropRejects(ctx, time.Now().Add(-e.options.KeepRejects), dropAtOnce)
+		if err != nil && ctx.Err() == nil {
+			e.Log.Warn("old rejects could not be dropped; trying again later", "error", err)
+		}
+		if n < dropAtOnce {
+			wait(ctx, restBetween)
+		}
+	}
+}
+
+// sumTallies sums up, now and then, what changes of arrivals left behind.
+func (e *Engine) sumTallies(ctx context.Context) {
+	const every, feeds = time.Minute, 500
+	for ctx.Err() == nil {
+		wait(ctx, every)
+		if err := e.Ledger.SumTallies(ctx, feeds); err != nil && ctx.Err() == nil {
+			e.Log.Warn("tallies could not be summed up; trying again later", "error", err)
+		}
+	}
+}
+
+// rollupsAtLeast is how often rollups are looked at without being told of a load:
+// others may write to the tables that they read.
+const rollupsAtLeast = 2 * time.Second
+
+// keepRollups brings rollups in step with what was loaded.
+func (e *Engine) keepRollups(ctx context.Context) {
+	said, away := "", map[string]bool{}
+	for ctx.Err() == nil {
+		var whole error
+		for name, d := range e.Databases {
+			if err := d.Prepare(ctx); err != nil {
+				away[name] = true // no load there is possible either, and is said so
+				continue
+			}
+			if away[name] {
+				delete(away, name)
+				e.wakeTroubled()
+			}
+			_, err := d.KeepRollups(ctx)
+			whole = errors.Join(whole, err)
+		}
+		if whole != nil && ctx.Err() == nil && whole.Error() != said {
+			said = whole.Error()
+			e.Log.Warn("rollups could not be kept; trying on", "error", whole)
+		}
+		select {
+		case <-ctx.Done():
+		case <-e.touched:
+		case <-time.After(rollupsAtLeast):
+		}
+	}
+}
+
+// pruneJournals drops what feeds keep of their loads for too long, in small steps.
+func (e *Engine) pruneJournals(ctx context.Context) {
+	for ctx.Err() == nil {
+		for d, keep := range e.journals() {
+			for more := true; more && ctx.Err() == nil; {
+				n, err := d.Prune(ctx, keep, dropAtOnce)
+				if err != nil && ctx.Err() == nil {
+					e.Log.Warn("old journals could not be dropped; trying again later", "error", err)
+				}
+				more = err == nil && n >= dropAtOnce
+			}
+		}
+		wait(ctx, restBetween)
+	}
+}
+
+// journals says, of each database, since when the journal of each feed is kept that
+// this service holds.
+func (e *Engine) journals() map[*table.Database]map[string]time.Time {
+	out := map[*table.Database]map[string]time.Time{}
+	now := time.Now()
+	for _, w := range e.leased() {
+		if w.feed == nil {
+			continue
+		}
+		d, err := e.Database(w.feed)
+		if err != nil {
+			continue // it is said as the feed's problem
+		}
+		if out[d] == nil {
+			out[d] = map[string]time.Time{}
+		}
+		out[d][w.name] = now.Add(-w.feed.Target.Recall)
+	}
+	return out
+}

@@ -1,0 +1,154 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+)
+
+// Seen is a file at a landing, and whether a feed takes it.
+type Seen struct {
+	Path     string         `json:"path"`
+	Size     int64          `json:"size"`
+	Modified time.Time      `json:"modified"`
+	Taken    bool           `json:"taken"`
+	Why      string         `json:"why" doc:"Why it is left out, or what has become of it"`
+	Captures map[string]any `json:"captures" doc:"What its name says"`
+	Arrival  int64          `json:"arrival" doc:"Its newest arrival, 0 for none"`
+	State    ledger.State   `json:"state" doc:"Of its newest arrival"`
+}
+
+// errEnough ends a listing that has found as much as was asked for.
+var errEnough = errors.New("enough")
+
+// Which lists up to most files at a feed's landing, by name, and says of each
+// whether it is taken. more tells that there are others.
+func (i *Inspector) Which(ctx context.Context, f *feed.Feed, most int) (list []Seen, more bool, err error) {
+	folder, err := i.Landing(f)
+	if err != nil {
+		return nil, false, err
+	}
+	defer folder.Close()
+	list = []Seen{}
+	err = folder.List(ctx, func(string) bool { return true }, func(entry landing.Entry) error {
+		if entry.Problem == "is a folder, not a file" && f.Landing.Look(entry.Path, 1).Why != "" {
+			return nil
+		}
+		if len(list) == most {
+			more = true
+			return errEnough
+		}
+		taken := f.Landing.Look(entry.Path, entry.Size)
+		seen := Seen{Path: entry.Path, Size: entry.Size, Modified: entry.Modified, Taken: taken.Why == "", Why: taken.Why, Captures: taken.Captures}
+		switch {
+		case seen.Captures == nil:
+			seen.Captures = map[string]any{}
+		case taken.List:
+			seen.Why = "a list of a delivery"
+		}
+		if entry.Problem != "" {
+			seen.Why = entry.Problem
+		}
+		list = append(list, seen)
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, false, err
+	}
+	slices.SortFunc(list, func(a, b Seen) int { return strings.Compare(a.Path, b.Path) })
+	for from := 0; from < len(list); from += outcomesAtOnce {
+		if err := i.outcomes(ctx, f.Name, list[from:min(from+outcomesAtOnce, len(list))]); err != nil {
+			return nil, false, err
+		}
+	}
+	return list, more, nil
+}
+
+// outcomesAtOnce is how many files are looked up together.
+const outcomesAtOnce = 1000
+
+// outcomes says what has become of files.
+func (i *Inspector) outcomes(ctx context.Context, name string, list []Seen) error {
+	paths := make([]string, len(list))
+	for n, s := range list {
+		paths[n] = s.Path
+	}
+	newest, err := i.Ledger.Newest(ctx, name, paths)
+	for n := range list {
+		if a, ok := newest[list[n].Path]; ok {
+			list[n].Arrival, list[n].State = a.ID, a.State
+			if list[n].Taken && list[n].Why == "" {
+				list[n].Why = a.Reason
+			}
+		}
+	}
+	return err
+}
+
+// NotTakenError says that a feed does not take a file of that name.
+type NotTakenError struct{ Path, Why string }
+
+func (e *NotTakenError) Error() string {
+	return fmt.Sprintf("%s would not be taken: it %s", e.Path, e.Why)
+}
+
+// Deliver puts a file into a feed's landing, whole at once.
+func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, replace bool) (landing.Entry, error) {
+	if !fs.ValidPath(path) {
+		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
+	}
+	if taken := f.Landing.Look(path, 1); taken.Why != "" {
+		return landing.Entry{}, &NotTakenError{path, taken.Why}
+	}
+	folder, err := i.Landing(f)
+	if err != nil {
+		return landing.Entry{}, err
+	}
+	defer folder.Close()
+	return folder.Deliver(path, content, replace)
+}
+
+// Accept takes a file of the landing for a slot although its name does not fit.
+func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, who, because string) (*ledger.Arrival, error) {
+	if !fs.ValidPath(path) {
+		return nil, &NotTakenError{path, "is not a plain path below the landing"}
+	}
+	folder, err := i.Landing(f)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	entry, err := folder.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s at the landing of %s: %w", path, f.Name, ledger.ErrNotFound)
+	}
+	if err == nil && entry.Problem != "" {
+		err = &NotTakenError{path, entry.Problem}
+	}
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now().UTC()
+	a := &ledger.Arrival{
+		Feed: f.Name, Path: path, Size: entry.Size, Modified: entry.Modified, Inode: int64(entry.Inode),
+		Captures: f.SlotCaptures(slot.Due()), Slot: slot.NameAt, DueSlot: &slot.ID, CameAt: &now,
+	}
+	if entry.Modified.Before(now) {
+		a.CameAt = &entry.Modified
+	}
+	return a, i.Ledger.AcceptFile(ctx, a, who, because)
+}
+
+// Expected writes the name that a slot expects.
+func Expected(f *feed.Feed, s *ledger.Slot) string {
+	return f.Expected(s.Due())
+}

@@ -1,0 +1,215 @@
+package inspect
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/check"
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+	"mullein/internal/load"
+	"mullein/internal/table"
+)
+
+// Rehearsal is what a load of a file would do.
+type Rehearsal struct {
+	Feed    string          `json:"feed"`
+	Path    string          `json:"path"`
+	Refused string          `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
+	Known   string          `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
+	Balance balance.Balance `json:"balance"`
+	Checks  []check.Result  `json:"checks"`
+	Shape   []string        `json:"shape" doc:"What would be made or does not fit"`
+	Columns []string        `json:"columns" doc:"Of the samples"`
+	Samples []table.Sample  `json:"samples"`
+	Rejects []ledger.Reject `json:"rejects" doc:"The first of them"`
+	Deep    bool            `json:"deep" doc:"The statements were executed and rolled back"`
+	Traces  string          `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
+	Took    float64         `json:"took" doc:"Seconds"`
+}
+
+// Sent is a file that does not lie at the landing.
+type Sent struct {
+	Name string
+	Size int64
+	File load.SentFile
+}
+
+const rejectsShown = 20
+
+// Rehearse says what a load of a file would do to the real table, and does
+// nothing: in a read-only snapshot, without locks. at is the file's path below
+// the landing, "" for the file that would be next; sent is a file from
+// elsewhere, nil for none. deep executes the statements too and rolls back.
+func (i *Inspector) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal, error) {
+	began := time.Now()
+	trial := &load.Trial{Deep: deep}
+	folder, err := i.Landing(f)
+	if err != nil && sent == nil {
+		return nil, err
+	}
+	if err == nil {
+		trial.Folder = folder
+		defer folder.Close()
+	}
+	if sent != nil {
+		err = sentTrial(f, sent, trial)
+	} else {
+		err = i.trialOf(ctx, f, at, trial)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Checks: []check.Result{}, Shape: []string{}, Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	if trial.File != nil {
+		defer trial.File.Close()
+		if r.Known, err = i.became(ctx, f.Name, trial.File.Entry); err != nil {
+			return nil, err
+		}
+	}
+	err = i.rehearse(ctx, f, trial, r)
+	r.Took = time.Since(began).Seconds()
+	return r, err
+}
+
+// rehearse holds the target against the kind of a file, and the file against the
+// target.
+func (i *Inspector) rehearse(ctx context.Context, f *feed.Feed, trial *load.Trial, r *Rehearsal) error {
+	kind, err := f.Of(trial.Arrival.Captures)
+	if err != nil {
+		return &ledger.ConflictError{Reason: trial.Arrival.Path + ": " + err.Error()}
+	}
+	if kind, err = trial.Columns(kind); err != nil {
+		return err
+	}
+	wanted, err := load.Wanted(kind)
+	if err != nil {
+		return err
+	}
+	r.Columns = kind.OwnColumns()
+	database, err := i.Database(f)
+	if err != nil {
+		return &ledger.ConflictError{Reason: err.Error()}
+	}
+	fitted, changes, err := database.Look(ctx, wanted)
+	var misfit *table.MisfitError
+	if errors.As(err, &misfit) {
+		r.Shape, r.Refused = misfit.Differences, misfit.Error()
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	r.Shape = append(r.Shape, changes...)
+	if trial.Deep && len(changes) > 0 {
+		return &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would make or change it first; rehearse without --deep", wanted)}
+	}
+	recipe, err := load.NewRecipe(kind, 0, fitted)
+	if err != nil {
+		return err
+	}
+	session, err := database.Session(ctx)
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	out, err := i.Env.Rehearse(ctx, recipe, session, trial)
+	if err != nil {
+		return err
+	}
+	r.Refused, r.Balance, r.Traces = out.Refused, out.Balance, out.Traces
+	r.Checks, r.Samples = append(r.Checks, out.Checks...), append(r.Samples, out.Samples...)
+	r.Rejects = append(r.Rejects, out.Rejects[:min(len(out.Rejects), rejectsShown)]...)
+	return nil
+}
+
+// became says what became of a file that has come to its end already.
+func (i *Inspector) became(ctx context.Context, feed string, file landing.Entry) (string, error) {
+	newest, err := i.Ledger.Newest(ctx, feed, []string{file.Path})
+	a, known := newest[file.Path]
+	if err != nil || !known || a.FinishedAt == nil || !file.Same(landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}) {
+		return "", err
+	}
+	if a.Reason == "" {
+		return fmt.Sprintf("it is arrival %d, which is %s", a.ID, a.State), nil
+	}
+	return fmt.Sprintf("it is arrival %d, which is %s: %s", a.ID, a.State, a.Reason), nil
+}
+
+// sentTrial makes a file that was sent the one to rehearse with: of a zip, the first
+// that fits.
+func sentTrial(f *feed.Feed, sent *Sent, trial *load.Trial) error {
+	if f.Landing.InZip() && strings.HasSuffix(strings.ToLower(sent.Name), ".zip") {
+		name, content, err := landing.Take(sent.Name, sent.File, sent.Size, func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
+		if err != nil {
+			return &ledger.ConflictError{Reason: err.Error()}
+		}
+		sent = &Sent{Name: name, Size: int64(len(content)), File: bytes.NewReader(content)}
+	}
+	trial.Sent = sent.File
+	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: sent.Name, Size: sent.Size, Modified: time.Now().UTC()}
+	if taken := f.Landing.Look(sent.Name, max(1, sent.Size)); taken.Captures != nil {
+		trial.Arrival.Captures = taken.Captures
+	}
+	return nil
+}
+
+// trialOf opens the file at the landing to rehearse with.
+func (i *Inspector) trialOf(ctx context.Context, f *feed.Feed, at string, trial *load.Trial) (err error) {
+	if at == "" {
+		if at, err = i.nextFile(ctx, f); err != nil {
+			return err
+		}
+	}
+	if !fs.ValidPath(at) {
+		return &NotTakenError{at, "is not a plain path below the landing"}
+	}
+	file, err := trial.Folder.Open(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return &ledger.ConflictError{Reason: fmt.Sprintf("%s is not at the landing %s", at, f.Landing.At)}
+	}
+	if err != nil {
+		return err
+	}
+	trial.File = file
+	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified, Captures: f.Landing.Look(at, file.Entry.Size).Captures}
+	return nil
+}
+
+// nextFile finds the file that would be loaded next, or else the newest that there
+// was, or else the first at the landing that the feed takes.
+func (i *Inspector) nextFile(ctx context.Context, f *feed.Feed) (string, error) {
+	waiting, err := i.Ledger.Waiting(ctx, f.Name, ledger.Selection{Most: 1, Again: true})
+	if err == nil && len(waiting) == 0 {
+		waiting, _, err = i.Ledger.Arrivals(ctx, ledger.Filter{Feed: f.Name, Most: 1})
+	}
+	if err != nil {
+		return "", err
+	}
+	if len(waiting) > 0 {
+		return waiting[0].Path, nil
+	}
+	return i.first(ctx, f)
+}
+
+// first finds a file at the landing that the feed takes.
+func (i *Inspector) first(ctx context.Context, f *feed.Feed) (string, error) {
+	const most = 1000
+	list, _, err := i.Which(ctx, f, most)
+	if err != nil {
+		return "", err
+	}
+	for _, s := range list {
+		if s.Taken {
+			return s.Path, nil
+		}
+	}
+	return "", &ledger.ConflictError{Reason: fmt.Sprintf("no file at the landing %s belongs to the feed; say which with a path, or send one", f.Landing.At)}
+}

@@ -1,0 +1,97 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
+	"mullein/internal/load"
+	"mullein/internal/table"
+)
+
+// History tells what happened to a row of a feed's target.
+func (i *Inspector) History(ctx context.Context, of *feed.Feed, key map[string]string) (*table.History, error) {
+	v, err := i.view(ctx, of.Name, func(f *feed.Feed) (*feed.Feed, error) { return of, nil })
+	if err != nil {
+		return nil, err
+	}
+	fitted := v.recipe.Table
+	if len(fitted.Key) == 0 {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s has no key: its rows have no history", fitted)}
+	}
+	for _, k := range fitted.Key {
+		if _, given := key[k]; !given {
+			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the key of %s is (%s); %s is missing", fitted, strings.Join(fitted.Key, ", "), k)}
+		}
+	}
+	return v.database.History(ctx, fitted, key)
+}
+
+// Original returns the record of a file that stands at a line, as far as the file
+// is still to be had.
+func (i *Inspector) Original(ctx context.Context, arrival, line int64) (text, why string, err error) {
+	a, err := i.Ledger.Arrival(ctx, arrival)
+	if err != nil {
+		return "", "", err
+	}
+	v, err := i.view(ctx, a.Feed, ofArrival(&a))
+	if err != nil {
+		return "", "", err
+	}
+	if len(v.feed.Private) > 0 {
+		return "", "the feed has private columns; its records are not shown", nil
+	}
+	err = i.WithFile(ctx, v.recipe, arrival, func(f *load.OpenFile) error {
+		shown, found, err := f.RowAt(line)
+		if err == nil && !found {
+			err = &ledger.ConflictError{Reason: "its file has no such line"}
+		}
+		text = shown
+		return err
+	})
+	if err != nil {
+		if why = load.NotToBeHad(err); why != "" {
+			err = nil
+		}
+	}
+	return text, why, err
+}
+
+// Verify holds the file of an arrival against the target.
+func (i *Inspector) Verify(ctx context.Context, arrival int64) (*table.Verified, error) {
+	a, err := i.Ledger.Arrival(ctx, arrival)
+	if err != nil {
+		return nil, err
+	}
+	v, err := i.view(ctx, a.Feed, ofArrival(&a))
+	if err != nil {
+		return nil, err
+	}
+	session, err := v.database.Session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	staging, err := session.Rehearse(ctx, v.recipe.Table, 1)
+	if err != nil {
+		return nil, err
+	}
+	defer staging.Close(ctx)
+	var out *table.Verified
+	err = i.WithFile(ctx, v.recipe, arrival, func(f *load.OpenFile) error {
+		if err := staging.Stage(ctx, f.Source(), f.Expected); err != nil {
+			return err
+		}
+		out, err = staging.Verify(ctx, arrival, recallSamples)
+		return err
+	})
+	if err == nil {
+		return out, nil
+	}
+	if why := load.NotToBeHad(err); why != "" {
+		err = &ledger.ConflictError{Reason: why}
+	}
+	return nil, err
+}

@@ -1,0 +1,536 @@
+package intake
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"github.com/zeebo/xxh3"
+
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+)
+
+// lookout is one feed's landing. At most one goroutine looks at it at a time.
+type lookout struct {
+	in      *Intake
+	feed    *feed.Feed
+	created time.Time // when the feed was put first
+	ctx     context.Context
+	cancel  context.CancelFunc
+	ended   chan struct{} // closed when nobody looks at it any more
+
+	// Guarded by the intake's lock:
+	at         time.Time // when it is looked at next
+	place      int       // in the timetable; -1 for none
+	running    bool      // somebody looks at it now
+	again      bool      // and is to look at it again at once
+	paths      []string  // at which something happened
+	everything bool      // all of it is to be listed
+	asked      []chan struct{}
+
+	// Whoever looks at it has these:
+	folder     *landing.Folder // while it is looked at
+	unwatch    func()          // nil where it is listed only
+	listedOnly bool            // it could not be watched
+	device     uint64          // of the folder that is watched
+	inode      uint64
+	waiting    map[string]*candidate // by path
+	known      map[print]struct{}    // what needs no look: what the ledger has, as it was seen last, and what is not taken
+	full       bool                  // there is more than may wait at a time
+	list       bool                  // it is to be listed as soon as that may be
+	next       time.Time             // when to list without being asked
+	rest       time.Time             // no listing before that, whoever asks
+	filledOn   uint64                // the device on which names were seen last
+	problem    string
+	told       bool      // the problem is on record
+	listed     time.Time // when the landing was looked at last; zero before the first listing
+	first      bool      // the landing has never been listed
+	cursor     int64     // up to which arrival it was looked whether files are gone
+	waits      []chan struct{}
+}
+
+// print stands for a file as it was seen: its path, size, time and inode.
+type print = xxh3.Uint128
+
+func printOf(e landing.Entry) print {
+	var room [256]byte
+	b := binary.BigEndian.AppendUint64(room[:0], uint64(e.Size))
+	b = binary.BigEndian.AppendUint64(b, uint64(e.Modified.UnixMicro()))
+	b = binary.BigEndian.AppendUint64(b, e.Inode)
+	return xxh3.Hash128(append(b, e.Path...))
+}
+
+// candidate is an arrival that is not ready yet.
+type candidate struct {
+	id    int64
+	entry landing.Entry
+	since time.Time // still since; by the monotonic clock
+	list  bool      // it settles, whatever marks other files
+}
+
+const (
+	minRest = 2 * time.Second
+	// restFactor makes a listing rest at least so many times as long as the
+	// last one took.
+	restFactor = 20
+	// maxWaiting bounds how many files may be about to become whole at a time.
+	// What is beyond is noticed when there is room.
+	maxWaiting = 50_000
+	// goneAtOnce is how many arrivals a listing asks about whether they are gone.
+	goneAtOnce = 20_000
+)
+
+func newLookout(in *Intake, f *feed.Feed, record ledger.Feed) *lookout {
+	o := &lookout{
+		in: in, feed: f, created: record.CreatedAt, place: -1, ended: make(chan struct{}), waiting: map[string]*candidate{}, known: map[print]struct{}{}, first: record.ListedAt == nil,
+	}
+	o.ctx, o.cancel = context.WithCancel(context.Background())
+	if record.ListedAt != nil {
+		o.listed = *record.ListedAt
+	}
+	return o
+}
+
+// end gives back what the lookout has, when nobody looks any more.
+func (o *lookout) end() {
+	select {
+	case <-o.ended:
+		return
+	default:
+	}
+	if o.unwatch != nil {
+		o.unwatch()
+	}
+	for _, done := range append(o.waits, o.asked...) {
+		close(done)
+	}
+	o.waits, o.asked = nil, nil
+	close(o.ended)
+}
+
+// concerns reports whether what happened at a path may be news.
+func (o *lookout) concerns(path string) bool {
+	return o.feed.Landing.WholeWhen != nil || o.feed.Landing.InZip() || o.mayBelong(path)
+}
+
+// step looks at what happened, lists the landing when that is due, and makes ready
+// what is whole. It returns when the next look is due.
+func (o *lookout) step(ctx context.Context) time.Time {
+	o.in.mu.Lock()
+	paths, asked := o.paths, o.asked
+	o.list = o.list || o.everything || !time.Now().Before(o.next)
+	o.paths, o.asked, o.everything = nil, nil, false
+	o.in.mu.Unlock()
+	o.waits = append(o.waits, asked...)
+	listNow := o.list && !time.Now().Before(o.rest)
+	if listNow || len(paths) > 0 || len(o.waiting) > 0 {
+		o.look(ctx, paths, listNow)
+	}
+	if o.full && len(o.waiting) < maxWaiting/2 {
+		o.list = true
+	}
+	if len(o.waits) > 0 && !o.list && o.still() == 0 {
+		for _, done := range o.waits {
+			close(done)
+		}
+		o.waits = nil
+	}
+	return o.due()
+}
+
+// due is when the landing has to be looked at again.
+func (o *lookout) due() time.Time {
+	at := o.next
+	if o.list {
+		at = o.rest
+	}
+	for _, c := range o.waiting {
+		if whole := c.since.Add(o.feed.Landing.Settle); o.settles(c) && whole.Before(at) {
+			at = whole
+		}
+	}
+	return at
+}
+
+// look opens the landing for a look.
+func (o *lookout) look(ctx context.Context, paths []string, list bool) {
+	began := time.Now()
+	err := o.open()
+	if err == nil {
+		defer func() {
+			o.folder.Close()
+			o.folder = nil
+		}()
+	}
+	switch {
+	case err == nil && list:
+		o.list = false
+		o.listAll(ctx)
+	case err == nil && len(paths) > 0:
+		o.list = o.touched(ctx, paths) || o.list
+	case list:
+		o.list = false
+		o.afterListing(ctx, began, time.Since(began), err)
+	}
+	if o.folder != nil {
+		o.settle(ctx)
+	}
+}
+
+// open opens the landing, and watches it when another folder has taken its place.
+func (o *lookout) open() error {
+	folder, err := o.in.Landing(o.feed)
+	if err != nil {
+		return err
+	}
+	o.folder = folder
+	if (o.unwatch != nil || o.listedOnly) && o.device == folder.Device && o.inode == folder.Inode {
+		return nil
+	}
+	if o.unwatch != nil {
+		o.unwatch()
+	}
+	o.device, o.inode = folder.Device, folder.Inode
+	stop, ok := o.in.watch(o, folder)
+	o.unwatch, o.listedOnly = stop, !ok
+	return nil
+}
+
+// still counts the candidates that become ready by themselves; those that wait
+// for a marker may do so for ever.
+func (o *lookout) still() int {
+	n := 0
+	for _, c := range o.waiting {
+		if o.settles(c) {
+			n++
+		}
+	}
+	return n
+}
+
+func (o *lookout) settles(c *candidate) bool { return o.feed.Landing.WholeWhen == nil || c.list }
+
+// listAll looks at the whole landing. It is what finds files when events get lost.
+func (o *lookout) listAll(ctx context.Context) {
+	began := time.Now()
+	took, err := o.tryList(ctx)
+	o.afterListing(ctx, began, took, err)
+}
+
+// afterListing says when the landing is listed next, and records what is to be told
+// of a listing.
+func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.Duration, err error) {
+	o.rest = time.Now().Add(restFactor * took)
+	o.next = time.Now().Add(o.in.pause(took))
+	if ctx.Err() != nil {
+		return
+	}
+	l := ledger.Listing{Feed: o.feed.Name, ListedOnly: o.listedOnly}
+	if err != nil {
+		l.Failed, l.Problem = true, err.Error()
+		var away *landing.AwayError
+		if !errors.As(err, &away) && l.Problem != o.problem {
+			o.in.Log.Error("a landing could not be listed", "feed", o.feed.Name, "error", err)
+		}
+	}
+	first := err == nil && !o.full && o.first
+	if err == nil && !o.full {
+		o.first, o.listed = false, began
+	}
+	// What an earlier service said of the feed is forgotten by the first listing.
+	l.SetProblem = !o.told || l.Problem != o.problem
+	if !l.SetProblem && !first {
+		if !l.Failed && !o.full {
+			o.in.record(l)
+		}
+		return
+	}
+	l.Failed = l.Failed || o.full
+	if _, err := o.in.listings.ask(ctx, l); err == nil {
+		o.problem, o.told = l.Problem, true
+		if first {
+			o.in.Listed(o.feed.Name)
+		}
+	} else {
+		o.first = o.first || first
+	}
+}
+
+// tryList returns how long the landing itself took to list, which is what a
+// listing must not do to it too often; the ledger's part is not counted.
+func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
+	begin := time.Now()
+	var chunk []landing.Entry
+	var atLedger time.Duration
+	seen := make(map[print]struct{}, len(o.known))
+	flush := func() error {
+		asked := time.Now()
+		err := o.notice(ctx, chunk, seen)
+		atLedger += time.Since(asked)
+		chunk = chunk[:0]
+		return err
+	}
+	anything := false
+	o.full = false
+	err = o.folder.List(ctx, func(string) bool {
+		anything = true
+		return true
+	}, func(e landing.Entry) error {
+		p := printOf(e)
+		if _, ok := o.known[p]; ok {
+			seen[p] = struct{}{}
+			return nil
+		}
+		if !o.mayBelong(e.Path) { // it is not looked at again, as long as it stays as it is
+			seen[p] = struct{}{}
+			return nil
+		}
+		if chunk = append(chunk, e); len(chunk) >= lookChunk {
+			return flush()
+		}
+		return nil
+	})
+	took = time.Since(begin) - atLedger
+	if err == nil {
+		err = flush()
+	}
+	if err == nil {
+		o.known = seen
+		err = o.gone(ctx, anything)
+	}
+	return took, err
+}
+
+// mayBelong reports whether a path may belong, whatever its size.
+func (o *lookout) mayBelong(path string) bool {
+	land := o.feed.Landing
+	land.SizeFrom, land.SizeTo = 0, 0
+	return land.Look(path, 1).Why == ""
+}
+
+// touched looks at paths that events named, and reports whether a listing is
+// needed as well.
+func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
+	var entries []landing.Entry
+	looked := map[string]bool{}
+	for _, path := range paths {
+		if path == "." || o.folder.Zips && strings.HasSuffix(strings.ToLower(path), ".zip") {
+			list = true
+		}
+		if looked[path] || !o.mayBelong(path) {
+			continue
+		}
+		looked[path] = true
+		if entry, err := o.folder.Stat(path); err == nil { // else it vanished again; the next listing says what that means
+			entries = append(entries, entry)
+		}
+	}
+	return o.notice(ctx, entries, o.known) != nil || list // a listing finds what could not be noticed now
+}
+
+// notice holds entries against the ledger: membership there decides what is new.
+// What the ledger has is added to seen.
+func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[print]struct{}) error {
+	var files []ledger.File
+	var open []landing.Entry
+	for _, e := range entries {
+		if c := o.waiting[e.Path]; c != nil {
+			o.changed(c, e)
+			continue
+		}
+		if e.Problem == "" && o.feed.Landing.Look(e.Path, e.Size).Why != "" {
+			continue
+		}
+		files, open = append(files, ledger.File{Feed: o.feed.Name, Path: e.Path}), append(open, e)
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	if len(o.waiting)+len(open) > maxWaiting {
+		o.full = true
+		return nil
+	}
+	known, err := o.in.known.ask(ctx, files...)
+	if err != nil {
+		return err
+	}
+	var fresh []*ledger.Arrival
+	var freshEntries []landing.Entry
+	for i, e := range open {
+		k := known[i]
+		same := k != nil && e.Same(landing.Entry{Size: k.Size, Modified: k.Modified.UTC(), Inode: uint64(k.Inode)})
+		switch {
+		case k != nil && (k.State == ledger.Noticed || k.State == ledger.Settling):
+			o.waiting[e.Path] = &candidate{id: k.ID, entry: e, since: time.Now(), list: k.IsList}
+		case same && k.State != ledger.Gone:
+			seen[printOf(e)] = struct{}{}
+		case k != nil && k.State == ledger.Loading:
+			// a file that changes while it is loading is found out by the load
+		case k != nil && k.State == ledger.Ready:
+			if err := o.in.Ledger.Unsettle(ctx, k.ID); err == nil {
+				o.waiting[e.Path] = &candidate{id: k.ID, entry: e, since: time.Now(), list: k.IsList}
+			} else if !errors.Is(err, ledger.ErrMoved) {
+				return err
+			}
+		default:
+			fresh, freshEntries = append(fresh, o.arrival(e)), append(freshEntries, e)
+		}
+	}
+	if _, err := o.in.notice.ask(ctx, fresh...); err != nil {
+		return err
+	}
+	for i, a := range fresh {
+		switch {
+		case a.ID == 0: // another service was faster
+		case a.State == ledger.Noticed || a.State == ledger.Settling:
+			o.waiting[a.Path] = &candidate{id: a.ID, entry: freshEntries[i], since: time.Now(), list: a.IsList}
+		default:
+			seen[printOf(freshEntries[i])] = struct{}{}
+		}
+	}
+	return nil
+}
+
+// arrival is the first record of a file: that it is there.
+func (o *lookout) arrival(e landing.Entry) *ledger.Arrival {
+	now := time.Now().UTC()
+	taken := o.feed.Landing.Look(e.Path, max(1, e.Size))
+	a := &ledger.Arrival{
+		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Inode: int64(e.Inode),
+		State: ledger.Settling, SettlingAt: &now, IsList: taken.List, CameAt: o.came(e, now),
+	}
+	a.Name(taken.Captures)
+	switch {
+	case e.Problem != "":
+		a.State, a.Reason, a.FinishedAt = ledger.Refused, "it "+e.Problem, &now
+	case o.first && o.feed.Landing.SkipBacklog && !e.Modified.After(o.created):
+		a.State, a.Reason, a.FinishedAt, a.Backlog = ledger.Skipped, "backlog: it lay there before the feed", &now, true
+	case o.feed.Landing.WholeWhen != nil && !taken.List:
+		a.State, a.SettlingAt = ledger.Noticed, nil // until its marker is there
+	}
+	if a.State != ledger.Settling {
+		a.SettlingAt = nil
+	}
+	return a
+}
+
+// came returns when a file came, as far as is known: not before the landing was
+// looked at last, and, between then and now, at the file's own time.
+func (o *lookout) came(e landing.Entry, now time.Time) *time.Time {
+	came := e.Modified
+	if came.Before(o.listed) {
+		came = o.listed
+	}
+	if came.After(now) || e.Problem != "" {
+		came = now
+	}
+	return &came
+}
+
+// changed notes another look at a candidate; a change begins its wait anew.
+func (o *lookout) changed(c *candidate, e landing.Entry) {
+	if !e.Same(c.entry) {
+		c.entry, c.since = e, time.Now()
+	}
+}
+
+// settle makes those candidates ready that are whole.
+func (o *lookout) settle(ctx context.Context) {
+	var whole []ledger.Still
+	var paths []string
+	for path, c := range o.waiting {
+		if o.settles(c) && time.Since(c.since) < o.feed.Landing.Settle {
+			continue
+		}
+		entry, err := o.folder.Stat(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			c.since = time.Now() // the next listing says whether it is gone
+			continue
+		}
+		if err != nil || !entry.Same(c.entry) {
+			o.changed(c, entry)
+			if o.settles(c) {
+				continue
+			}
+		}
+		if !o.settles(c) && !o.marked(c) {
+			continue
+		}
+		whole = append(whole, ledger.Still{ID: c.id, Size: entry.Size, Modified: entry.Modified, Inode: int64(entry.Inode)})
+		if paths = append(paths, path); len(whole) == lookChunk {
+			break
+		}
+	}
+	if len(whole) == 0 {
+		return
+	}
+	if _, err := o.in.settled.ask(ctx, whole...); err != nil { // tried again after another settling time
+		for _, path := range paths {
+			o.waiting[path].since = time.Now()
+		}
+		return
+	}
+	for _, path := range paths {
+		delete(o.waiting, path)
+	}
+	o.in.Ready(o.feed.Name)
+}
+
+// marked reports whether the marker of a file is there, and not older than it:
+// the marker of an earlier version says nothing.
+func (o *lookout) marked(c *candidate) bool {
+	land := &o.feed.Landing
+	marker, err := o.folder.Stat(land.WholeWhen.Expand(c.entry.Path, land.Look(c.entry.Path, c.entry.Size).Captures, land.Zone))
+	return err == nil && marker.Problem == "" && !marker.Modified.Before(c.entry.Modified)
+}
+
+// gone marks arrivals that vanished before they were read. When the landing is
+// bare, and several vanished at once or its device is another one than before,
+// it is taken to be away instead.
+func (o *lookout) gone(ctx context.Context, anything bool) error {
+	var vanished []ledger.Awaited
+	for looked := 0; ; {
+		answers, err := o.in.pending.ask(ctx, ledger.After{Feed: o.feed.Name, After: o.cursor})
+		if err != nil {
+			return err
+		}
+		pending := answers[0]
+		for _, a := range pending {
+			o.cursor = a.ID
+			if a.AwayTo != "" { // it is to be loaded again from where it was put
+				continue
+			}
+			if _, ok := o.known[printOf(landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)})]; ok {
+				continue
+			}
+			if _, err := o.folder.Stat(a.Path); errors.Is(err, fs.ErrNotExist) {
+				vanished = append(vanished, a)
+			}
+		}
+		if looked += len(pending); len(pending) < lookChunk {
+			o.cursor = 0 // the next listing begins anew
+			break
+		}
+		if looked >= goneAtOnce {
+			break
+		}
+	}
+	if anything {
+		o.filledOn = o.folder.Device
+	} else if len(vanished) > 1 || len(vanished) == 1 && o.filledOn != 0 && o.filledOn != o.folder.Device {
+		return &landing.AwayError{At: o.feed.Landing.At, Reason: fmt.Sprintf("all files that waited there (%d) vanished at once; they are waited for", len(vanished))}
+	}
+	if _, err := o.in.vanished.ask(ctx, vanished...); err != nil {
+		return err
+	}
+	for _, a := range vanished {
+		delete(o.waiting, a.Path)
+	}
+	return nil
+}

@@ -1,0 +1,37 @@
+-- +goose Up
+
+-- A service holds its feeds by one lease, which it renews in one row, however
+-- many they are.
+ALTER TABLE service ADD COLUMN lease_until timestamptz NOT NULL DEFAULT '-infinity';
+ALTER TABLE feed DROP COLUMN lease_until,
+    ADD COLUMN listed_only boolean NOT NULL DEFAULT false;
+UPDATE feed SET lease_holder = NULL;
+CREATE INDEX feed_by_holder ON feed (lease_holder) WHERE removed_at IS NULL;
+CREATE INDEX feed_problems ON feed (name) WHERE removed_at IS NULL AND problem <> '';
+
+-- Events are written and announced in one call. The lock puts them in order: the
+-- event that is committed later has the greater number.
+-- +goose StatementBegin
+CREATE FUNCTION tell(events jsonb) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+    PERFORM pg_advisory_xact_lock(30809880996964719);
+    INSERT INTO mullein_records.event (kind, feed, arrival, run, state)
+        SELECT kind, feed, arrival, run, state FROM jsonb_to_recordset(events) AS e(kind text, feed text, arrival bigint, run bigint, state text);
+    PERFORM pg_notify('mullein_event', '');
+END $$;
+-- +goose StatementEnd
+
+-- A run may be narrowed to many files: more than an index takes as they are.
+DROP INDEX run_queued_once;
+CREATE UNIQUE INDEX run_queued_once ON run (feed, md5(wanted::text)) WHERE state = 'queued';
+CREATE INDEX run_unfinished ON run (feed) WHERE state IN ('queued', 'running');
+
+-- The calendar looks at all feeds of a service together.
+CREATE INDEX slot_due_turns ON slot (turn_at) WHERE turn_at IS NOT NULL;
+
+-- +goose Down
+DROP INDEX slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_holder;
+CREATE UNIQUE INDEX run_queued_once ON run (feed, wanted) WHERE state = 'queued';
+DROP FUNCTION tell(jsonb);
+ALTER TABLE feed DROP COLUMN listed_only, ADD COLUMN lease_until timestamptz;
+ALTER TABLE service DROP COLUMN lease_until;

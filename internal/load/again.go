@@ -1,0 +1,150 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/ledger"
+	"mullein/internal/reading"
+	"mullein/internal/table"
+)
+
+// OpenFile is the file of an arrival that is read once more.
+type OpenFile struct {
+	*reading.File
+	Arrival  *ledger.Arrival
+	From     string // the file that its rows are said to come from
+	Expected int64  // about how many rows it has
+}
+
+// Source hands its rows to the target.
+func (f *OpenFile) Source() table.Source { return source{f.File} }
+
+// WithFile opens the file of an arrival, as it was noticed and wherever it lies by
+// now, and begins to read it. [NotToBeHad] tells whether an error says that it
+// cannot be had any more.
+func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*OpenFile) error) error {
+	a, err := e.Ledger.Arrival(ctx, id)
+	if err != nil {
+		return err
+	}
+	run := &ledger.Run{Feed: recipe.Feed.Name}
+	if a.RunID != nil {
+		if *run, err = e.Ledger.Run(ctx, *a.RunID); err != nil && !errors.Is(err, ledger.ErrNotFound) {
+			return err
+		}
+	}
+	folder, err := e.Landing(recipe.Feed)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	a.Forced = true // markers do not matter any more
+	p := &part{arrival: &a, digest: a.SHA256}
+	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: &progress{}}
+	if err := l.open(ctx, p); err != nil {
+		return err
+	}
+	defer p.file.Close()
+	if err := l.read(p, p.source()); err != nil {
+		return err
+	}
+	return do(&OpenFile{File: p.reading, Arrival: &a, From: p.from(), Expected: expectedRows(p.file.Entry.Path, p.file.Entry.Size)})
+}
+
+// NotToBeHad returns why a file cannot be read again; "" when that is another's
+// fault.
+func NotToBeHad(err error) string {
+	var file *decode.FileError
+	var conflict *ledger.ConflictError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "its file is gone"
+	case errors.Is(err, ErrChanged):
+		return "its file is another by now"
+	case errors.As(err, &file):
+		return file.Error()
+	case errors.As(err, &conflict):
+		return conflict.Reason
+	}
+	return ""
+}
+
+// Reread is a later load whose file is held against the keys of what is undone.
+type Reread struct {
+	table.LoadEntry
+	Rows int64  `json:"rows" doc:"Of its file that have one of the keys, or that lack in it"`
+	Why  string `json:"why" doc:"Why its file could not be read again; what it left alone stays as it is"`
+}
+
+// mostReread is how many files are read again at the most.
+const mostReread = 1000
+
+// Reread holds the files of later loads against the keys of what a load undoes, as
+// far as they are still to be had.
+func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, later []table.LoadEntry) ([]Reread, error) {
+	out := []Reread{}
+	for i, of := range later {
+		r := Reread{LoadEntry: of}
+		if i >= mostReread {
+			r.Why = fmt.Sprintf("more than %d files; redo it to be sure", mostReread)
+			out = append(out, r)
+			continue
+		}
+		n, err := e.rereadOne(ctx, recipe, load, of)
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil, err
+			}
+			if r.Why = NotToBeHad(err); r.Why == "" {
+				return nil, err
+			}
+		}
+		r.Rows = n
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, of table.LoadEntry) (n int64, err error) {
+	if of.Feed != recipe.Feed.Name {
+		return 0, &ledger.ConflictError{Reason: "it is of the feed " + of.Feed + "; redo it to be sure"}
+	}
+	err = e.WithFile(ctx, recipe, of.Arrival, func(f *OpenFile) error {
+		n, err = load.Reread(ctx, of, f.Source(), f.Expected)
+		return err
+	})
+	return n, err
+}
+
+// replacing finds out, before rows are staged, what the arrivals that parts
+// replace may have kept later loads from writing.
+func (l *Attempt) replacing(ctx context.Context, load *table.Load, parts []*part) error {
+	var all []int64
+	for _, p := range parts {
+		all = append(all, p.replaces...)
+	}
+	later, err := load.Replacing(ctx, all)
+	if err != nil || len(later) == 0 {
+		return err
+	}
+	later = slices.DeleteFunc(later, func(e table.LoadEntry) bool {
+		return slices.ContainsFunc(parts, func(p *part) bool { return p.arrival.ID == e.Arrival })
+	})
+	// A plan's programs have scratch space, and other files may be read meanwhile.
+	recipe, err := NewRecipe(l.recipe.Feed, l.recipe.Version, l.recipe.Table)
+	if err != nil {
+		return err
+	}
+	again, err := l.env.Reread(ctx, recipe, load, later)
+	for _, r := range again {
+		if r.Why != "" {
+			l.env.Log.Warn("a later load may have left rows alone because of what is replaced, and its file cannot be read again", "feed", l.recipe.Feed.Name, "arrival", r.Arrival, "why", r.Why)
+		}
+	}
+	return err
+}

@@ -1,0 +1,42 @@
+package load
+
+import (
+	"fmt"
+	"log/slog"
+	"strings"
+
+	"mullein/internal/core/feed"
+	"mullein/internal/landing"
+	"mullein/internal/ledger"
+	"mullein/internal/table"
+)
+
+// Env is what loads work with: the records, the databases of the targets, the
+// landing roots. It is made once for a service and never changed.
+type Env struct {
+	Ledger    *ledger.Ledger
+	Databases map[string]*table.Database // of targets, by connection; [feed.MainConnection] among them
+	Roots     []string                   // landing roots
+	Service   string                     // this service's name, for people
+	Log       *slog.Logger
+	OnStep    func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
+
+	Progress *Progresses
+}
+
+// Database returns the database of a feed's target.
+func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
+	if d, ok := e.Databases[f.Target.Connection]; ok {
+		return d, nil
+	}
+	return nil, fmt.Errorf("the service knows no connection %q; start it with --connection %[1]s=postgres://..., or set MULLEIN_CONNECTION_%s", f.Target.Connection, strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
+}
+
+// Landing opens the landing of a feed.
+func (e *Env) Landing(f *feed.Feed) (*landing.Folder, error) {
+	folder, err := landing.Open(e.Roots, f.Landing.At)
+	if err == nil {
+		folder.Zips = f.Landing.InZip()
+	}
+	return folder, err
+}

@@ -1,0 +1,178 @@
+package load
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/reading"
+	"mullein/internal/table"
+)
+
+// small loads files that share a transaction, each a delivery of its own. Each
+// is decoded whole before it joins the others, while the files before them are
+// on their way into the target; no key stands in two of them, so a group closes
+// before a file that has a key again.
+func (l *Attempt) small(ctx context.Context, parts []*part) error {
+	l.step(parts, StepOpened)
+	var expected int64
+	for _, p := range parts {
+		expected += expectedRows(p.arrival.Path, p.arrival.Size)
+	}
+	batch := table.NewPieces(l.recipe.Table.Table, expected, l.recipe.Table.Bytewise())
+	var read []*part
+	var whole error
+	for _, p := range parts {
+		if err := l.readSmall(ctx, p); err != nil {
+			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
+			continue
+		}
+		p.trouble = l.decodeSmall(p, batch)
+		read = append(read, p)
+	}
+	if err := l.session.Wait(); err != nil || l.before != nil && l.before.blocked {
+		return l.giveBack(ctx, read, errors.Join(whole, err)) // nothing goes ahead of what is tried again
+	}
+	chosen, err := l.identify(ctx, read)
+	if err != nil {
+		return errors.Join(whole, l.failed(ctx, read, err))
+	}
+	whole = errors.Join(whole, l.giveBack(ctx, l.copies, nil)) // they are looked at again when the originals have ended
+	var good []*part
+	for _, p := range chosen {
+		if p.trouble != nil {
+			whole = errors.Join(whole, l.failed(ctx, []*part{p}, p.trouble))
+			continue
+		}
+		good = append(good, p)
+	}
+	if len(good) == 0 || whole != nil {
+		return l.giveBack(ctx, good, whole)
+	}
+	l.handed = true
+	l.session.meanwhile(func() error {
+		defer l.over()
+		defer l.close(parts)
+		for _, group := range groups(good, l.recipe.loadsAlone()) {
+			if err := l.group(ctx, group); err != nil || l.blocked {
+				return l.giveBack(ctx, good, err)
+			}
+		}
+		return nil
+	})
+	return nil
+}
+
+func (l *Attempt) readSmall(ctx context.Context, p *part) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := l.open(ctx, p); err != nil {
+		return err
+	}
+	p.content = make([]byte, p.arrival.Size)
+	if _, err := io.ReadFull(p.file, p.content); err != nil {
+		if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+			if !p.file.Seekable() && p.file.Unchanged() {
+				return &decode.FileError{Reason: "it holds fewer bytes than the directory of its zip says"}
+			}
+			return ErrChanged
+		}
+		return fmt.Errorf("read %s: %w", p.arrival.Path, err)
+	}
+	var err error
+	p.digest, err = reading.DigestOf(ctx, bytes.NewReader(p.content))
+	return err
+}
+
+// decodeSmall turns a small file into rows that are ready to be staged.
+func (l *Attempt) decodeSmall(p *part, batch *table.Batch) error {
+	again := func() (reading.Content, error) { return bytes.NewReader(p.content), nil }
+	if err := l.read(p, reading.Source{Bytes: bytes.NewReader(p.content), Again: again}); err != nil {
+		return err
+	}
+	batch.Begin(p.n)
+	for {
+		err := p.reading.Fill(batch, 1<<62)
+		if err == io.EOF {
+			p.piece = batch.TakePiece()
+			p.reading.Checkpoint()
+			return nil
+		}
+		if err != nil {
+			batch.TakePiece() // its rows join nobody
+			return err
+		}
+	}
+}
+
+// groups puts files together, in order, as long as no key stands in two.
+func groups(parts []*part, alone bool) [][]*part {
+	var out [][]*part
+	keys := map[uint64]bool{}
+	closed := true
+	for _, p := range parts {
+		lonely := alone || len(p.replaces) > 0
+		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
+			out = append(out, nil)
+			clear(keys)
+		}
+		closed = lonely
+		for _, h := range p.piece.Hashes {
+			keys[h] = true
+		}
+		out[len(out)-1] = append(out[len(out)-1], p)
+	}
+	return out
+}
+
+// group commits files together. When one is to blame for a failure, it is
+// taken out; when it is not known which, halves are tried until it is alone.
+func (l *Attempt) group(ctx context.Context, parts []*part) error {
+	err := l.tryGroup(ctx, parts)
+	var culprit *culpritError
+	var already *table.AlreadyLoadedError
+	switch {
+	case err == nil:
+		return l.finish(ctx, parts)
+	case ctx.Err() != nil || len(parts) == 1:
+		return l.failed(ctx, parts, err)
+	case errors.As(err, &culprit):
+		rest := slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p == culprit.part })
+		return errors.Join(l.failed(ctx, []*part{culprit.part}, err), l.group(ctx, rest))
+	case table.Refusal(err) != "", errors.As(err, &already):
+		middle := len(parts) / 2
+		return errors.Join(l.group(ctx, parts[:middle]), l.group(ctx, parts[middle:]))
+	}
+	// Nobody is to blame. The first is tried again, alone, and blocks the others.
+	return errors.Join(l.failed(ctx, parts[:1], err), l.giveBack(ctx, parts[1:], nil))
+}
+
+func (l *Attempt) tryGroup(ctx context.Context, parts []*part) error {
+	load, err := l.session.conn.Begin(ctx, l.recipe.Table, l.n)
+	if err != nil {
+		return err
+	}
+	defer load.Close(ctx)
+	if err := l.replacing(ctx, load, parts); err != nil {
+		return err
+	}
+	pieces := make([]table.Piece, len(parts))
+	for i, p := range parts {
+		pieces[i] = p.piece
+	}
+	if err := load.StagePieces(ctx, pieces); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		p.reading.Restore()
+	}
+	if err := l.judge(ctx, load, parts, false); err != nil {
+		return err
+	}
+	return l.commit(ctx, load, parts)
+}

@@ -1,0 +1,33 @@
+package load
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestNoKeyStandsInTwoFilesOfAGroup splits files into groups.
+func TestNoKeyStandsInTwoFilesOfAGroup(t *testing.T) {
+	files := func(hashes ...[]uint64) []*part {
+		var out []*part
+		for i, h := range hashes {
+			p := &part{n: i}
+			p.piece.Hashes = h
+			out = append(out, p)
+		}
+		return out
+	}
+	sizes := func(parts []*part, bytewise bool) (out []int) {
+		for _, g := range groups(parts, !bytewise) {
+			out = append(out, len(g))
+		}
+		return out
+	}
+	assert.Equal(t, []int{3}, sizes(files([]uint64{1, 1}, []uint64{2}, []uint64{3}), true), "a key twice in one file is its own business")
+	assert.Equal(t, []int{2, 2}, sizes(files([]uint64{1}, []uint64{2}, []uint64{1}, []uint64{2}), true))
+	assert.Equal(t, []int{1, 1}, sizes(files([]uint64{1}, []uint64{2}), false), "where hashes do not tell")
+	replaces := files([]uint64{1}, []uint64{2}, []uint64{3}, []uint64{4})
+	replaces[1].replaces = []int64{9}
+	assert.Equal(t, []int{1, 1, 2}, sizes(replaces, true), "one that replaces another stands alone")
+	assert.Empty(t, groups(nil, false))
+}

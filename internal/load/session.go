@@ -1,0 +1,68 @@
+package load
+
+import (
+	"context"
+
+	"mullein/internal/core/feed"
+	"mullein/internal/table"
+)
+
+// Session is the attempts of one run: one after the other, through one session of
+// the target's database, under the feed's fence. One goroutine uses it.
+type Session struct {
+	env      *Env
+	database *table.Database
+	conn     *table.Session
+	fence    int64
+	before   *Attempt   // that was begun last
+	ending   chan error // of what is on its way into the target meanwhile, with conn; nil for nothing
+}
+
+// OpenSession takes a session of the database of a feed's target, waiting for its
+// turn, and raises the feed's fence there. A [*table.FencedError] says that somebody
+// has a higher one.
+func (e *Env) OpenSession(ctx context.Context, f *feed.Feed, fence int64) (*Session, error) {
+	database, err := e.Database(f)
+	if err != nil {
+		return nil, err
+	}
+	if err := database.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	conn, err := database.SessionOf(ctx, f.Name, fence)
+	if err != nil {
+		return nil, err
+	}
+	conn.Limit = f.When.TimeLimit
+	return &Session{env: e, database: database, conn: conn, fence: fence}, nil
+}
+
+// Close gives the session back. What is on its way must have been waited for.
+// Closing it again does nothing.
+func (s *Session) Close() {
+	if s.conn != nil {
+		s.conn.Close()
+		s.conn = nil
+	}
+}
+
+// Alive reports whether the connection still stands.
+func (s *Session) Alive() bool { return s.ending != nil || s.conn.Alive() }
+
+// meanwhile does something while the next files are read. Nothing else may be
+// done so at that time: see Wait.
+func (s *Session) meanwhile(do func() error) {
+	done := make(chan error, 1)
+	s.ending = done
+	go func() { done <- do() }()
+}
+
+// Wait waits for the end of what is on its way into the target.
+func (s *Session) Wait() error {
+	if s.ending == nil {
+		return nil
+	}
+	err := <-s.ending
+	s.ending = nil
+	return err
+}

@@ -1,0 +1,125 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/ledger"
+	"mullein/internal/reading"
+	"mullein/internal/table"
+)
+
+// stream loads files that are read while they are staged, as one delivery.
+func (l *Attempt) stream(ctx context.Context, parts []*part) error {
+	err := l.tryStream(ctx, parts, true)
+	if errors.Is(err, table.ErrRestage) {
+		if err = parts[0].file.Rewind(); err == nil {
+			err = l.tryStream(ctx, parts, false)
+		}
+	}
+	if err == nil {
+		return l.finish(ctx, parts)
+	}
+	return l.failed(ctx, parts, err)
+}
+
+func (l *Attempt) tryStream(ctx context.Context, parts []*part, skip bool) error {
+	load, err := l.session.conn.Begin(ctx, l.recipe.Table, l.n)
+	if err != nil {
+		return err
+	}
+	defer load.Close(ctx)
+	if err := l.opened(ctx, parts); err != nil {
+		return err
+	}
+	if err := l.replacing(ctx, load, parts); err != nil {
+		return err
+	}
+	source := &several{parts: parts}
+	var expected int64
+	for _, p := range parts {
+		if err := l.read(p, p.source()); err != nil {
+			return &culpritError{p, err}
+		}
+		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
+	}
+	if p := parts[0]; l.n == 1 && !l.recipe.asksStaged() {
+		whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
+		err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected)
+		if err == nil && skip {
+			err = load.SkipUnchanged(ctx, whole, expected)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := load.Stage(ctx, source, expected); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if err := p.reading.Finish(); err != nil {
+			return &culpritError{p, err}
+		}
+		p.digest = p.reading.Digest()
+	}
+	if err := l.judge(ctx, load, parts, true); err != nil {
+		return err
+	}
+	return l.commit(ctx, load, parts)
+}
+
+func (l *Attempt) opened(ctx context.Context, parts []*part) error {
+	arrivals := make([]*ledger.Arrival, len(parts))
+	for i, p := range parts {
+		arrivals[i] = p.arrival
+	}
+	if err := l.env.Ledger.Opened(ctx, arrivals); err != nil {
+		return err
+	}
+	l.step(parts, StepOpened)
+	return nil
+}
+
+// expectedRows guesses from a file's size; it only sizes a filter.
+func expectedRows(path string, size int64) int64 {
+	if strings.HasSuffix(strings.ToLower(path), ".gz") {
+		return size / 3
+	}
+	return size / 20
+}
+
+// source hands the rows of one file to the target.
+type source struct{ *reading.File }
+
+// Fill adds rows to the batch.
+func (s source) Fill(b *table.Batch, size int) error { return s.File.Fill(b, size) }
+
+// several reads the files of a delivery one after the other.
+type several struct {
+	parts []*part
+	now   int
+}
+
+// Fill hands on the rows of the file at hand. What is wrong with a file names
+// the file.
+func (s *several) Fill(b *table.Batch, size int) error {
+	for {
+		p := s.parts[s.now]
+		b.Begin(p.n)
+		err := p.reading.Fill(b, size)
+		var fileError *decode.FileError
+		switch {
+		case errors.As(err, &fileError):
+			return &culpritError{p, err}
+		case err != io.EOF || s.now == len(s.parts)-1:
+			return err
+		}
+		s.now++
+		if b.Len() > 0 {
+			return nil
+		}
+	}
+}

@@ -22,9 +22,11 @@ const (
 	slotsAtOnce = 1000
 	// feedsAtOnce is how many feeds are looked at together.
 	feedsAtOnce = 500
-	// check is how often a calendar is looked at without news.
-	check     = 30 * time.Second
-	nearShown = 5
+	// check is how often a calendar is looked at without news; turnsCheck how often it
+	// is looked whether the turn of a slot has come of which nobody was told.
+	check      = 10 * time.Minute
+	turnsCheck = 30 * time.Second
+	nearShown  = 5
 	// filesOfSlot is how many files of a slot are counted.
 	filesOfSlot = 10_000
 )
@@ -104,17 +106,37 @@ func (k *Keeper) poke() {
 
 // gather is how long what happens is gathered, so that many feeds are looked at
 // together.
-const gather = 20 * time.Millisecond
+const gather = 100 * time.Millisecond
+
+const (
+	// restFactor makes the keeper rest at least so many times as long as it worked,
+	// up to mostRest: more is gathered, the more happens.
+	restFactor = 5
+	mostRest   = time.Second
+)
+
+func rest(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
 
 // Run keeps calendars until ctx ends.
 func (k *Keeper) Run(ctx context.Context) {
-	said := ""
+	said, turns := "", time.Now()
 	for ctx.Err() == nil {
+		if time.Since(turns) >= turnsCheck {
+			turns = time.Now()
+			if names, err := k.Ledger.FeedsToJudge(ctx, feedsAtOnce); err == nil { // else it is said below
+				k.Touch(names...)
+			}
+		}
 		due, wait := k.due(k.Now())
 		if len(due) == 0 {
 			select {
 			case <-ctx.Done():
-			case <-time.After(wait):
+			case <-time.After(min(wait, turnsCheck)):
 			case <-k.wake:
 				select {
 				case <-ctx.Done():
@@ -123,7 +145,9 @@ func (k *Keeper) Run(ctx context.Context) {
 			}
 			continue
 		}
+		began := time.Now()
 		err := k.keep(ctx, due, k.Now())
+		rest(ctx, min(restFactor*time.Since(began), mostRest))
 		switch {
 		case err == nil:
 			said = ""

@@ -147,6 +147,11 @@ func (c *Client) Status(ctx context.Context) (api.Status, error) {
 	return get[api.Status](ctx, c, "/status", nil)
 }
 
+// Day returns what came and what was due within the last day.
+func (c *Client) Day(ctx context.Context) (api.Day, error) {
+	return get[api.Day](ctx, c, "/day", nil)
+}
+
 // Feeds returns all feeds.
 func (c *Client) Feeds(ctx context.Context) ([]api.FeedView, error) {
 	list, err := get[api.FeedList](ctx, c, "/feeds", nil)

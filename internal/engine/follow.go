@@ -54,7 +54,11 @@ func (e *Engine) hear(events []ledger.Event) {
 	for _, event := range events {
 		switch event.Kind {
 		case "feed":
-			if event.State != "problem" && event.State != "waits" {
+			switch event.State {
+			case "problem", "waits":
+			case ledger.WorkWanted:
+				asked[event.Feed] = true
+			default:
 				e.mu.Lock()
 				e.stale[event.Feed] = true
 				e.mu.Unlock()
@@ -64,10 +68,6 @@ func (e *Engine) hear(events []ledger.Event) {
 			loaded[event.Feed] = true
 		case "arrival":
 			touched[event.Feed] = true
-			switch ledger.State(event.State) {
-			case ledger.Ready, ledger.Skipped, ledger.Refused:
-				asked[event.Feed] = true
-			}
 		case "slot":
 			touched[event.Feed] = true
 		case "run":

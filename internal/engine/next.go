@@ -26,6 +26,7 @@ const (
 // upNext is what a feed is to load next.
 type upNext struct {
 	load.Delivery
+	all   bool      // there was nothing else that waited
 	waits string    // what a delivery still waits for
 	again time.Time // when what stands first is tried again; zero for nothing
 }
@@ -79,6 +80,7 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 			break
 		}
 	}
+	n.all = len(n.Alone) == len(waiting) && len(waiting) < groupFiles
 	return n, nil
 }
 

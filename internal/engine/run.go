@@ -191,6 +191,11 @@ func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err 
 		if err := r.loadOne(limited, d); err != nil {
 			return err
 		}
+		if next.all && !byHand { // what came meanwhile has the next turn
+			if err := r.session.Wait(); err != nil || !r.session.GaveBack() {
+				return err
+			}
+		}
 	}
 }
 

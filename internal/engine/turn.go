@@ -82,7 +82,10 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 	if r.run, err = begin(); err != nil || r.run == nil {
 		return false, err
 	}
-	return true, r.do(ctx)
+	if err := r.do(ctx); err != nil {
+		return true, err
+	}
+	return queued != nil, nil // of what comes by itself, nothing was left
 }
 
 // The causes of runs.

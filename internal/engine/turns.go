@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"runtime"
 	"sync"
 	"time"
 
@@ -21,7 +22,7 @@ type turns struct {
 
 // turnsAtOnce is how many feeds have their turn at a time. Those that wait for
 // something that takes long leave their place to others: see [turns.aside].
-const turnsAtOnce = 24
+var turnsAtOnce = int64(max(4, 2*runtime.NumCPU()))
 
 func newTurns(take func(*leased)) *turns {
 	return &turns{take: take, places: semaphore.NewWeighted(turnsAtOnce), wake: make(chan struct{}, 1)}

@@ -297,13 +297,16 @@ const mostPaths = 10 * lookChunk
 // share is which part of a processor listings may take.
 const share = 100
 
-// pause is how long after a listing that took so long a landing is listed again.
-// All listings together take a hundredth of the time.
-func (in *Intake) pause(took time.Duration) time.Duration {
+// nextListing is when a landing is listed again after a listing that took so long. All
+// listings together take a hundredth of the time. Landings are listed together, so
+// that what they ask of the ledger is asked together.
+func (in *Intake) nextListing(took time.Duration) time.Time {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	in.cost += (took - in.cost) / 16
-	return max(minRest, restFactor*took, share*in.cost*time.Duration(len(in.feeds)))
+	rest := max(minRest, restFactor*took)
+	together := max(minRest, share*in.cost*time.Duration(len(in.feeds))).Round(minRest)
+	return time.Now().Add(rest).Truncate(together).Add(together)
 }
 
 // watch begins to watch a landing. It reports whether that could be done.

@@ -227,7 +227,7 @@ func (o *lookout) listAll(ctx context.Context) {
 // of a listing.
 func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.Duration, err error) {
 	o.rest = time.Now().Add(restFactor * took)
-	o.next = time.Now().Add(o.in.pause(took))
+	o.next = o.in.nextListing(took)
 	if ctx.Err() != nil {
 		return
 	}

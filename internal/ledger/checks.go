@@ -164,6 +164,6 @@ func (l *Ledger) Mend(ctx context.Context, mended *Arrival, numbers []int, who, 
 		if err := decided(tx, []Arrival{*mended}, "mend", who, because); err != nil {
 			return nil, err
 		}
-		return []Event{arrivalEvent(mended)}, nil
+		return []Event{arrivalEvent(mended), wanted(mended.Feed)}, nil
 	})
 }

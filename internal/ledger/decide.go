@@ -102,7 +102,7 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		for i := range list {
 			events[i] = arrivalEvent(&list[i])
 		}
-		return events, touchSlots(tx, list)
+		return append(events, wanted(list[0].Feed)), touchSlots(tx, list)
 	})
 	return list, err
 }
@@ -210,7 +210,7 @@ func (l *Ledger) AcceptFile(ctx context.Context, a *Arrival, who, because string
 		if err := decided(tx, []Arrival{*a}, Accept, who, because); err != nil {
 			return nil, err
 		}
-		return arrivalEvents(a), touchSlots(tx, []Arrival{*a})
+		return append(arrivalEvents(a), wanted(a.Feed)), touchSlots(tx, []Arrival{*a})
 	})
 }
 

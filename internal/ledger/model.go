@@ -230,6 +230,13 @@ type Event struct {
 	State   string    `json:"state"`
 }
 
+// WorkWanted is the state in the event of a feed when somebody decided something by
+// which there may be work for it.
+const WorkWanted = "wanted"
+
+// wanted is the event that there may be work for a feed.
+func wanted(feed string) Event { return Event{Kind: "feed", Feed: feed, State: WorkWanted} }
+
 // Decision is what a person decided about an arrival or a slot, and why.
 type Decision struct {
 	ID      int64     `json:"id" gorm:"primaryKey"`

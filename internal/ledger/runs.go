@@ -56,34 +56,23 @@ func (l *Ledger) QueuedRun(ctx context.Context, feed string) (*Run, error) {
 // when version is not the feed's present one any more: what comes after a new
 // version was put is never loaded by the old.
 func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, error) {
-	var runs []Run
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		err := tx.Raw(`UPDATE run SET state = 'running', started_at = now(), version = ?
-			WHERE id = (SELECT id FROM run WHERE feed = ? AND state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE)
-				AND EXISTS (SELECT 1 FROM feed WHERE name = ? AND version = ?) RETURNING *`, version, feed, feed, version).Scan(&runs).Error
-		if err != nil || len(runs) == 0 {
-			return nil, err
-		}
-		return []Event{runEvent(runs[0])}, nil
-	})
-	if err != nil || len(runs) == 0 {
-		return nil, err
-	}
-	return &runs[0], nil
+	return l.oneRun(ctx, `UPDATE run SET state = 'running', started_at = now(), version = ?
+		WHERE id = (SELECT id FROM run WHERE feed = ? AND state = 'queued' ORDER BY id LIMIT 1 FOR UPDATE)
+			AND EXISTS (SELECT 1 FROM feed WHERE name = ? AND version = ?) RETURNING *`, version, feed, feed, version)
 }
 
 // StartRun begins a run that nobody queued, because files came; nil when version
 // is not the feed's present one any more.
 func (l *Ledger) StartRun(ctx context.Context, feed string, version int, cause, by string) (*Run, error) {
+	return l.oneRun(ctx, `INSERT INTO run (feed, version, cause, by, state, started_at, balance)
+		SELECT name, version, ?, ?, 'running', now(), '{}' FROM feed WHERE name = ? AND version = ? RETURNING *`, cause, by, feed, version)
+}
+
+// oneRun changes a run by a statement that returns it, and tells so. It returns nil
+// where there is none.
+func (l *Ledger) oneRun(ctx context.Context, statement string, args ...any) (*Run, error) {
 	var runs []Run
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		err := tx.Raw(`INSERT INTO run (feed, version, cause, by, state, started_at, balance)
-			SELECT name, version, ?, ?, 'running', now(), '{}' FROM feed WHERE name = ? AND version = ? RETURNING *`, cause, by, feed, version).Scan(&runs).Error
-		if err != nil || len(runs) == 0 {
-			return nil, err
-		}
-		return []Event{runEvent(runs[0])}, nil
-	})
+	err := l.with(ctx).Raw(`WITH r AS (`+statement+`), told AS (SELECT tell(jsonb_agg(event_of('run', feed, 0, id, state))) FROM r) SELECT r.* FROM r, told`, args...).Scan(&runs).Error
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
@@ -93,16 +82,10 @@ func (l *Ledger) StartRun(ctx context.Context, feed string, version int, cause, 
 // FinishRun ends a run. Its counts and its balance are summed up from its
 // arrivals here, so that they agree with the ledger whatever happened.
 func (l *Ledger) FinishRun(ctx context.Context, id int64, state RunState, reason string) error {
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		var runs []Run
-		err := tx.Raw(`UPDATE run r SET state = ?, reason = ?, finished_at = now(),
-				loaded = s.loaded, refused = s.refused, failed = s.failed, skipped = s.skipped, balance = s.balance
-			FROM (`+sumOfRun+`) s WHERE r.id = ? AND r.state = 'running' RETURNING r.id, r.feed, r.state`, state, reason, id, id).Scan(&runs).Error
-		if err != nil || len(runs) == 0 {
-			return nil, err
-		}
-		return []Event{runEvent(runs[0])}, nil
-	})
+	_, err := l.oneRun(ctx, `UPDATE run r SET state = ?, reason = ?, finished_at = now(),
+			loaded = s.loaded, refused = s.refused, failed = s.failed, skipped = s.skipped, balance = s.balance
+		FROM (`+sumOfRun+`) s WHERE r.id = ? AND r.state = 'running' RETURNING r.*`, state, reason, id, id)
+	return err
 }
 
 const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded') AS loaded,

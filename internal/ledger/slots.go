@@ -222,6 +222,13 @@ func (l *Ledger) SlotsToJudge(ctx context.Context, feeds []string, most int) (sl
 	return slots, err
 }
 
+// FeedsToJudge returns up to most feeds with slots whose state may have changed by
+// now, whoever holds them.
+func (l *Ledger) FeedsToJudge(ctx context.Context, most int) (feeds []string, err error) {
+	err = l.with(ctx).Raw(`SELECT DISTINCT feed FROM (SELECT feed FROM slot WHERE turn_at <= now() ORDER BY turn_at LIMIT ?) s`, 10*most).Scan(&feeds).Error
+	return feeds, err
+}
+
 // NextTurns returns when the state of a slot of each feed may change next. Feeds
 // without such a slot are left out.
 func (l *Ledger) NextTurns(ctx context.Context, feeds []string) (map[string]time.Time, error) {

@@ -124,16 +124,11 @@ func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 		ID       int64
 		Attempts int
 	}
-	err := l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		err := tx.Raw(`UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
+	err := l.with(ctx).Raw(`WITH b AS (UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
 				opened_at = CASE WHEN ? THEN now() END, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, attempts`, run, version, opened, ids(arrivals)).Scan(&begun).Error
-		events := make([]Event, len(begun))
-		for i, b := range begun {
-			events[i] = Event{Kind: "arrival", Feed: arrivals[0].Feed, Arrival: b.ID, Run: run, State: string(Loading)}
-		}
-		return events, err
-	})
+			WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
+		told AS (SELECT tell(jsonb_agg(event_of('arrival', feed, id, ?, 'loading') ORDER BY id)) FROM b)
+		SELECT id, attempts FROM b, told`, run, version, opened, ids(arrivals), run).Scan(&begun).Error
 	attempts := map[int64]int{}
 	for _, b := range begun {
 		attempts[b.ID] = b.Attempts
@@ -230,63 +225,39 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 	if err != nil {
 		return err
 	}
-	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		// What a new version replaces, and the new version, change in one
-		// statement: readers and tallies see both or neither.
-		var done []Arrival
-		err := tx.Raw(`WITH e AS (
-				SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
-			), ends AS (
-				SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
-			), old AS (
-				SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
-				WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
-			), c AS (
-				SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
-				UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, '', 0, true FROM old
-			)
+	// What a new version replaces, and the new version, change in one statement:
+	// readers and tallies see both or neither.
+	return l.with(ctx).Exec(`WITH e AS (
+			SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
+		), ends AS (
+			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
+		), old AS (
+			SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
+			WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
+		), c AS (
+			SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
+			UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, '', 0, true FROM old
+		), u AS (
 			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance), copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
 				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END, finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
 				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END, generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
 				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
-			FROM c WHERE a.id = c.id RETURNING a.*`, string(text)).Scan(&done).Error
-		if err != nil {
-			return nil, err
-		}
-		if len(done) == 0 {
-			return nil, nil
-		}
-		return l.ended(tx, done)
-	})
-}
-
-// ended adds up work that was done and returns its events.
-func (l *Ledger) ended(tx *gorm.DB, done []Arrival) ([]Event, error) {
-	var events []Event
-	var loaded []int64
-	for i := range done {
-		a := &done[i]
-		event := arrivalEvent(a)
-		events = append(events, event)
-		if a.State == Loaded {
-			loaded = append(loaded, a.ID)
-			event.Kind = "load"
-			events = append(events, event)
-		}
-	}
-	if err := touchSlots(tx, done); err != nil || len(loaded) == 0 {
-		return events, err
-	}
-	err := tx.Exec(`INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
-			sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
-			FROM arrival WHERE `+isOneOf("id")+` AND NOT is_list GROUP BY 1, 2
-		ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
-			written = v.written + excluded.written, seconds = v.seconds + excluded.seconds`, numbers(loaded)).Error
-	if err == nil {
-		err = tx.Exec(`UPDATE feed SET loads = loads + ? WHERE name = ?`, len(loaded), done[0].Feed).Error
-	}
-	return events, err
+			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at, a.finished_at, a.is_list, a.due_slot, c.was
+		), touched AS (
+			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL)
+		), done AS (
+			INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
+				sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
+				FROM u WHERE state = 'loaded' AND NOT was AND NOT is_list GROUP BY 1, 2
+			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
+				written = v.written + excluded.written, seconds = v.seconds + excluded.seconds
+		), counted AS (
+			UPDATE feed f SET loads = f.loads + n FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l WHERE f.name = l.feed
+		)
+		SELECT tell(jsonb_agg(event ORDER BY id, n)) FROM (
+			SELECT id, 1 AS n, event_of('arrival', feed, id, run_id, state) AS event FROM u
+			UNION ALL SELECT id, 2, event_of('load', feed, id, run_id, state) FROM u WHERE state = 'loaded') events`, string(text)).Error
 }
 
 // Earlier is what a feed has loaded of some paths and contents.

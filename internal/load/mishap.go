@@ -148,6 +148,7 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 // back puts an arrival back, as if it had not been tried.
 func (l *Attempt) back(ctx context.Context, p *part, reason string) error {
 	p.ended = true
+	l.session.gaveBack.Store(true)
 	generation := 0
 	if p.again {
 		generation = p.arrival.Generation

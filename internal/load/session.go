@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"sync/atomic"
 
 	"mullein/internal/core/feed"
 	"mullein/internal/table"
@@ -16,6 +17,7 @@ type Session struct {
 	fence    int64
 	before   *Attempt   // that was begun last
 	ending   chan error // of what is on its way into the target meanwhile, with conn; nil for nothing
+	gaveBack atomic.Bool
 }
 
 // OpenSession takes a session of the database of a feed's target, waiting for its
@@ -48,6 +50,9 @@ func (s *Session) Close() {
 
 // Alive reports whether the connection still stands.
 func (s *Session) Alive() bool { return s.ending != nil || s.conn.Alive() }
+
+// GaveBack reports whether arrivals were put back to be tried again at once.
+func (s *Session) GaveBack() bool { return s.gaveBack.Load() }
 
 // meanwhile does something while the next files are read. Nothing else may be
 // done so at that time: see Wait.

@@ -54,8 +54,11 @@ func OpenWith(ctx context.Context, url string, most int) (*Database, error) {
 	return &Database{pool: pool, config: config.ConnConfig, sessions: sessions{places: semaphore.NewWeighted(int64(max(2, most-forQuestions)))}}, nil
 }
 
-// Close returns back the connections. Sessions are closed by whoever opened them.
-func (d *Database) Close() { d.pool.Close() }
+// Close ends the connections. Sessions in use end when they are given back.
+func (d *Database) Close() {
+	d.sessions.close()
+	d.pool.Close()
+}
 
 const bookkeeping = `
 CREATE SCHEMA IF NOT EXISTS mullein;
@@ -175,6 +178,9 @@ func (d *Database) makeBookkeeping(ctx context.Context) error {
 // lockSpace is the first key of our advisory locks in a target's database; the
 // second is the table's OID.
 const lockSpace = 0x6d756c6c
+
+// makeSpace is the first key of the locks under which tables are made.
+const makeSpace = lockSpace + 1
 
 func isDenied(err error) bool { return sqlState(err) == "42501" }
 

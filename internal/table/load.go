@@ -366,14 +366,19 @@ func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
 		return nil // it is locked since before its rows were read
 	}
 	var highest int64
-	err := l.s.conn.QueryRow(ctx, "SELECT fence FROM mullein.feed WHERE feed = $1 FOR UPDATE", feed).Scan(&highest)
-	if err != nil {
+	lock := &pgx.Batch{}
+	lock.Queue("SELECT fence FROM mullein.feed WHERE feed = $1 FOR UPDATE", feed)
+	lock.Queue("SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid))
+	answers := l.s.conn.SendBatch(ctx, lock)
+	if err := answers.QueryRow().Scan(&highest); err != nil {
+		answers.Close()
 		return fmt.Errorf("look at the fence: %w", err)
 	}
 	if highest != fence && fence != AnyFence {
+		answers.Close() // the lock goes with the transaction
 		return ErrFenced
 	}
-	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {
+	if err := answers.Close(); err != nil {
 		return fmt.Errorf("lock %s: %w", l.table, err)
 	}
 	if err := l.stillKnown(ctx); err != nil {

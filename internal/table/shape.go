@@ -195,13 +195,14 @@ func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
 // register returns the table its number in the bookkeeping. Its rows are counted
 // once, when it is met for the first time, or was made anew.
 func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
-	const look = "SELECT id FROM mullein.target WHERE name = $1"
-	err := d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
-	if errors.Is(err, pgx.ErrNoRows) || err == nil && made {
-		if _, err = d.pool.Exec(ctx, "INSERT INTO mullein.target (name, rows, made) SELECT $1, count(*), $2 FROM "+quote(f.Schema, f.Name)+
-			" ON CONFLICT (name) DO UPDATE SET rows = excluded.rows, made = excluded.made WHERE excluded.made", f.String(), made); err == nil {
-			err = d.pool.QueryRow(ctx, look, f.String()).Scan(&f.id)
-		}
+	var err error
+	if !made {
+		err = d.pool.QueryRow(ctx, "SELECT id FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id)
+	}
+	if made || errors.Is(err, pgx.ErrNoRows) {
+		err = d.pool.QueryRow(ctx, `WITH now AS (INSERT INTO mullein.target AS t (name, rows, made) SELECT $1, count(*), $2 FROM `+quote(f.Schema, f.Name)+`
+				ON CONFLICT (name) DO UPDATE SET rows = CASE WHEN excluded.made THEN excluded.rows ELSE t.rows END, made = t.made OR excluded.made RETURNING id)
+			SELECT id FROM now`, f.String(), made).Scan(&f.id)
 	}
 	if err != nil {
 		return fmt.Errorf("note table %s: %w", f, err)
@@ -211,15 +212,23 @@ func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
 
 func (d *Database) create(ctx context.Context, t *Table) error {
 	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
+		// Two services may come to the table at once; but the tables of others are made
+		// at the same time.
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, hashtext($2))", makeSpace, t.String()); err != nil {
 			return err
 		}
-		for _, statement := range t.DDL() {
-			if _, err := tx.Exec(ctx, statement); err != nil {
-				return err
-			}
+		ddl := t.DDL()
+		var there bool
+		if err := tx.QueryRow(ctx, "SELECT to_regnamespace($1) IS NOT NULL", quote(t.Schema)).Scan(&there); err != nil {
+			return err
 		}
-		return nil
+		if there {
+			ddl = ddl[1:]
+		} else if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
+			return err
+		}
+		_, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll()
+		return err
 	})
 	if isDenied(err) {
 		return fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
@@ -446,20 +455,20 @@ func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) 
 
 // holdKey looks for a unique index over just the key's columns, without which
 // two writers could leave a key twice, and decides whether it may be built
-// after the rows of a first load: only when nothing else hangs on it.
+// after the rows of a first load: only when nothing else hangs on it. A foreign key
+// that refers to the table has triggers there.
 func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...any)) error {
 	rows, err := d.pool.Query(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
 			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
 			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'
 				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0 AND pg_has_role(t.relowner, 'USAGE')
-				AND NOT EXISTS (SELECT 1 FROM pg_constraint r WHERE r.confrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.objoid IN (c.oid, i.indexrelid))
 				AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = $1 OR h.inhparent = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_publication_rel p WHERE p.prrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
 		FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid
-		LEFT JOIN pg_constraint c ON c.conindid = i.indexrelid AND c.contype = 'p' AND NOT c.condeferrable
+		LEFT JOIN pg_constraint c ON c.conrelid = i.indrelid AND c.conindid = i.indexrelid AND c.contype = 'p' AND NOT c.condeferrable
 		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`, f.oid)
 	if err != nil {
 		return fmt.Errorf("read indexes: %w", err)

@@ -12,7 +12,7 @@ CREATE INDEX feed_problems ON feed (name) WHERE removed_at IS NULL AND problem <
 -- Events are written and announced in one call. The lock puts them in order: the
 -- event that is committed later has the greater number.
 -- +goose StatementBegin
-CREATE FUNCTION tell(events jsonb) RETURNS void LANGUAGE plpgsql AS $$
+CREATE FUNCTION tell(events jsonb) RETURNS void LANGUAGE plpgsql STRICT AS $$
 BEGIN
     PERFORM pg_advisory_xact_lock(30809880996964719);
     INSERT INTO mullein_records.event (kind, feed, arrival, run, state)
@@ -20,6 +20,11 @@ BEGIN
     PERFORM pg_notify('mullein_event', '');
 END $$;
 -- +goose StatementEnd
+
+-- What is told of an arrival, or of a run.
+CREATE FUNCTION event_of(kind text, feed text, arrival bigint, run bigint, state text) RETURNS jsonb LANGUAGE sql IMMUTABLE AS $$
+    SELECT jsonb_build_object('kind', kind, 'feed', feed, 'arrival', coalesce(arrival, 0), 'run', coalesce(run, 0), 'state', state)
+$$;
 
 -- A run may be narrowed to many files: more than an index takes as they are.
 DROP INDEX run_queued_once;
@@ -33,5 +38,6 @@ CREATE INDEX slot_due_turns ON slot (turn_at) WHERE turn_at IS NOT NULL;
 DROP INDEX slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_holder;
 CREATE UNIQUE INDEX run_queued_once ON run (feed, wanted) WHERE state = 'queued';
 DROP FUNCTION tell(jsonb);
+DROP FUNCTION event_of(text, text, bigint, bigint, text);
 ALTER TABLE feed DROP COLUMN listed_only, ADD COLUMN lease_until timestamptz;
 ALTER TABLE service DROP COLUMN lease_until;

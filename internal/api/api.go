@@ -47,9 +47,17 @@ type FeedView struct {
 	Counts   *ledger.FeedCounts `json:"counts"`
 }
 
-// FeedList is all feeds.
+// FeedList is a page of feeds, by name.
 type FeedList struct {
 	Items []FeedView `json:"items" nullable:"false"`
+	Total int64      `json:"total" doc:"How many there are, on all pages"`
+	Next  string     `json:"next" doc:"The after of the next page; empty when there is none"`
+}
+
+// StoppedFeed is a feed that does not work, and why.
+type StoppedFeed struct {
+	Feed    string `json:"feed"`
+	Problem string `json:"problem"`
 }
 
 // FeedText is a feed file.
@@ -269,23 +277,33 @@ type Hello struct {
 
 // Status is what the command line and the console begin with.
 type Status struct {
-	Service  string          `json:"service"`
-	Version  string          `json:"version"`
-	Roots    []string        `json:"landing_roots" nullable:"false"`
-	Feeds    []FeedView      `json:"feeds" nullable:"false"`
-	Loads    []load.Progress `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
-	Services []ServiceView   `json:"services" nullable:"false"`
-	Wrong    []SlotView      `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
+	Service  string           `json:"service"`
+	Version  string           `json:"version"`
+	Roots    []string         `json:"landing_roots" nullable:"false"`
+	Totals   ledger.Totals    `json:"totals"`
+	Stopped  []StoppedFeed    `json:"stopped" nullable:"false" doc:"Feeds that do not work: the first of them"`
+	Wrong    []SlotView       `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
+	Needs    []ledger.Arrival `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
+	Feeds    []FeedView       `json:"feeds" nullable:"false" doc:"Those that files came for lately, the latest first"`
+	Loads    []load.Progress  `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
+	Services []ServiceView    `json:"services" nullable:"false"`
 }
 
-// Day is the last 24 hours and the next few.
+// Day is the last 24 hours and the next few, a page of feeds of it.
 type Day struct {
-	From  time.Time        `json:"from"`
-	Now   time.Time        `json:"now"`
-	To    time.Time        `json:"to"`
-	Feeds []DayLine        `json:"feeds" nullable:"false"`
-	Needs []ledger.Arrival `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
-	Wrong []SlotView       `json:"wrong" nullable:"false" doc:"Slots that need a person, the newest first"`
+	From  time.Time    `json:"from"`
+	Now   time.Time    `json:"now"`
+	To    time.Time    `json:"to"`
+	Feeds []DayLine    `json:"feeds" nullable:"false" doc:"Those with something to see, the most first"`
+	Next  string       `json:"next" doc:"The after of the next page; empty when there is none"`
+	Quiet []QuietFeeds `json:"quiet" nullable:"false" doc:"Those without anything to see, folded"`
+}
+
+// QuietFeeds are feeds of one supplier, or in one folder, without anything to see.
+type QuietFeeds struct {
+	Of    string `json:"of" doc:"The supplier, or else the folder"`
+	Feeds int64  `json:"feeds"`
+	Only  string `json:"only" doc:"The feed, where it is one"`
 }
 
 // DayLine is a feed's line on the ruler.

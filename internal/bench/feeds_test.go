@@ -265,7 +265,7 @@ target: {table: river.water_%04[3]d}
 	b.ReportMetric(max(resident(b, services[0].process.Process.Pid), resident(b, services[1].process.Process.Pid)), "MB")
 	c := services[0].client
 	b.ReportMetric(p95(b, func() error { _, err := c.Status(ctx); return err }), "ms-status-p95")
-	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx); return err }), "ms-feeds-p95")
+	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx, client.FeedQuery{}); return err }), "ms-feeds-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Day(ctx); return err }), "ms-today-p95")
 	complaints := append(services[0].complaints(b), services[1].complaints(b)...)
 	b.ReportMetric(float64(len(complaints)), "complaints")

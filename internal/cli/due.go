@@ -152,7 +152,7 @@ func (c *command) reconcile() *cobra.Command {
 	var mend bool
 	cmd := &cobra.Command{Use: "reconcile [FEED]", Short: "Hold the ledger and the target's markers against each other, after a restore", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		if len(args) == 0 {
-			feeds, err := service.Feeds(ctx)
+			feeds, err := service.AllFeeds(ctx, client.FeedQuery{})
 			if err != nil {
 				return err
 			}

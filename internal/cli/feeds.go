@@ -64,7 +64,7 @@ func (c *command) feed() *cobra.Command {
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
 		c.putCommand(),
 		c.which(),
-		&cobra.Command{Use: "list", Short: "All feeds", Args: arguments(0, 0), RunE: c.call(c.listFeeds)},
+		c.listCommand(),
 		show,
 		&cobra.Command{Use: "pause FEED", Short: "Let no run begin by itself", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
 			return c.did(api.Pause(ctx, args[0]), "paused "+args[0])
@@ -282,7 +282,7 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 
 // plannedChanges says what putting feed files would do, to each feed.
 func plannedChanges(ctx context.Context, service *client.Client, good []parsed, folder, remove bool) ([]change, error) {
-	feeds, err := service.Feeds(ctx)
+	feeds, err := service.AllFeeds(ctx, client.FeedQuery{})
 	if err != nil {
 		return nil, err
 	}
@@ -380,13 +380,49 @@ func says(captures map[string]any) string {
 	return strings.Join(parts, ", ")
 }
 
-func (c *command) listFeeds(ctx context.Context, service *client.Client, _ []string) error {
-	feeds, err := service.Feeds(ctx)
+func (c *command) listFeeds(ctx context.Context, service *client.Client, q client.FeedQuery, all bool) error {
+	q.Most = pageShown
+	if all {
+		feeds, err := service.AllFeeds(ctx, q)
+		if err != nil {
+			return err
+		}
+		return c.show(api.FeedList{Items: feeds, Total: int64(len(feeds))}, func() { c.feedTable(feeds) })
+	}
+	page, err := service.Feeds(ctx, q)
 	if err != nil {
 		return err
 	}
-	return c.show(feeds, func() { c.feedTable(feeds) })
+	return c.show(page, func() {
+		if page.Total == 0 && q != (client.FeedQuery{Most: pageShown}) {
+			fmt.Fprintln(c.out, "No such feeds.")
+			return
+		}
+		c.feedTable(page.Items)
+		if more := page.Total - int64(len(page.Items)); page.Next != "" {
+			fmt.Fprintf(c.out, "\n%s more; --all lists them all, --after %s the next, a text narrows\n", grouped(more), page.Next)
+		}
+	})
 }
+
+func (c *command) listCommand() *cobra.Command {
+	var q client.FeedQuery
+	var all bool
+	cmd := &cobra.Command{Use: "list [TEXT]", Short: "Feeds, by name; those with TEXT in their name, supplier or folder", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+		if len(args) == 1 {
+			q.Text = args[0]
+		}
+		return c.listFeeds(ctx, service, q, all)
+	})}
+	cmd.Flags().StringVar(&q.Supplier, "supplier", "", "only those of this supplier")
+	cmd.Flags().BoolVar(&q.Wrong, "wrong", false, "only those of which something needs a person")
+	cmd.Flags().StringVar(&q.After, "after", "", "only those behind this name")
+	cmd.Flags().BoolVar(&all, "all", false, "all of them, not only the first hundred")
+	return cmd
+}
+
+// pageShown is how many feeds a page has.
+const pageShown = 100
 
 func (c *command) feedTable(feeds []api.FeedView) {
 	if len(feeds) == 0 {

@@ -163,7 +163,8 @@ func (c *command) progress(ctx context.Context, service *client.Client, run ledg
 }
 
 func (c *command) status() *cobra.Command {
-	return &cobra.Command{Use: "status [FEED]", Short: "What is waiting, working, wrong", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+	var all bool
+	cmd := &cobra.Command{Use: "status [FEED]", Short: "What needs a person, what is waiting and working", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		if len(args) == 1 {
 			f, err := service.Feed(ctx, args[0])
 			if err != nil {
@@ -175,12 +176,90 @@ func (c *command) status() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return c.show(status, func() {
-			c.feedTable(status.Feeds)
-			c.wrongSlots(status.Wrong)
-			c.serviceTable(status.Services)
-		})
+		if all {
+			if status.Feeds, err = service.AllFeeds(ctx, client.FeedQuery{}); err != nil {
+				return err
+			}
+		}
+		return c.show(status, func() { c.wholeStatus(status, all) })
 	})}
+	cmd.Flags().BoolVar(&all, "all", false, "all feeds, not only those that files came for lately")
+	return cmd
+}
+
+// wholeStatus shows what needs a person first, then totals, then feeds.
+func (c *command) wholeStatus(s api.Status, all bool) {
+	if s.Totals.Feeds == 0 {
+		c.feedTable(nil)
+		return
+	}
+	c.needs(s)
+	t := s.Totals
+	fmt.Fprintf(c.out, "%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States), grouped(t.RowsToday))
+	for _, one := range []struct {
+		n    int64
+		what string
+	}{{t.Paused, "paused"}, {t.ListedOnly, "listed only, since no events come from their landings: mullein feed list shows which"}} {
+		if one.n > 0 {
+			fmt.Fprintf(c.out, "%s %s\n", plural(one.n, "feed"), one.what)
+		}
+	}
+	fmt.Fprintln(c.out)
+	if len(s.Feeds) > 0 {
+		c.feedTable(s.Feeds)
+		fmt.Fprintln(c.out)
+	}
+	if !all && t.Feeds > int64(len(s.Feeds)) {
+		fmt.Fprintf(c.out, "%s no files lately; --all shows all\n\n", plural(t.Feeds-int64(len(s.Feeds)), "more feed")+" had")
+	}
+	c.serviceTable(s.Services)
+}
+
+// needs shows what needs a person.
+func (c *command) needs(s api.Status) {
+	if len(s.Stopped)+len(s.Needs)+len(s.Wrong) == 0 {
+		fmt.Fprint(c.out, "Nothing needs a person.\n\n")
+		return
+	}
+	fmt.Fprintf(c.out, "Needs a person, %s\n", plural(s.Totals.Wrong, "feed"))
+	const shown = 8
+	for _, f := range s.Stopped[:min(shown, len(s.Stopped))] {
+		fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Feed, f.Problem)
+	}
+	if more := s.Totals.Stopped - int64(min(shown, len(s.Stopped))); more > 0 {
+		fmt.Fprintf(c.out, "\nand %s more are not working; see mullein feed list --wrong\n", plural(more, "feed"))
+	}
+	if len(s.Needs) > 0 {
+		fmt.Fprintln(c.out)
+		arrivalTable(s.Needs[:min(shown, len(s.Needs))]).write(c.out)
+		if len(s.Needs) > shown {
+			fmt.Fprintln(c.out, "and more; see mullein ledger FEED --state refused, held or failed")
+		}
+	}
+	c.wrongSlots(s.Wrong)
+	fmt.Fprintln(c.out)
+}
+
+// arrivalsByState says in a line how many arrivals are in which state.
+func arrivalsByState(states map[string]int64) string {
+	var parts []string
+	for _, s := range ledger.States() {
+		if n := states[string(s)]; n > 0 {
+			parts = append(parts, grouped(n)+" "+string(s))
+		}
+	}
+	if len(parts) == 0 {
+		return "no arrivals yet"
+	}
+	return "arrivals " + strings.Join(parts, ", ")
+}
+
+// plural writes a number and what it counts.
+func plural(n int64, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return grouped(n) + " " + one + "s"
 }
 
 func (c *command) serviceTable(services []api.ServiceView) {

@@ -152,10 +152,41 @@ func (c *Client) Day(ctx context.Context) (api.Day, error) {
 	return get[api.Day](ctx, c, "/day", nil)
 }
 
-// Feeds returns all feeds.
-func (c *Client) Feeds(ctx context.Context) ([]api.FeedView, error) {
-	list, err := get[api.FeedList](ctx, c, "/feeds", nil)
-	return list.Items, err
+// FeedQuery narrows a list of feeds. Zero values do not narrow.
+type FeedQuery struct {
+	Text     string // part of the name, the supplier or the landing's folder
+	Supplier string
+	Wrong    bool   // only feeds of which something needs a person
+	After    string // the last name of the page before
+	Most     int    // of a page, up to 1000; 0 for 100
+}
+
+// Feeds returns a page of feeds, by name.
+func (c *Client) Feeds(ctx context.Context, q FeedQuery) (api.FeedList, error) {
+	wrong, most := "", ""
+	if q.Wrong {
+		wrong = "true"
+	}
+	if q.Most > 0 {
+		most = strconv.Itoa(q.Most)
+	}
+	return get[api.FeedList](ctx, c, "/feeds", query("text", q.Text, "supplier", q.Supplier, "wrong", wrong, "after", q.After, "limit", most))
+}
+
+// AllFeeds returns all feeds that a query selects, page by page.
+func (c *Client) AllFeeds(ctx context.Context, q FeedQuery) ([]api.FeedView, error) {
+	q.Most = 1000
+	out := []api.FeedView{}
+	for {
+		page, err := c.Feeds(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, page.Items...)
+		if q.After = page.Next; q.After == "" {
+			return out, nil
+		}
+	}
 }
 
 // Feed returns one feed.

@@ -92,7 +92,7 @@ func TestAFeedFromASample(t *testing.T) {
 	for _, want := range []string{"CREATE TABLE", "3 read = 3 inserted", "2.5"} {
 		assert.Contains(t, out, want)
 	}
-	list, err := s.client.Feeds(context.Background())
+	list, err := s.client.AllFeeds(context.Background(), client.FeedQuery{})
 	require.NoError(t, err)
 	assert.Empty(t, list, "rehearsed, not put")
 	code, _, errOut = s.mullein("feed", "put", draft)

@@ -180,12 +180,19 @@ func (e *Engine) beginAll(ctx context.Context, records []ledger.Feed, names []st
 	for _, name := range left {
 		leftBehind[name] = true
 	}
+	var fresh []ledger.Described
 	for _, r := range records {
 		w := e.newLeased(r, e.definition(ctx, r, versions[r.Name]))
+		if w.feed != nil && r.Described != r.Version {
+			fresh = append(fresh, ledger.DescribedBy(w.feed, r.Version))
+		}
 		w.left.Store(leftBehind[r.Name])
 		e.start(w)
 	}
-	return nil
+	if len(fresh) == 0 {
+		return nil
+	}
+	return e.Ledger.Describe(ctx, fresh)
 }
 
 // start begins to watch a feed's landing, to keep its calendar, and to give it turns.

@@ -19,7 +19,9 @@ import (
 	"sync"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
+	"github.com/zeebo/xxh3"
 	"golang.org/x/sys/unix"
 )
 
@@ -140,7 +142,12 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			if folder != "." {
 				p = folder + "/" + p
 			}
-			isFolder, err := f.one(dir, p, n, wanted, visit)
+			isFolder, err := n.kind == unix.DT_DIR, error(nil)
+			if e, bad := unspeakable(p); !bad {
+				isFolder, err = f.one(dir, p, n, wanted, visit)
+			} else if !isFolder && wanted(e.Path) {
+				err = visit(e)
+			}
 			if err != nil {
 				return err
 			}
@@ -151,6 +158,48 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			}
 		}
 	}
+}
+
+// MaxPath is how many bytes a path below a landing may have.
+const MaxPath = 2000
+
+// unspeakable reports whether a file cannot be recorded under its path, and returns
+// the entry that says so.
+func unspeakable(p string) (e Entry, bad bool) {
+	e.Modified = time.Unix(0, 0).UTC()
+	switch {
+	case !utf8.ValidString(p):
+		e.Problem = "has a name that is not UTF-8; have it renamed"
+	case len(p) > MaxPath:
+		e.Problem = fmt.Sprintf("has a path of %d bytes; %d are the most", len(p), MaxPath)
+	default:
+		return Entry{}, false
+	}
+	e.Path = Shown(p)
+	return e, true
+}
+
+// Shown is a path as people are shown it: bytes that are no UTF-8 are escaped, as
+// \xff, and a path that is too long is cut, with a digest of the whole.
+func Shown(p string) string {
+	var b strings.Builder
+	for rest := p; rest != ""; {
+		r, size := utf8.DecodeRuneInString(rest)
+		if r == utf8.RuneError && size == 1 {
+			fmt.Fprintf(&b, `\x%02x`, rest[0])
+		} else {
+			b.WriteString(rest[:size])
+		}
+		rest = rest[size:]
+	}
+	shown := b.String()
+	if len(shown) <= MaxPath {
+		return shown
+	}
+	const kept = 200
+	end := path.Base(shown)
+	end = end[max(0, len(end)-kept):]
+	return strings.ToValidUTF8(shown[:kept], "") + fmt.Sprintf("...%016x...", xxh3.HashString(p)) + strings.ToValidUTF8(end, "")
 }
 
 // one looks at a name of a folder that is being listed, if it is wanted, and
@@ -217,6 +266,9 @@ func (f *Folder) Stat(p string) (Entry, error) {
 		return f.statMember(archive, name)
 	}
 	info, err := f.root.Stat(filepath.FromSlash(p))
+	if e, bad := unspeakable(p); bad && err == nil {
+		return e, nil
+	}
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			if link, linkErr := f.root.Lstat(filepath.FromSlash(p)); linkErr == nil && link.Mode()&fs.ModeSymlink != 0 {

@@ -200,10 +200,32 @@ func (f *Folder) Deliver(p string, content io.Reader, replace bool) (Entry, erro
 	if err := f.write(half, content, 0o644); err != nil {
 		return Entry{}, err
 	}
-	if err := f.above.Rename(filepath.FromSlash(half), filepath.FromSlash(to)); err != nil {
+	if err := f.takeName(half, to, replace); err != nil {
+		f.above.Remove(filepath.FromSlash(half))
+		if errors.Is(err, fs.ErrExist) {
+			err = ErrTaken
+		}
 		return Entry{}, fmt.Errorf("deliver %s: %w", to, cause(err))
 	}
 	return f.Stat(p)
+}
+
+// takeName gives a file that was written aside its name. A file that came under that
+// name meanwhile is written over only when replace says so.
+func (f *Folder) takeName(half, to string, replace bool) error {
+	if !replace {
+		err := f.above.Link(filepath.FromSlash(half), filepath.FromSlash(to))
+		if err == nil {
+			return f.above.Remove(filepath.FromSlash(half))
+		}
+		if !errors.Is(err, unix.EPERM) && !errors.Is(err, unix.ENOTSUP) { // a file system without links
+			return err
+		}
+		if _, err := f.above.Lstat(filepath.FromSlash(to)); err == nil {
+			return ErrTaken
+		}
+	}
+	return f.above.Rename(filepath.FromSlash(half), filepath.FromSlash(to))
 }
 
 // OpenAway opens a file that was put away, by its path below the landing's root.

@@ -125,9 +125,25 @@ func TestDeliveringIsWholeOrNot(t *testing.T) {
 	_, err = f.Deliver("sub/b.csv", io.MultiReader(strings.NewReader("half"), iotest.ErrReader(errors.New("the line broke"))), false)
 	assert.ErrorContains(t, err, "the line broke")
 	assert.Equal(t, map[string]string{"in/sub/a.csv": "two"}, left(t, root), "nobody sees half a file")
+	meanwhile := readerOnce(func() {
+		require.NoError(t, os.WriteFile(filepath.Join(root, "in/sub/c.csv"), []byte("the supplier's"), 0o644))
+	})
+	_, err = f.Deliver("sub/c.csv", io.MultiReader(strings.NewReader("mine"), meanwhile), false)
+	assert.ErrorIs(t, err, ErrTaken, "a file that came while it was sent")
+	assert.Equal(t, map[string]string{"in/sub/a.csv": "two", "in/sub/c.csv": "the supplier's"}, left(t, root))
+	require.NoError(t, os.Remove(filepath.Join(root, "in/sub/c.csv")))
 	_, err = f.Deliver("../../b.csv", strings.NewReader("x"), false)
 	assert.Error(t, err, "never outside of the root")
 	require.NoError(t, f.Note("a.csv.why.txt", "x"))
+}
+
+// readerOnce does something when it is read, and is at its end.
+type readerOnce func()
+
+// Read does it.
+func (r readerOnce) Read([]byte) (int, error) {
+	r()
+	return 0, io.EOF
 }
 
 func TestSmallFilesAndThoseThatWerePutAway(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -101,4 +102,41 @@ func TestNamesAreReadInPieces(t *testing.T) {
 	slices.Sort(all)
 	require.Len(t, slices.Compact(all), 100)
 	assert.Equal(t, "file_000", all[0])
+}
+
+// TestNamesThatCannotBeRecorded are said, and nothing else suffers.
+func TestNamesThatCannotBeRecorded(t *testing.T) {
+	root, f := folder(t)
+	strange := "caf\xe9.csv"
+	require.NoError(t, os.WriteFile(filepath.Join(root, "in", strange), []byte("x"), 0o644))
+	deep := filepath.Join(root, "in")
+	for range 10 {
+		deep = filepath.Join(deep, strings.Repeat("d", 240))
+		require.NoError(t, os.Mkdir(deep, 0o755))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(deep, "a.csv"), []byte("x"), 0o644))
+	within := filepath.Join(root, "in", "\xff")
+	require.NoError(t, os.Mkdir(within, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(within, "b.csv"), []byte("x"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "in", "good.csv"), []byte("x"), 0o644))
+	problems := map[string]string{}
+	require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasSuffix(p, ".csv") }, func(e Entry) error {
+		assert.True(t, utf8.ValidString(e.Path), e.Path)
+		assert.LessOrEqual(t, len(e.Path), MaxPath)
+		if strings.HasPrefix(e.Path, "d") {
+			e.Path = e.Path[:10]
+		}
+		problems[e.Path] = e.Problem
+		return nil
+	}))
+	assert.Equal(t, map[string]string{
+		"good.csv":    "",
+		`caf\xe9.csv`: "has a name that is not UTF-8; have it renamed",
+		`\xff/b.csv`:  "has a name that is not UTF-8; have it renamed",
+		"dddddddddd":  "has a path of 2415 bytes; 2000 are the most",
+	}, problems)
+	e, err := f.Stat(strange)
+	require.NoError(t, err)
+	assert.Equal(t, `caf\xe9.csv`, e.Path, "an event names it the same")
+	assert.Equal(t, "has a name that is not UTF-8; have it renamed", e.Problem)
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"mullein/internal/core/decode"
 )
@@ -21,11 +22,13 @@ const inZip = ".zip/"
 
 // splitZip returns the zip of a member's path; member is "" for a plain path.
 func splitZip(p string) (archive, member string) {
-	i := strings.Index(strings.ToLower(p), inZip)
-	if i < 0 {
-		return p, ""
+	// Byte by byte: other letters may be longer or shorter in lower case.
+	for i := range len(p) - len(inZip) + 1 {
+		if strings.EqualFold(p[i:i+len(inZip)], inZip) {
+			return p[:i+len(inZip)-1], p[i+len(inZip):]
+		}
 	}
-	return p[:i+len(inZip)-1], p[i+len(inZip):]
+	return p, ""
 }
 
 func isZip(p string) bool { return strings.HasSuffix(strings.ToLower(p), ".zip") }
@@ -93,10 +96,18 @@ func (f *Folder) readZip(archive Entry) (directory, error) {
 	if len(z.File) > maxMembers {
 		return d, fmt.Errorf("%d members; %d are the most", len(z.File), maxMembers)
 	}
+	at := map[string]int{} // in d.members
 	for _, m := range z.File {
-		if e, ok := memberEntry(archive, m); ok {
-			d.members = append(d.members, e)
+		e, ok := memberEntry(archive, m)
+		if !ok {
+			continue
 		}
+		if i, twice := at[e.Path]; twice {
+			d.members[i].Problem = "stands in its zip more than once; which one is meant is not to be known"
+			continue
+		}
+		at[e.Path] = len(d.members)
+		d.members = append(d.members, e)
 	}
 	return d, nil
 }
@@ -110,6 +121,8 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 	}
 	e := Entry{Path: archive.Path + "/" + name, Size: int64(m.UncompressedSize64), Modified: archive.Modified, Inode: archive.Inode}
 	switch {
+	case !utf8.ValidString(e.Path) || len(e.Path) > MaxPath:
+		e, _ = unspeakable(e.Path)
 	case m.Mode()&fs.ModeType != 0:
 		e.Problem = "is no plain file in its zip"
 	case m.Flags&1 != 0:

@@ -187,3 +187,48 @@ func TestMembersShareTheirZip(t *testing.T) {
 	require.NoError(t, after.Close())
 	assert.Zero(t, openFiles())
 }
+
+// TestZipsOfStrangeNames have letters that are longer or shorter in lower case, and
+// members that stand twice.
+func TestZipsOfStrangeNames(t *testing.T) {
+	root, f := folder(t)
+	f.Zips = true
+	for _, name := range []string{"ȺȺȺȺ.zip", "İSTANBUL.zip", "PLAIN.ZIP"} {
+		file, err := os.Create(filepath.Join(root, "in", name))
+		require.NoError(t, err)
+		z := zip.NewWriter(file)
+		for _, member := range []string{"a.csv", "b.csv", "b.csv"} {
+			w, err := z.Create(member)
+			require.NoError(t, err)
+			_, err = w.Write([]byte(member))
+			require.NoError(t, err)
+		}
+		require.NoError(t, z.Close())
+		require.NoError(t, file.Close())
+		for range 2 {
+			found := map[string]string{}
+			require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasPrefix(p, name) }, func(e Entry) error {
+				assert.Empty(t, found[e.Path], "each once")
+				found[e.Path] = e.Problem
+				again, err := f.Stat(e.Path)
+				require.NoError(t, err)
+				assert.Equal(t, e, again)
+				return nil
+			}))
+			assert.Len(t, found, 2, name)
+			assert.Contains(t, found[name+"/b.csv"], "more than once")
+		}
+		member, err := f.Open(name + "/a.csv")
+		require.NoError(t, err)
+		text, err := io.ReadAll(member)
+		require.NoError(t, err)
+		assert.Equal(t, "a.csv", string(text))
+		require.NoError(t, member.Close())
+	}
+	for p, want := range map[string][2]string{
+		"a.zip/b.csv": {"a.zip", "b.csv"}, "a.ZIP/b": {"a.ZIP", "b"}, "Ⱥ.zip/Ⱥ.csv": {"Ⱥ.zip", "Ⱥ.csv"}, "a.zip": {"a.zip", ""}, "zip/a": {"zip/a", ""}, "": {"", ""}, ".zi": {".zi", ""},
+	} {
+		archive, member := splitZip(p)
+		assert.Equal(t, want, [2]string{archive, member}, p)
+	}
+}

@@ -36,9 +36,9 @@ func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
 	return out, err
 }
 
-// Counts returns the counts of all feeds, or of one. Each count is looked up in
+// Counts returns the counts of feeds. Each count is looked up in
 // an index or a running tally: none goes through the arrivals.
-func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCounts, error) {
+func (l *Ledger) Counts(ctx context.Context, feeds ...string) (map[string]*FeedCounts, error) {
 	var rows []FeedCounts
 	err := l.with(ctx).Raw(`SELECT f.name AS feed, old.noticed_at AS oldest_at, new.noticed_at AS last_noticed,
 			done.finished_at AS last_loaded, coalesce(extract(epoch FROM done.finished_at - done.came_at), 0) AS lag_seconds,
@@ -53,7 +53,7 @@ func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCount
 		LEFT JOIN arrival problem ON problem.id = needs.last
 		LEFT JOIN LATERAL (SELECT count(*) FILTER (WHERE state <> 'late') AS missing, count(*) FILTER (WHERE state = 'late') AS late FROM slot s
 			WHERE s.feed = f.name AND s.due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL)) slots ON true
-		WHERE f.removed_at IS NULL AND (? = '' OR f.name = ?)`, feed, feed).Scan(&rows).Error
+		WHERE f.removed_at IS NULL AND f.name IN (SELECT jsonb_array_elements_text(?::jsonb))`, textList(feeds)).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +66,7 @@ func (l *Ledger) Counts(ctx context.Context, feed string) (map[string]*FeedCount
 		Feed, State string
 		N           int64
 	}
-	if err := l.with(ctx).Raw(`SELECT feed, state, sum(n) AS n FROM tally WHERE ? = '' OR feed = ? GROUP BY feed, state HAVING sum(n) <> 0`, feed, feed).Scan(&states).Error; err != nil {
+	if err := l.with(ctx).Raw(`SELECT feed, state, sum(n) AS n FROM tally WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb)) GROUP BY feed, state HAVING sum(n) <> 0`, textList(feeds)).Scan(&states).Error; err != nil {
 		return nil, err
 	}
 	for _, s := range states {
@@ -100,17 +100,18 @@ type Mark struct {
 	Count   int64     `json:"count" doc:"How many they are"`
 }
 
-// Marks returns what came since a time, by feed, minutes and state, oldest first.
-func (l *Ledger) Marks(ctx context.Context, since time.Time, span time.Duration) (map[string][]Mark, error) {
+// Marks returns what came of feeds since a time, by feed, minutes and state, oldest
+// first.
+func (l *Ledger) Marks(ctx context.Context, feeds []string, since time.Time, span time.Duration) (map[string][]Mark, error) {
 	var rows []struct {
 		Feed string
 		Mark
 	}
 	err := l.with(ctx).Raw(`SELECT m.*, a.path FROM (
 			SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count, sum((balance->>'read')::bigint) AS rows
-			FROM arrival WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND noticed_at >= ?
+			FROM arrival WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb)) AND noticed_at >= ?
 			GROUP BY feed, state, date_bin(? * interval '1 second', coalesce(came_at, noticed_at), 'epoch')) m
-		JOIN arrival a ON a.id = m.arrival ORDER BY m.at`, since, span.Seconds()).Scan(&rows).Error
+		JOIN arrival a ON a.id = m.arrival ORDER BY m.at`, textList(feeds), since, span.Seconds()).Scan(&rows).Error
 	out := map[string][]Mark{}
 	for _, r := range rows {
 		out[r.Feed] = append(out[r.Feed], r.Mark)

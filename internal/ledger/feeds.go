@@ -9,6 +9,8 @@ import (
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"mullein/internal/core/feed"
 )
 
 // PutFeed creates a feed, or a new version of it when the definition differs
@@ -36,7 +38,12 @@ func (l *Ledger) PutFeed(ctx context.Context, name, definition, by string) (vers
 		if err := tx.Create(&FeedVersion{Feed: name, Version: version, Definition: definition, PutBy: by}).Error; err != nil {
 			return nil, err
 		}
-		err := tx.Model(&f).Updates(map[string]any{"version": version, "removed_at": nil, "problem": ""}).Error
+		values := map[string]any{"version": version, "removed_at": nil, "problem": ""}
+		if read, err := feed.Parse(name, []byte(definition)); err == nil { // else whoever works it says so
+			d := DescribedBy(read, version)
+			values["supplier"], values["folder"], values["target"], values["has_due"], values["described"] = d.Supplier, d.Folder, d.Target, d.HasDue, version
+		}
+		err := tx.Model(&f).Updates(values).Error
 		return []Event{{Kind: "feed", Feed: name, State: "put"}}, err
 	})
 	return version, changed, err

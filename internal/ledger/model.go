@@ -158,6 +158,11 @@ type Feed struct {
 	Problem     string           `json:"problem" doc:"Why it is not working; empty when it is"`
 	ListedAt    *time.Time       `json:"listed_at" doc:"When its landing was last listed"`
 	ListedOnly  bool             `json:"listed_only" doc:"No events come from its landing, so it is only listed now and then"`
+	Supplier    string           `json:"-"`
+	Folder      string           `json:"-"` // of its landing
+	Target      string           `json:"-"` // schema.table, which may have captures in it
+	HasDue      bool             `json:"-"` // something is due at times
+	Described   int              `json:"-"` // the version from which these were taken
 	Waits       string           `json:"waits" doc:"What a delivery still waits for; empty when none does"`
 	FiredAt     *time.Time       `json:"-"`
 	DueFrom     *time.Time       `json:"due_from" doc:"Where its calendar begins"`

@@ -126,8 +126,8 @@ type DaySlot struct {
 	Ahead   bool      `json:"ahead" gorm:"-" doc:"It is still to come"`
 }
 
-// DaySlots returns what was due in a span, by feed and time, in order.
-func (l *Ledger) DaySlots(ctx context.Context, from, to time.Time) (map[string][]DaySlot, error) {
+// DaySlots returns what was due of feeds in a span, by feed and time, in order.
+func (l *Ledger) DaySlots(ctx context.Context, feeds []string, from, to time.Time) (map[string][]DaySlot, error) {
 	var rows []struct {
 		Feed string
 		DaySlot
@@ -135,8 +135,8 @@ func (l *Ledger) DaySlots(ctx context.Context, from, to time.Time) (map[string][
 	err := l.with(ctx).Raw(`SELECT feed, due_at AS at, max(missing_at) AS missing, count(*) AS slots,
 			count(*) FILTER (WHERE complete_at IS NOT NULL OR state = 'excused') AS good,
 			(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'])[max(array_position(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'], state))] AS state
-		FROM slot WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
-		GROUP BY feed, due_at ORDER BY due_at`, from, to).Scan(&rows).Error
+		FROM slot WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb)) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
+		GROUP BY feed, due_at ORDER BY due_at`, textList(feeds), from, to).Scan(&rows).Error
 	out := map[string][]DaySlot{}
 	for _, r := range rows {
 		out[r.Feed] = append(out[r.Feed], r.DaySlot)
@@ -160,11 +160,14 @@ func (l *Ledger) SlotCounts(ctx context.Context, feed string, from, to time.Time
 	return out, err
 }
 
+// wrongSlot holds for slots of the last seven days that need a person.
+const wrongSlot = "due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL)"
+
 // WrongSlots returns slots of the last seven days that need a person: missing,
 // refused, or late and not here yet; the newest first.
 func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot, error) {
 	out := []Slot{}
-	q := l.with(ctx).Where("due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL) AND feed IN (SELECT name FROM feed WHERE removed_at IS NULL)")
+	q := l.with(ctx).Where(wrongSlot + " AND feed IN (SELECT name FROM feed WHERE removed_at IS NULL)")
 	if feed != "" {
 		q = q.Where("feed = ?", feed)
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"path"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -110,19 +112,33 @@ func (s *Server) commit(ctx context.Context, e ledger.Event) *api.Commit {
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
-	views, err := s.views(ctx)
-	if err != nil {
-		return nil, answer(err)
-	}
-	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Feeds: views, Loads: []load.Progress{}}
-	if out.Services, err = s.services(ctx); err != nil {
+	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []load.Progress{}, Stopped: []api.StoppedFeed{}}
+	questions, asked := errgroup.WithContext(ctx)
+	questions.Go(func() (err error) { out.Totals, err = s.ledger.Totals(asked); return err })
+	questions.Go(func() (err error) { out.Needs, err = s.ledger.Needs(asked, needsShown); return err })
+	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })
+	questions.Go(func() (err error) { out.Services, err = s.services(asked); return err })
+	questions.Go(func() error {
+		stopped, err := s.ledger.StoppedFeeds(asked, needsShown)
+		for _, f := range stopped {
+			out.Stopped = append(out.Stopped, api.StoppedFeed{Feed: f.Name, Problem: f.Problem})
+		}
+		return err
+	})
+	questions.Go(func() error {
+		recent, err := s.ledger.RecentFeeds(asked, recentShown)
+		if err == nil {
+			out.Feeds, err = s.views(asked, recent)
+		}
+		return err
+	})
+	if err := questions.Wait(); err != nil {
 		return nil, answer(err)
 	}
 	for _, service := range out.Services {
 		out.Loads = append(out.Loads, service.Loads...)
 	}
-	out.Wrong, err = s.wrong(ctx, "")
-	return give(out, err)
+	return give(out, nil)
 }
 
 // services lists the services; what this one does is known to the moment.
@@ -150,44 +166,134 @@ const (
 	marksShown = 144 // of a feed and state, at the most: ten minutes each for a whole day
 	timesAhead = 500
 	needsShown = 50
+	// recentShown is how many feeds are shown that did something lately.
+	recentShown = 20
 )
 
 type dayInput struct {
-	Hours int `query:"hours" default:"24" minimum:"1" maximum:"24" doc:"How far back; what came together is told apart the better, the fewer they are"`
+	Hours int    `query:"hours" default:"24" minimum:"1" maximum:"24" doc:"How far back; what came together is told apart the better, the fewer they are"`
+	Most  int    `query:"limit" default:"40" minimum:"1" maximum:"200"`
+	After string `query:"after" maxLength:"80" doc:"The next of the page before"`
+	Quiet string `query:"quiet" maxLength:"1000" doc:"Only the feeds without anything to see of this supplier, or in this folder"`
 }
+
+// standingsKept is how long it is remembered how much there is to see of feeds.
+const standingsKept = 2 * time.Second
+
+// standings is how much there is to see of feeds, as it was a moment ago.
+type standings struct {
+	mu    sync.Mutex
+	hours int
+	at    time.Time
+	list  []ledger.Standing
+}
+
+func (s *Server) standing(ctx context.Context, hours int, from, to time.Time) ([]ledger.Standing, error) {
+	known := &s.standings
+	known.mu.Lock()
+	defer known.mu.Unlock()
+	if known.hours == hours && time.Since(known.at) < standingsKept {
+		return known.list, nil
+	}
+	list, err := s.ledger.Standings(ctx, from, to)
+	if err == nil {
+		known.hours, known.at, known.list = hours, time.Now(), list
+	}
+	return list, err
+}
+
+// quietRank is the rank of feeds without anything to see.
+const quietRank = 4
+
+// groupOf is with what a feed is folded that has nothing to see.
+func groupOf(f ledger.Standing) string {
+	if f.Supplier != "" {
+		return f.Supplier
+	}
+	return path.Dir(f.Folder)
+}
+
+// placeOf is where a feed stands in the order of the day.
+func placeOf(f ledger.Standing) string { return fmt.Sprintf("%d %s", f.Rank, f.Feed) }
 
 // day says what came and what was due within the last day.
 func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) {
 	now := time.Now().UTC()
 	back := time.Duration(in.Hours) * time.Hour
-	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Needs: []ledger.Arrival{}}
+	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Quiet: []api.QuietFeeds{}}
+	all, err := s.standing(ctx, in.Hours, out.From, out.To)
+	if err != nil {
+		return nil, answer(err)
+	}
+	var names []string
+	quiet := map[string]int{} // in out.Quiet
+	for _, f := range all {
+		if f.Rank == quietRank && in.Quiet == "" {
+			of := groupOf(f)
+			n, known := quiet[of]
+			if !known {
+				n = len(out.Quiet)
+				quiet[of], out.Quiet = n, append(out.Quiet, api.QuietFeeds{Of: of, Only: f.Feed})
+			}
+			if out.Quiet[n].Feeds++; out.Quiet[n].Feeds > 1 {
+				out.Quiet[n].Only = ""
+			}
+			continue
+		}
+		if in.Quiet != "" && (f.Rank != quietRank || groupOf(f) != in.Quiet) || placeOf(f) <= in.After || out.Next != "" {
+			continue
+		}
+		if names = append(names, f.Feed); len(names) == in.Most {
+			out.Next = placeOf(f)
+		}
+	}
+	if out.Feeds, err = s.dayLines(ctx, names, back, &out); err != nil {
+		return nil, answer(err)
+	}
+	return give(out, nil)
+}
+
+// dayLines returns the lines of feeds.
+func (s *Server) dayLines(ctx context.Context, names []string, back time.Duration, of *api.Day) ([]api.DayLine, error) {
 	var feeds []ledger.Feed
 	var marks map[string][]ledger.Mark
 	var slots map[string][]ledger.DaySlot
 	questions, asked := errgroup.WithContext(ctx) // each takes the database a while
-	questions.Go(func() (err error) { feeds, err = s.ledger.Feeds(asked); return err })
-	questions.Go(func() (err error) { marks, err = s.ledger.Marks(asked, out.From, back/marksShown); return err })
-	questions.Go(func() (err error) { slots, err = s.ledger.DaySlots(asked, out.From, out.To); return err })
-	questions.Go(func() (err error) { out.Needs, err = s.ledger.Needs(asked, needsShown); return err })
-	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })
+	questions.Go(func() (err error) {
+		if feeds, err = s.ledger.FeedsNamed(asked, names); err == nil {
+			err = s.read(asked, feeds)
+		}
+		return err
+	})
+	questions.Go(func() (err error) { marks, err = s.ledger.Marks(asked, names, of.From, back/marksShown); return err })
+	questions.Go(func() (err error) { slots, err = s.ledger.DaySlots(asked, names, of.From, of.To); return err })
 	if err := questions.Wait(); err != nil {
-		return nil, answer(err)
+		return nil, err
 	}
-	for _, record := range feeds {
+	records := map[string]ledger.Feed{}
+	for _, r := range feeds {
+		records[r.Name] = r
+	}
+	lines := []api.DayLine{}
+	for _, name := range names {
+		record, there := records[name]
+		if !there {
+			continue // removed meanwhile
+		}
 		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}, Slots: []api.DaySlot{}}
 		line.Slots = append(line.Slots, slots[record.Name]...)
 		line.Marks = append(line.Marks, marks[record.Name]...)
 		f, err := s.definition(ctx, record)
 		if err == nil && f.When.Times != nil {
-			times := f.When.Times.Between(out.From, out.To)
+			times := f.When.Times.Between(of.From, of.To)
 			line.Runs = append(line.Runs, times[:min(len(times), timesAhead)]...)
 		}
 		if err == nil && f.Due != nil && !record.Paused {
-			line.Slots = append(line.Slots, ahead(f, now, out.To)...)
+			line.Slots = append(line.Slots, ahead(f, of.Now, of.To)...)
 		}
-		out.Feeds = append(out.Feeds, line)
+		lines = append(lines, line)
 	}
-	return give(out, nil)
+	return lines, nil
 }
 
 // ahead returns the slots that are still to come.

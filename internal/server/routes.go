@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -35,7 +36,7 @@ func (s *Server) routes() {
 	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
 	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
-	huma.Register(s.api, get("feeds", "/feeds", "All feeds"), s.feeds)
+	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
 	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check", "Say what is wrong with a feed file, change nothing"), s.checkFeed)
 	huma.Register(s.api, do(http.MethodPut, "put-feed", "/feeds/{feed}", "Create a feed or change it"), s.putFeed)
 	huma.Register(s.api, get("feed", "/feeds/{feed}", "One feed"), s.feed)
@@ -249,15 +250,63 @@ type known struct {
 // definition reads a feed's present version. What was read is kept, since
 // every page asks for it.
 func (s *Server) definition(ctx context.Context, record ledger.Feed) (*feed.Feed, error) {
-	if have, ok := s.definitions.Load(record.Name); ok && have.(known).version == record.Version {
-		return have.(known).feed, have.(known).err
+	if have, ok := s.definitions.get(record); ok {
+		return have.feed, have.err
 	}
 	version, err := s.ledger.Version(ctx, record.Name, record.Version)
 	if err != nil {
 		return nil, err
 	}
-	f, err := feed.Parse(record.Name+".yaml", []byte(version.Definition))
-	s.definitions.Store(record.Name, known{record.Version, f, err})
+	return s.definitions.read(record, version.Definition)
+}
+
+// read reads the definitions of feeds that are not known yet, all at once.
+func (s *Server) read(ctx context.Context, records []ledger.Feed) error {
+	var names []string
+	for _, r := range records {
+		if _, ok := s.definitions.get(r); !ok {
+			names = append(names, r.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	present, err := s.ledger.Present(ctx, names)
+	if err != nil {
+		return err
+	}
+	for _, r := range records {
+		if v, ok := present[r.Name]; ok && v.Version == r.Version {
+			_, _ = s.definitions.read(r, v.Definition) // what is wrong with it is said where it is asked for
+		}
+	}
+	return nil
+}
+
+// definitions are versions of feeds that were read, the latest of them.
+type definitions struct {
+	mu     sync.Mutex
+	byName map[string]known
+}
+
+// definitionsKept bounds how many versions are kept.
+const definitionsKept = 1000
+
+func (d *definitions) get(record ledger.Feed) (known, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	have, ok := d.byName[record.Name]
+	return have, ok && have.version == record.Version
+}
+
+func (d *definitions) read(record ledger.Feed, definition string) (*feed.Feed, error) {
+	f, err := feed.Parse(record.Name+".yaml", []byte(definition))
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.byName == nil || len(d.byName) >= definitionsKept {
+		d.byName = map[string]known{}
+	}
+	d.byName[record.Name] = known{record.Version, f, err}
 	return f, err
 }
 
@@ -270,18 +319,35 @@ func (s *Server) present(ctx context.Context, name string) (*feed.Feed, error) {
 	return s.definition(ctx, record)
 }
 
-func (s *Server) feeds(ctx context.Context, _ *struct{}) (*body[api.FeedList], error) {
-	views, err := s.views(ctx)
-	return give(api.FeedList{Items: views}, err)
+type feedsInput struct {
+	Limit
+	Text     string `query:"text" maxLength:"200" doc:"Part of the name, the supplier or the landing's folder; * and ? stand for any text and one character"`
+	Supplier string `query:"supplier" maxLength:"200"`
+	Wrong    bool   `query:"wrong" doc:"Only feeds of which something needs a person"`
+	Due      bool   `query:"due" doc:"Only feeds of which something is due at times"`
+	After    string `query:"after" maxLength:"63" doc:"The last name of the page before"`
 }
 
-func (s *Server) views(ctx context.Context) ([]api.FeedView, error) {
-	records, err := s.ledger.Feeds(ctx)
+func (s *Server) feeds(ctx context.Context, in *feedsInput) (*body[api.FeedList], error) {
+	records, total, next, err := s.ledger.FindFeeds(ctx, ledger.FeedFilter{Text: in.Text, Supplier: in.Supplier, Wrong: in.Wrong, Due: in.Due, After: in.After, Most: in.Most})
+	if err != nil {
+		return nil, answer(err)
+	}
+	views, err := s.views(ctx, records)
+	return give(api.FeedList{Items: views, Total: total, Next: next}, err)
+}
+
+// views says what feeds are and do.
+func (s *Server) views(ctx context.Context, records []ledger.Feed) ([]api.FeedView, error) {
+	names := make([]string, len(records))
+	for i, r := range records {
+		names[i] = r.Name
+	}
+	counts, err := s.ledger.Counts(ctx, names...)
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.ledger.Counts(ctx, "")
-	if err != nil {
+	if err := s.read(ctx, records); err != nil {
 		return nil, err
 	}
 	views := []api.FeedView{}

@@ -43,7 +43,8 @@ type Server struct {
 	api     huma.API
 	router  *gin.Engine
 
-	definitions sync.Map // known by the feed's name
+	definitions definitions
+	standings   standings
 
 	mu        sync.Mutex
 	followers map[chan struct{}]bool

@@ -60,11 +60,11 @@ func (t TablePath) split() (schema, name string) {
 
 // feedsOf returns the feeds that end in a table.
 func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error) {
-	records, err := s.ledger.Feeds(ctx)
+	schema, name := t.split()
+	records, err := s.ledger.FeedsOfTable(ctx, schema+"."+name)
 	if err != nil {
 		return nil, err
 	}
-	schema, name := t.split()
 	var out []*feed.Feed
 	for _, r := range records {
 		f, err := s.definition(ctx, r)
@@ -87,7 +87,13 @@ func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 	if _, err := s.engine.Database(f); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
 	}
-	records, err := s.ledger.Feeds(ctx)
+	find := func(ctx context.Context) ([]ledger.Feed, error) {
+		return s.ledger.FeedsOfTable(ctx, f.Target.Schema+"."+f.Target.Table)
+	}
+	if f.HasKinds() {
+		find = s.ledger.Feeds
+	}
+	records, err := find(ctx)
 	if err != nil {
 		return err
 	}

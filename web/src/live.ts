@@ -11,20 +11,59 @@ export const live = ref(false)
 /** What is being loaded now. */
 export const loads = ref<Progress[]>([])
 
-let due: ReturnType<typeof setTimeout> | undefined
-const atMostEvery = 400 // milliseconds between two rounds of asking
+// What is asked for again when something of a kind changed: the first parts of the
+// keys of queries. Of a single arrival, run or feed only its own page asks again.
+const concerned: Record<string, string[]> = {
+  arrival: ['day', 'status', 'arrivals', 'feeds', 'slots', 'rejects', 'reject-groups'],
+  load: ['target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
+  run: ['runs'],
+  slot: ['day', 'status', 'slots', 'slot-counts', 'feeds'],
+  feed: ['status', 'feeds', 'day', 'versions', 'plan'],
+}
 
-function refresh() {
-  due ??= setTimeout(() => {
-    due = undefined
-    void queries.invalidateQueries()
-  }, atMostEvery)
+/** What happened, as an event tells it. */
+interface Change {
+  kind: string
+  feed: string
+  arrival: number
+  run: number
+}
+
+let due: ReturnType<typeof setTimeout> | undefined
+let changes: Change[] = []
+let everything = false
+const atMostEvery = 400 // milliseconds between two rounds of asking
+const busy = 200 // changes of one round from which on the next waits longer
+const busyEvery = 2000
+
+function concerns(key: readonly unknown[], kinds: Set<string>, names: Set<unknown>): boolean {
+  const [first] = key
+  for (const kind of kinds) if (concerned[kind]?.includes(String(first))) return true
+  // A page of one feed, arrival or run has its name or number in the key.
+  return key.slice(1).some((part) => names.has(part) || (typeof part === 'string' && names.has(Number(part))))
+}
+
+function refresh(change?: Change) {
+  if (change) changes.push(change)
+  else everything = true
+  due ??= setTimeout(
+    () => {
+      const kinds = new Set(changes.map((c) => c.kind))
+      const names = new Set<unknown>(changes.flatMap((c) => [c.feed, c.arrival, c.run]).filter(Boolean))
+      const all = everything
+      due = undefined
+      changes = []
+      everything = false
+      void queries.invalidateQueries(all ? {} : { predicate: (q) => concerns(q.queryKey, kinds, names) })
+    },
+    changes.length > busy ? busyEvery : atMostEvery,
+  )
 }
 
 // A browser opens only a few connections to a service, and each stream takes
 // one. So one page of all those that are open listens, and tells the others;
 // when it is closed, another takes its place.
-type News = { kind: 'open' | 'broken' | 'change' | 'asked' } | { kind: 'progress'; loads: Progress[] }
+type News = { kind: 'open' | 'broken' | 'asked' } | { kind: 'change'; change: Change } | { kind: 'progress'; loads: Progress[] }
 
 let others: BroadcastChannel | undefined
 let release: (() => void) | undefined
@@ -40,7 +79,8 @@ function take(news: News) {
     return
   }
   if (news.kind === 'progress') loads.value = news.loads
-  if (news.kind === 'change' || !live.value) refresh() // before it was live, something may have been missed
+  if (news.kind === 'change') refresh(news.change)
+  if (!live.value) refresh() // before it was live, something may have been missed
   live.value = true
 }
 
@@ -52,7 +92,7 @@ function tell(news: News) {
 function open() {
   stream = new EventSource('/api/v1/events')
   stream.addEventListener('hello', () => tell({ kind: 'open' }))
-  stream.addEventListener('change', () => tell({ kind: 'change' }))
+  stream.addEventListener('change', (e) => tell({ kind: 'change', change: JSON.parse((e as MessageEvent<string>).data) as Change }))
   stream.addEventListener('progress', (e) => tell({ kind: 'progress', loads: (JSON.parse((e as MessageEvent<string>).data) as { loads: Progress[] }).loads }))
   stream.onerror = () => {
     tell({ kind: 'broken' })

@@ -39,7 +39,8 @@ type avroFile struct {
 	rec    Record
 	queue  elements
 	zstd   *zstd.Decoder
-	steps  int
+	steps  int // within the record at hand
+	depth  int
 }
 
 // elements are the rows that one record holds.
@@ -346,7 +347,7 @@ func (a *avroFile) Next() (*Record, error) {
 		}
 		before := a.block
 		clear(a.values)
-		a.space, a.steps = a.space[:0], 0
+		a.space, a.steps, a.depth = a.space[:0], 0, 0
 		a.rec = Record{Line: a.count, Values: a.values}
 		if a.queue.docs != nil {
 			a.queue.docs.elements = jsonText{}
@@ -572,6 +573,17 @@ func (a *avroFile) want(t *avroType, b *branch) error {
 	return nil
 }
 
+// deeper goes into a value. A schema may name itself, and so be as deep as the data
+// say: see maxDepth.
+func (a *avroFile) deeper() error {
+	if a.depth++; a.depth > maxDepth {
+		return fmt.Errorf("values stand more than %d deep in each other", maxDepth)
+	}
+	return nil
+}
+
+func (a *avroFile) higher() { a.depth-- }
+
 // choose goes through a union to the type that stands here.
 func (a *avroFile) choose(t *avroType) (*avroType, error) {
 	if a.steps++; a.steps > maxAvroSteps {
@@ -717,6 +729,10 @@ func (a *avroFile) skip(t *avroType) error {
 	if err != nil {
 		return err
 	}
+	if err := a.deeper(); err != nil {
+		return err
+	}
+	defer a.higher()
 	switch t.kind {
 	case "record":
 		for i := range t.fields {
@@ -771,6 +787,10 @@ func (a *avroFile) appendJSON(dst []byte, t *avroType) ([]byte, error) {
 	if err != nil {
 		return dst, err
 	}
+	if err := a.deeper(); err != nil {
+		return dst, err
+	}
+	defer a.higher()
 	switch t.kind {
 	case "record":
 		dst = append(dst, '{')

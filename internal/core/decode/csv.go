@@ -378,7 +378,9 @@ func (c *Delimited) newlineAt(rest []byte) int {
 	return 0
 }
 
-// fill makes room and reads more.
+// fill makes room and reads until there is none left: a record that does not end in
+// what was read is looked at again from its beginning, which must not happen for
+// each few bytes that a reader gives.
 func (c *Delimited) fill() error {
 	if c.start > 0 {
 		copy(c.buf, c.buf[c.start:c.end])
@@ -388,7 +390,12 @@ func (c *Delimited) fill() error {
 	if c.end == len(c.buf) || len(c.buf) < fullBuffer {
 		c.buf = append(c.buf, make([]byte, len(c.buf))...)
 	}
-	return c.read()
+	for c.end < len(c.buf) && !c.eof {
+		if err := c.read(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (c *Delimited) read() error {

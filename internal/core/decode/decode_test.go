@@ -9,6 +9,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -225,4 +226,22 @@ func BenchmarkCSV(b *testing.B) {
 			}
 		}
 	}
+}
+
+// TestLongRecordsAreReadOnce reads quoted records of some megabytes from a reader
+// that gives few bytes at a time, as one of another charset does: what was looked at
+// must not be looked at again for each of them.
+func TestLongRecordsAreReadOnce(t *testing.T) {
+	long := strings.Repeat("näher, weiter\n", 200_000)
+	text := "id,note\n1,\"" + long + "\"\n2,x\n"
+	c := NewCSV(iotest.OneByteReader(strings.NewReader(text)), tabular.DefaultDialect())
+	names, err := c.Header()
+	require.NoError(t, err)
+	require.Equal(t, []string{"id", "note"}, names)
+	rec, err := c.Next()
+	require.NoError(t, err)
+	assert.Equal(t, long, string(rec.Cells[1]))
+	rec, err = c.Next()
+	require.NoError(t, err)
+	assert.Equal(t, "2,x", string(rec.Raw))
 }

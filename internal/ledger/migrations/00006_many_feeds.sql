@@ -4,9 +4,16 @@
 -- many they are.
 ALTER TABLE service ADD COLUMN lease_until timestamptz NOT NULL DEFAULT '-infinity';
 ALTER TABLE feed DROP COLUMN lease_until,
-    ADD COLUMN listed_only boolean NOT NULL DEFAULT false;
+    ADD COLUMN listed_only boolean NOT NULL DEFAULT false,
+    -- What feeds are looked for by; described is the version that it was taken from.
+    ADD COLUMN supplier text NOT NULL DEFAULT '',
+    ADD COLUMN folder text NOT NULL DEFAULT '',
+    ADD COLUMN target text NOT NULL DEFAULT '',
+    ADD COLUMN has_due boolean NOT NULL DEFAULT false,
+    ADD COLUMN described integer NOT NULL DEFAULT 0;
 UPDATE feed SET lease_holder = NULL;
 CREATE INDEX feed_by_holder ON feed (lease_holder) WHERE removed_at IS NULL;
+CREATE INDEX feed_by_target ON feed (target) WHERE removed_at IS NULL;
 CREATE INDEX feed_problems ON feed (name) WHERE removed_at IS NULL AND problem <> '';
 
 -- Events are written and announced in one call. The lock puts them in order: the
@@ -35,9 +42,9 @@ CREATE INDEX run_unfinished ON run (feed) WHERE state IN ('queued', 'running');
 CREATE INDEX slot_due_turns ON slot (turn_at) WHERE turn_at IS NOT NULL;
 
 -- +goose Down
-DROP INDEX slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_holder;
+DROP INDEX slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_target, feed_by_holder;
 CREATE UNIQUE INDEX run_queued_once ON run (feed, wanted) WHERE state = 'queued';
 DROP FUNCTION tell(jsonb);
 DROP FUNCTION event_of(text, text, bigint, bigint, text);
-ALTER TABLE feed DROP COLUMN listed_only, ADD COLUMN lease_until timestamptz;
+ALTER TABLE feed DROP COLUMN listed_only, DROP COLUMN supplier, DROP COLUMN folder, DROP COLUMN target, DROP COLUMN has_due, DROP COLUMN described, ADD COLUMN lease_until timestamptz;
 ALTER TABLE service DROP COLUMN lease_until;

@@ -9,11 +9,13 @@ import (
 	"log/slog"
 	"os"
 
+	"mullein/internal/engine"
+	"mullein/internal/load"
 	"mullein/internal/server"
 )
 
 func main() {
-	document, err := server.New(nil, nil, "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
 	var pretty bytes.Buffer
 	if err == nil {
 		err = json.Indent(&pretty, document, "", "  ")

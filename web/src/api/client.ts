@@ -20,6 +20,7 @@ export type Rows = Schemas['Rows']
 export type Run = Schemas['Run']
 export type State = Arrival['state']
 export type Slot = Schemas['SlotView']
+export type Status = Schemas['Status']
 export type SlotState = Slot['state']
 export type Verb = Schemas['Verdict']['verb']
 

@@ -7,8 +7,8 @@ import { count } from '../format'
 // A line a feed across the last hours and the next few: the times at which
 // something is due as brackets, the arrivals as marks where they really came,
 // sized by rows; what did not come is an empty box. Marks that would lie on
-// each other are one mark.
-const props = defineProps<{ day: Day; hours: number }>()
+// each other are one mark. What is not in view is not drawn.
+const props = defineProps<{ day: Day; hours: number; head?: boolean }>()
 const router = useRouter()
 const box = ref<HTMLElement>()
 const width = ref(1000)
@@ -18,12 +18,12 @@ onBeforeUnmount(() => resize.disconnect())
 
 const left = 150
 const lineHeight = 42
-const top = 24
+const top = computed(() => (props.head ? 24 : 6))
 const now = computed(() => +new Date(props.day.now))
 const from = computed(() => now.value - props.hours * 3_600_000)
 const to = computed(() => now.value + (props.hours * 3_600_000) / 8)
 const x = (at: number) => left + ((at - from.value) / (to.value - from.value)) * (width.value - left - 8)
-const height = computed(() => top + props.day.feeds.length * lineHeight + 4)
+const height = computed(() => top.value + props.day.feeds.length * lineHeight + 4)
 
 const ticks = computed(() => {
   const steps = [5, 10, 15, 30, 60, 120, 180, 240]
@@ -89,7 +89,7 @@ const lines = computed(() =>
     }
     const slots = f.slots.filter((s) => +new Date(s.at) >= from.value)
     const due = slots.map((s) => ({ x: x(+new Date(s.at)), late: s.state === 'late' && s.good === s.slots, says: `due ${new Date(s.at).toLocaleTimeString()}: ${s.ahead ? 'still to come' : s.state}` }))
-    return { ...f, y: top + i * lineHeight, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
+    return { ...f, y: top.value + i * lineHeight, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
   }),
 )
 const most = computed(() => Math.max(1, ...lines.value.flatMap((l) => l.groups.map((g) => g.rows))))
@@ -106,11 +106,11 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
 </script>
 
 <template>
-  <div ref="box">
+  <div ref="box" class="ruler" :style="{ containIntrinsicHeight: `${height}px` }">
     <svg :width="width" :height="height" role="img" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
       <g v-for="t in ticks" :key="t.x">
         <line :x1="t.x" :x2="t.x" :y1="top - 6" :y2="height" class="tick" />
-        <text :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
+        <text v-if="head" :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
       </g>
       <rect :x="x(now)" :y="top - 6" :width="Math.max(0, width - 8 - x(now))" :height="height - top + 6" class="ahead" />
       <g v-for="l in lines" :key="l.feed">
@@ -141,6 +141,9 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
 </template>
 
 <style scoped>
+.ruler {
+  content-visibility: auto;
+}
 svg {
   display: block;
 }

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { NButton, NSelect } from 'naive-ui'
+import { NButton } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Slot, type SlotState } from '../api/client'
+import FeedPick from '../components/FeedPick.vue'
 import SlotTable from '../components/SlotTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count } from '../format'
@@ -12,14 +13,17 @@ import { count } from '../format'
 // is shown is in the address.
 const route = useRoute()
 const router = useRouter()
-const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
-const withDue = computed(() => feeds.value?.items.filter((f) => f.due) ?? [])
+const { data: feeds } = useQuery({ queryKey: ['feeds', 'due'], queryFn: () => got(api.GET('/api/v1/feeds', { params: { query: { due: true, limit: 1 } } })) })
 const go = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
 const feed = computed({
-  get: () => (route.query.feed ? String(route.query.feed) : withDue.value[0]?.name),
-  set: (v) => go({ feed: v, day: undefined }),
+  get: () => (route.query.feed ? String(route.query.feed) : (feeds.value?.items[0]?.name ?? null)),
+  set: (v: string | null) => go({ feed: v ?? undefined, day: undefined }),
 })
-const view = computed(() => withDue.value.find((f) => f.name === feed.value))
+const { data: view } = useQuery({
+  queryKey: ['feed', feed],
+  queryFn: () => got(api.GET('/api/v1/feeds/{feed}', { params: { path: { feed: feed.value ?? '' } } })),
+  enabled: computed(() => !!feed.value),
+})
 const two = (n: number) => String(n).padStart(2, '0')
 const dayName = (d: Date) => `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`
 const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? String(route.query.month) : dayName(new Date()).slice(0, 7)))
@@ -41,7 +45,7 @@ const { data: slots } = useQuery({
     const begin = new Date(`${chosen.value}T00:00`)
     const end = new Date(begin)
     end.setDate(end.getDate() + 1)
-    return got(api.GET('/api/v1/slots', { params: { query: { feed: feed.value, from: begin.toISOString(), to: end.toISOString(), limit: 2000 } } }))
+    return got(api.GET('/api/v1/slots', { params: { query: { feed: feed.value ?? undefined, from: begin.toISOString(), to: end.toISOString(), limit: 2000 } } }))
   },
   enabled: computed(() => !!feed.value && !!chosen.value),
 })
@@ -95,7 +99,7 @@ const most = 100
     <div class="row spread">
       <div class="row">
         <h1>Due</h1>
-        <n-select v-model:value="feed" size="small" class="feeds" :options="withDue.map((f) => ({ value: f.name, label: f.name }))" placeholder="A feed" />
+        <FeedPick v-model="feed" class="feeds" due />
       </div>
       <div class="row">
         <n-button size="small" aria-label="The month before" @click="step(-1)">‹</n-button>
@@ -104,7 +108,7 @@ const most = 100
       </div>
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
-    <p v-if="feeds && !withDue.length" class="nothing">No feed says when its files are due. The key <code>due</code> of a feed file does.</p>
+    <p v-if="feeds && !feeds.total" class="nothing">No feed says when its files are due. The key <code>due</code> of a feed file does.</p>
     <p v-if="view" class="quiet words">{{ view.due }}</p>
     <table v-if="view" class="month">
       <thead>

@@ -1,21 +1,52 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useInfiniteQuery } from '@tanstack/vue-query'
+import { NButton, NCheckbox, NInput } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
 
-const { data, error } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
+// What is looked for is in the address, so that a view can be kept and sent.
+const route = useRoute()
+const router = useRouter()
+const go = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
+const text = computed(() => String(route.query.text ?? ''))
+const wrong = computed({ get: () => route.query.wrong === 'true', set: (v) => go({ wrong: v ? 'true' : undefined }) })
+const typed = ref(text.value)
+let typing: ReturnType<typeof setTimeout> | undefined
+watch(typed, (v) => {
+  clearTimeout(typing)
+  typing = setTimeout(() => go({ text: v || undefined }), 200)
+})
+watch(text, (v) => (typed.value = v))
+
+const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+  queryKey: ['feeds', 'pages', text, wrong],
+  initialPageParam: '',
+  queryFn: ({ pageParam }) => got(api.GET('/api/v1/feeds', { params: { query: { text: text.value || undefined, wrong: wrong.value || undefined, after: pageParam || undefined, limit: 50 } } })),
+  getNextPageParam: (last) => last.next || undefined,
+  placeholderData: (before) => before,
+})
+const feeds = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
+const total = computed(() => data.value?.pages[0]?.total ?? 0)
 </script>
 
 <template>
   <section class="panel">
-    <div class="row spread">
-      <h1>Feeds</h1>
+    <div class="row spread head">
+      <div class="row">
+        <h1>Feeds</h1>
+        <n-input v-model:value="typed" size="small" clearable class="search" placeholder="Name, supplier or folder" :input-props="{ 'aria-label': 'Find feeds' }" />
+        <n-checkbox v-model:checked="wrong">needs a person</n-checkbox>
+        <span v-if="data" class="quiet">{{ count(total) }} {{ total === 1 ? 'feed' : 'feeds' }}</span>
+      </div>
       <router-link to="/rehearsal">Rehearse a feed file</router-link>
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
-    <p v-if="data && !data.items.length" class="nothing">No feeds yet. <code>mullein feed draft FILE</code> proposes a feed file from a sample, <code>mullein feed put FILE</code> creates a feed.</p>
-    <table v-if="data?.items.length" class="grid">
+    <p v-if="data && !feeds.length && (text || wrong)" class="nothing">No such feed.</p>
+    <p v-else-if="data && !feeds.length" class="nothing">No feeds yet. <code>mullein feed draft FILE</code> proposes a feed file from a sample, <code>mullein feed put FILE</code> creates a feed.</p>
+    <table v-if="feeds.length" class="grid">
       <thead>
         <tr>
           <th>Feed</th>
@@ -33,10 +64,10 @@ const { data, error } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.G
         </tr>
       </thead>
       <tbody>
-        <tr v-for="f in data.items" :key="f.name">
+        <tr v-for="f in feeds" :key="f.name">
           <td class="t">
             <router-link :to="`/feeds/${f.name}`">{{ f.name }}</router-link>
-            <div class="quiet">{{ f.landing }}</div>
+            <div class="quiet">{{ f.landing }}<template v-if="f.listed_only">, listed only</template></div>
           </td>
           <td>
             <StateMark v-if="f.problem" state="failed" :title="f.problem" bare />
@@ -59,11 +90,18 @@ const { data, error } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.G
         </tr>
       </tbody>
     </table>
+    <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">{{ count(total - feeds.length) }} more</n-button>
   </section>
 </template>
 
 <style scoped>
-h1 {
+.head {
   margin-bottom: 8px;
+}
+.search {
+  width: 220px;
+}
+.more {
+  margin-top: 8px;
 }
 </style>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
+import { useInfiniteQuery } from '@tanstack/vue-query'
 import { NButton, NDatePicker, NInput, NSelect } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type State } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
+import FeedPick from '../components/FeedPick.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -28,7 +29,6 @@ const span = computed(() => {
   return { since: begin.toISOString(), until: end.toISOString() }
 })
 
-const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
   queryKey: ['arrivals', feed, state, text, day],
   initialPageParam: 0,
@@ -47,7 +47,7 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
   <section class="panel">
     <div class="row filters">
       <h1>Ledger</h1>
-      <n-select v-model:value="feed" size="small" clearable placeholder="Every feed" :options="feeds?.items.map((f) => ({ value: f.name, label: f.name })) ?? []" />
+      <FeedPick v-model="feed" clearable placeholder="Every feed" />
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
       <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
       <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />

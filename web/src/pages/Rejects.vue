@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { NInput, NSelect, useMessage } from 'naive-ui'
+import { NInput, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Reject, type RejectGroup } from '../api/client'
 import AskReason from '../components/AskReason.vue'
+import FeedPick from '../components/FeedPick.vue'
 import RejectRow from '../components/RejectRow.vue'
 import { count, exact, time } from '../format'
 
@@ -15,8 +16,7 @@ const router = useRouter()
 const message = useMessage()
 const at = (key: string) => String(route.query[key] ?? '')
 const go = (change: Record<string, string>) => void router.replace({ query: Object.fromEntries(Object.entries({ ...route.query, ...change }).filter(([, v]) => v)) })
-const feed = computed({ get: () => at('feed'), set: (v) => go({ feed: v, rule: '', column: '', of: '' }) })
-const { data: feeds } = useQuery({ queryKey: ['feeds'], queryFn: () => got(api.GET('/api/v1/feeds')) })
+const feed = computed<string | null>({ get: () => at('feed') || null, set: (v) => go({ feed: v ?? '', rule: '', column: '', of: '' }) })
 const { data: groups, error } = useQuery({
   queryKey: ['reject-groups', feed],
   queryFn: () => got(api.GET('/api/v1/reject-groups', { params: { query: { feed: feed.value || undefined } } })),
@@ -68,12 +68,7 @@ function save() {
   <section class="panel">
     <div class="row spread">
       <h1>Rejects</h1>
-      <n-select
-        v-model:value="feed"
-        size="small"
-        class="feed"
-        :options="[{ value: '', label: 'All feeds' }, ...(feeds?.items ?? []).map((f) => ({ value: f.name, label: f.name }))]"
-      />
+      <FeedPick v-model="feed" class="feed" clearable placeholder="All feeds" />
     </div>
     <p v-if="groups && !groups.items.length" class="nothing">No row was rejected in the last 30 days.</p>
     <div v-else class="scroll">

@@ -199,7 +199,7 @@ func Shown(p string) string {
 	const kept = 200
 	end := path.Base(shown)
 	end = end[max(0, len(end)-kept):]
-	return strings.ToValidUTF8(shown[:kept], "") + fmt.Sprintf("...%016x...", xxh3.HashString(p)) + strings.ToValidUTF8(end, "")
+	return strings.ToValidUTF8(shown[:kept], "") + fmt.Sprintf("...%016x.../", xxh3.HashString(p)) + strings.ToValidUTF8(end, "")
 }
 
 // one looks at a name of a folder that is being listed, if it is wanted, and

@@ -63,6 +63,9 @@ func newest(a string) string {
 
 // textList writes texts as one parameter.
 func textList(texts []string) string {
+	if texts == nil {
+		return "[]"
+	}
 	out, _ := json.Marshal(texts) // texts only: it cannot fail
 	return string(out)
 }

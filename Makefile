@@ -5,16 +5,22 @@ SHELL := /bin/bash
 web_sources := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
 go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '*.yaml') go.mod go.sum
 
-.PHONY: demo test build bench fuzz docs screenshots clean
+version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 
-demo: build
+.PHONY: help demo test build bench fuzz docs screenshots clean
+
+# The first target, so that "make" alone builds.
+build: bin/mullein ## bin/mullein, the console inside
+
+help: ## this list
+	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
+
+demo: build ## a service with sample suppliers at work
 	@setup/install.sh postgresql
 	@bin/mullein demo
 
-build: bin/mullein
-
 bin/mullein: $(go_sources) internal/server/console/index.html
-	go build -trimpath -o $@ ./cmd/mullein
+	go build -trimpath -ldflags "-X mullein/internal/server.Commit=$(version)" -o $@ ./cmd/mullein
 
 web/node_modules: web/package.json web/package-lock.json web/.npmrc
 	cd web && npm ci --no-audit --no-fund --loglevel=error
@@ -23,35 +29,32 @@ web/node_modules: web/package.json web/package-lock.json web/.npmrc
 internal/server/console/index.html: $(web_sources) | web/node_modules
 	cd web && npm run --silent api && npm run --silent build
 
-# Everything a change must pass.
-test: build
+test: build ## everything a change must pass
 	@setup/install.sh postgresql chromium
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -timeout 12m ./...
 
-bench: build
+bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine
 
-# make fuzz EACH=1h
-fuzz:
+fuzz: ## fuzz each target: make fuzz EACH=1h
 	@setup/install.sh postgresql
 	setup/fuzz.sh $(EACH)
 
 # What is made from the code and kept: the API's description, from which the
 # console's client is made, and the feed file's schema and reference.
-docs:
+docs: ## what is made from the code: the API's description, the feed file's reference
 	go run ./internal/server/openapi > web/src/api/openapi.json
 	go run ./internal/core/feed/reference
 
-# The pictures of docs/screenshots, from a demo that has worked for a while.
-screenshots: build
+screenshots: build ## the pictures of docs/screenshots, from a demo that has worked for a while
 	@setup/install.sh postgresql chromium
 	setup/screenshots.sh
 
-clean:
+clean: ## remove what was built
 	rm -rf bin web/node_modules web/dist
 	find internal/server/console -mindepth 1 ! -name .keep -delete

@@ -26,19 +26,19 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Version: server.Version}, os.Args[1:], os.Stdout, os.Stderr))
+	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Version: server.Version + " (" + server.Commit + ")"}, os.Args[1:], os.Stdout, os.Stderr))
 }
 
-// logger writes text for people and JSON for programs.
+// logger writes text for people and JSON for programs. What repeats is counted.
 func logger() *slog.Logger {
 	if term.IsTerminal(int(os.Stderr.Fd())) {
-		return slog.New(slog.NewTextHandler(os.Stderr, nil))
+		return slog.New(server.CountRepeats(slog.NewTextHandler(os.Stderr, nil)))
 	}
-	return slog.New(slog.NewJSONHandler(os.Stderr, nil))
+	return slog.New(server.CountRepeats(slog.NewJSONHandler(os.Stderr, nil)))
 }
 
 func config(o cli.ServeOptions) server.Config {
-	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, Connections: o.Connections, KeepRejects: o.KeepRejects, Log: logger(), Out: os.Stdout}
+	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions, Log: logger(), Out: os.Stdout}
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }

@@ -254,6 +254,10 @@ target: {table: river.water_%04[3]d}
 		statements(b, db)
 		return
 	}
+	if os.Getenv("MULLEIN_HOLD") != "" {
+		fmt.Fprintln(os.Stderr, "HOLD", pg.URL(), services[0].home)
+		time.Sleep(4 * time.Minute)
+	}
 	time.Sleep(20 * time.Second) // what follows a load is over
 	before := measure(b, services, db)
 	const idle = time.Minute
@@ -267,6 +271,10 @@ target: {table: river.water_%04[3]d}
 	b.ReportMetric(p95(b, func() error { _, err := c.Status(ctx); return err }), "ms-status-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx, client.FeedQuery{}); return err }), "ms-feeds-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Day(ctx); return err }), "ms-today-p95")
+	if os.Getenv("MULLEIN_HOLD") != "" {
+		fmt.Fprintln(os.Stderr, "HOLD", pg.URL())
+		time.Sleep(4 * time.Minute)
+	}
 	complaints := append(services[0].complaints(b), services[1].complaints(b)...)
 	b.ReportMetric(float64(len(complaints)), "complaints")
 	for _, line := range complaints[:min(10, len(complaints))] {

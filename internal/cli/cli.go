@@ -30,13 +30,15 @@ const (
 
 // ServeOptions is what `serve` and `demo` were called with.
 type ServeOptions struct {
-	Home         string
-	Listen       string
-	Database     string
-	LandingRoots []string
-	Connections  map[string]string // URLs of further databases with targets, by name
-	KeepRejects  time.Duration
-	Once         bool // demo: a full example, then exit
+	Home           string
+	Listen         string
+	Database       string
+	LandingRoots   []string
+	Connections    map[string]string // URLs of further databases with targets, by name
+	Sessions       int
+	RecordSessions int
+	Keep           ledger.Keep // how long records are kept
+	Once           bool        // demo: a full example, then exit
 }
 
 // Program is what the command line cannot do through the API: being a service.
@@ -132,9 +134,36 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
 	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil, "a folder below which landings may be; repeatable (default: the home folder)")
 	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
-	const keep = 90 * 24 * time.Hour
-	cmd.Flags().DurationVar(&o.KeepRejects, "keep-rejects", keep, "how long the texts of rejects are kept; 0 for ever. What was counted stays")
+	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
+	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8, "sessions of the database with the records, at the most; 3 or more")
+	o.Keep = ledger.DefaultKeep
+	for _, of := range []struct {
+		to   *time.Duration
+		name string
+		what string
+	}{
+		{&o.Keep.Rejects, "rejects", "the texts of rejects; what was counted stays"}, {&o.Keep.Events, "events", "events"}, {&o.Keep.Runs, "runs", "runs"}, {&o.Keep.Checks, "checks", "what checks saw"},
+		{&o.Keep.Slots, "slots", "slots"}, {&o.Keep.Decisions, "decisions", "decisions"}, {&o.Keep.Arrivals, "arrivals", "earlier versions of files that are not what is loaded"},
+	} {
+		cmd.Flags().Var((*span)(of.to), "keep-"+of.name, "how long "+of.what+" are kept; 0 for ever")
+	}
 }
+
+// span is a duration as feed files write it.
+type span time.Duration
+
+// String writes it.
+func (s *span) String() string { return feed.Span(time.Duration(*s)) }
+
+// Set reads it.
+func (s *span) Set(text string) error {
+	d, err := feed.ParseSpan(text)
+	*s = span(d)
+	return err
+}
+
+// Type is what help calls it.
+func (s *span) Type() string { return "duration" }
 
 func (c *command) serve(p Program) *cobra.Command {
 	var o ServeOptions
@@ -159,6 +188,9 @@ func (c *command) demo(p Program) *cobra.Command {
 
 // begin completes the options and runs the service.
 func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Context, ServeOptions) error) error {
+	if o.Sessions < 3 || o.RecordSessions < 3 {
+		return usageError{errors.New("--sessions and --record-sessions take 3 or more")}
+	}
 	o.Home = c.home
 	if o.Database == "" {
 		o.Database = c.settings.GetString("database")

@@ -18,11 +18,11 @@ import (
 
 // Options are what an engine needs.
 type Options struct {
-	Env         *load.Env
-	ID          string                             // this service's number, a UUID, kept over restarts
-	Disk        func() (free uint64, where string) // of the target's disk, where it is known; may be nil
-	Now         func() time.Time                   // for schedules and calendars; nil for time.Now
-	KeepRejects time.Duration                      // how long rejects are kept; 0 for ever
+	Env  *load.Env
+	ID   string                             // this service's number, a UUID, kept over restarts
+	Disk func() (free uint64, where string) // of the target's disk, where it is known; may be nil
+	Now  func() time.Time                   // for schedules and calendars; nil for time.Now
+	Keep ledger.Keep                        // how long records are kept
 }
 
 // Engine works those feeds of the ledger that fall to it; services that share
@@ -91,7 +91,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer stop()
 	var wg sync.WaitGroup
 	for _, part := range []func(context.Context){
-		e.intake.Run, e.calendar.Run, e.turns.run, e.keepFeeds, e.keepLease, e.follow, e.sweep, e.keepSchedules, e.dropRejects, e.keepRollups, e.pruneJournals, e.sumTallies,
+		e.intake.Run, e.calendar.Run, e.turns.run, e.keepFeeds, e.keepLease, e.follow, e.sweep, e.keepSchedules, e.dropRecords, e.keepRollups, e.pruneJournals, e.sumTallies,
 	} {
 		wg.Go(func() { part(ctx) })
 	}

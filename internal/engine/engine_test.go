@@ -125,7 +125,7 @@ func (h *house) start() *house {
 	databases := map[string]*table.Database{feed.MainConnection: h.target}
 	maps.Copy(databases, h.connections)
 	env := &load.Env{Ledger: h.ledger, Databases: databases, Roots: []string{h.root}, Service: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Progress: &load.Progresses{}}
-	e := New(Options{Env: env, ID: uuid.NewString(), Disk: h.disk, Now: h.now, KeepRejects: h.keep})
+	e := New(Options{Env: env, ID: uuid.NewString(), Disk: h.disk, Now: h.now, Keep: ledger.Keep{Rejects: h.keep}})
 	h.engine = e
 	done := make(chan struct{})
 	go func() {

@@ -15,17 +15,37 @@ const (
 	dropAtOnce  = 1000
 )
 
-// dropRejects drops rejects that are older than they are kept, in small steps.
-func (e *Engine) dropRejects(ctx context.Context) {
-	for e.options.KeepRejects > 0 && ctx.Err() == nil {
-		n, err := e.Ledger.DropRejects(ctx, time.Now().Add(-e.options.KeepRejects), dropAtOnce)
+// dropRecords drops records that are older than they are kept, in small steps.
+func (e *Engine) dropRecords(ctx context.Context) {
+	for ctx.Err() == nil {
+		n, err := e.Ledger.Drop(ctx, e.options.Keep, time.Now(), dropAtOnce)
+		if err == nil && n >= dropAtOnce {
+			continue
+		}
+		if err == nil {
+			err = e.dropVersions(ctx)
+		}
 		if err != nil && ctx.Err() == nil {
-			e.Log.Warn("old rejects could not be dropped; trying again later", "error", err)
+			e.Log.Warn("old records could not be dropped; trying again later", "error", err)
 		}
-		if n < dropAtOnce {
-			wait(ctx, restBetween)
-		}
+		wait(ctx, restBetween)
 	}
+}
+
+// dropVersions goes once through all arrivals that ended long ago.
+func (e *Engine) dropVersions(ctx context.Context) error {
+	if e.options.Keep.Arrivals <= 0 {
+		return nil
+	}
+	before := time.Now().Add(-e.options.Keep.Arrivals)
+	for after := int64(0); ctx.Err() == nil; {
+		upTo, _, err := e.Ledger.DropVersions(ctx, before, after, dropAtOnce)
+		if err != nil || upTo == 0 {
+			return err
+		}
+		after = upTo
+	}
+	return ctx.Err()
 }
 
 // sumTallies sums up, now and then, what changes of arrivals left behind.

@@ -133,14 +133,6 @@ func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, s
 	return out, err
 }
 
-// DropRejects forgets the rejects of arrivals that ended before a time, a few
-// at once. It returns how many.
-func (l *Ledger) DropRejects(ctx context.Context, before time.Time, most int) (int64, error) {
-	done := l.with(ctx).Exec(`DELETE FROM reject WHERE (arrival_id, number) IN (
-		SELECT r.arrival_id, r.number FROM reject r JOIN arrival a ON a.id = r.arrival_id WHERE a.finished_at < ? ORDER BY 1, 2 LIMIT ?)`, before, most)
-	return done.RowsAffected, done.Error
-}
-
 // MendedRow is a reject that a person put right.
 type MendedRow struct {
 	Number int    `json:"number" minimum:"1" doc:"Of the reject, within its arrival"`

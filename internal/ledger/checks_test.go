@@ -117,11 +117,11 @@ func TestRejectsInGroupsAndMended(t *testing.T) {
 	require.Len(t, typed, 2)
 	assert.Equal(t, mended.ID, *typed[0].MendedIn)
 	for _, want := range []int64{3, 1, 0} { // a few at a time
-		n, err := l.DropRejects(ctx, time.Now().Add(time.Minute), 3)
+		n, err := l.Drop(ctx, Keep{Rejects: time.Minute}, time.Now().Add(2*time.Minute), 3)
 		require.NoError(t, err)
 		assert.Equal(t, want, n)
 	}
-	n, err := l.DropRejects(ctx, time.Now().Add(-time.Hour), 3)
+	n, err := l.Drop(ctx, Keep{Rejects: time.Hour}, time.Now(), 3)
 	require.NoError(t, err)
 	assert.Zero(t, n)
 }

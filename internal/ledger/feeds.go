@@ -59,7 +59,7 @@ func (l *Ledger) Feeds(ctx context.Context) ([]Feed, error) {
 // FeedsNamed returns those of the feeds that are not removed.
 func (l *Ledger) FeedsNamed(ctx context.Context, names []string) ([]Feed, error) {
 	var feeds []Feed
-	err := l.with(ctx).Where("removed_at IS NULL AND name IN (SELECT jsonb_array_elements_text(?::jsonb))", textList(names)).Find(&feeds).Error
+	err := l.with(ctx).Where("removed_at IS NULL AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))", textList(names)).Find(&feeds).Error
 	return feeds, err
 }
 
@@ -67,7 +67,7 @@ func (l *Ledger) FeedsNamed(ctx context.Context, names []string) ([]Feed, error)
 func (l *Ledger) Present(ctx context.Context, names []string) (map[string]FeedVersion, error) {
 	var list []FeedVersion
 	err := l.with(ctx).Raw(`SELECT v.* FROM feed_version v JOIN feed f ON f.name = v.feed AND f.version = v.version
-		WHERE f.name IN (SELECT jsonb_array_elements_text(?::jsonb))`, textList(names)).Scan(&list).Error
+		WHERE f.name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))`, textList(names)).Scan(&list).Error
 	out := make(map[string]FeedVersion, len(list))
 	for _, v := range list {
 		out[v.Feed] = v

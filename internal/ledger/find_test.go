@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -188,4 +189,46 @@ func TestTheUsualNumberOfRows(t *testing.T) {
 	rows, err = l.RecentRows(ctx, "gauges", 2)
 	require.NoError(t, err)
 	assert.Equal(t, []float64{15, 3000}, rows)
+}
+
+// TestFeedsWithWorkAreFound has one feed of each kind of work, and some without.
+func TestFeedsWithWorkAreFound(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	for _, name := range []string{"a-ready", "b-failed", "c-again", "d-loading", "e-queued", "f-running", "g-away", "h-loaded", "i-others"} {
+		put(t, l, name, "x")
+	}
+	me := uuid.NewString()
+	_, err := l.Serving(ctx, me, "here", "[]")
+	require.NoError(t, err)
+	_, err = l.Claim(ctx, me, 100)
+	require.NoError(t, err)
+	require.NoError(t, l.Release(ctx, me, "i-others"))
+	in := func(feed string, state State, what func(*Arrival)) {
+		noticed(t, l, "x", func(a *Arrival) {
+			if a.Feed, a.State = feed, state; what != nil {
+				what(a)
+			}
+		})
+	}
+	soon, before := time.Now().Add(time.Hour), time.Now().Add(-time.Hour)
+	in("a-ready", Ready, nil)
+	in("b-failed", Failed, nil)
+	in("b-failed", Failed, func(a *Arrival) { a.TryAfter = &soon })
+	in("c-again", Failed, func(a *Arrival) { a.TryAfter = &before })
+	in("d-loading", Loading, nil)
+	_, err = l.QueueRun(ctx, "e-queued", "hand", "ada", Wanted{})
+	require.NoError(t, err)
+	_, err = l.StartRun(ctx, "f-running", 1, "arrival", "here")
+	require.NoError(t, err)
+	in("g-away", Loaded, func(a *Arrival) { a.Away = AwayWanted })
+	in("h-loaded", Loaded, nil)
+	in("i-others", Ready, nil)
+	work, err := l.WithWork(ctx, me)
+	require.NoError(t, err)
+	left := map[string]bool{}
+	for _, w := range work {
+		left[w.Feed] = w.Left
+	}
+	assert.Equal(t, map[string]bool{"a-ready": false, "c-again": false, "d-loading": true, "e-queued": false, "f-running": true, "g-away": false}, left)
 }

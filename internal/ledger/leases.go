@@ -63,8 +63,8 @@ type Shares struct {
 // Shares counts feeds and services.
 func (l *Ledger) Shares(ctx context.Context) (Shares, error) {
 	var out Shares
-	err := l.with(ctx).Raw(`SELECT count(*) AS feeds, count(*) FILTER (WHERE ` + isFree + `) AS free,
-		(SELECT count(*) FROM service WHERE lease_until >= now()) AS services FROM feed WHERE removed_at IS NULL`).Scan(&out).Error
+	err := l.with(ctx).Raw(`SELECT count(*) AS feeds, count(*) FILTER (WHERE lease_holder IS NULL OR lease_holder <> ALL(alive)) AS free, coalesce(cardinality(min(alive)), 0) AS services
+		FROM feed, (SELECT coalesce(array_agg(id), '{}') AS alive FROM service WHERE lease_until >= now()) s WHERE removed_at IS NULL`).Scan(&out).Error
 	return out, err
 }
 
@@ -96,5 +96,5 @@ func (l *Ledger) RaiseFence(ctx context.Context, feed, holder string, above int6
 
 // Release gives back a service's leases of feeds.
 func (l *Ledger) Release(ctx context.Context, holder string, feeds ...string) error {
-	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL WHERE lease_holder = ? AND name IN (SELECT jsonb_array_elements_text(?::jsonb))`, holder, textList(feeds)).Error
+	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL WHERE lease_holder = ? AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))`, holder, textList(feeds)).Error
 }

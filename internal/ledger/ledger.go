@@ -191,8 +191,3 @@ func (l *Ledger) LastEvent(ctx context.Context) (int64, error) {
 	err := l.with(ctx).Model(&Event{}).Select("coalesce(max(id), 0)").Scan(&id).Error
 	return id, err
 }
-
-// PruneEvents forgets events that are older than a time.
-func (l *Ledger) PruneEvents(ctx context.Context, before time.Time) error {
-	return l.with(ctx).Where("at < ?", before).Delete(&Event{}).Error
-}

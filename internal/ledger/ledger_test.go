@@ -495,7 +495,8 @@ func TestEventsComeInOrderToWhoeverFollows(t *testing.T) {
 		assert.Equal(t, "ready", e.State)
 		assert.Equal(t, before+int64(i)+1, e.ID, "numbers in the order of the commits")
 	}
-	require.NoError(t, l.PruneEvents(ctx, time.Now().Add(time.Hour)))
+	_, err = l.Drop(ctx, Keep{Events: time.Minute}, time.Now().Add(time.Hour), 1000)
+	require.NoError(t, err)
 	events, err = l.EventsAfter(ctx, 0, 100)
 	require.NoError(t, err)
 	assert.Empty(t, events)

@@ -135,7 +135,7 @@ func (l *Ledger) DaySlots(ctx context.Context, feeds []string, from, to time.Tim
 	err := l.with(ctx).Raw(`SELECT feed, due_at AS at, max(missing_at) AS missing, count(*) AS slots,
 			count(*) FILTER (WHERE complete_at IS NOT NULL OR state = 'excused') AS good,
 			(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'])[max(array_position(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'], state))] AS state
-		FROM slot WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb)) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
+		FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
 		GROUP BY feed, due_at ORDER BY due_at`, textList(feeds), from, to).Scan(&rows).Error
 	out := map[string][]DaySlot{}
 	for _, r := range rows {
@@ -178,7 +178,7 @@ func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot,
 // LastSlots returns the newest slot of each feed for each set of captures.
 func (l *Ledger) LastSlots(ctx context.Context, feeds []string) ([]Slot, error) {
 	out := []Slot{}
-	err := l.with(ctx).Where(`id IN (SELECT DISTINCT ON (feed, per_key) id FROM slot WHERE feed IN (SELECT jsonb_array_elements_text(?::jsonb))
+	err := l.with(ctx).Where(`id IN (SELECT DISTINCT ON (feed, per_key) id FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))
 		AND state <> 'surplus' AND due_at > now() - interval '400 days' ORDER BY feed, per_key, due_at DESC)`, textList(feeds)).Order("feed, per_key").Find(&out).Error
 	return out, err
 }
@@ -218,7 +218,7 @@ func (l *Ledger) BeginCalendars(ctx context.Context, from map[string]time.Time) 
 // SlotsToJudge returns slots of feeds whose state may have changed by now, those
 // whose turn came first before others.
 func (l *Ledger) SlotsToJudge(ctx context.Context, feeds []string, most int) (slots []Slot, err error) {
-	err = l.with(ctx).Where("feed IN (SELECT jsonb_array_elements_text(?::jsonb)) AND turn_at <= now()", textList(feeds)).Order("turn_at, id").Limit(most).Find(&slots).Error
+	err = l.with(ctx).Where("feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND turn_at <= now()", textList(feeds)).Order("turn_at, id").Limit(most).Find(&slots).Error
 	for i := range slots {
 		slots[i].judged = slots[i].TurnAt
 	}

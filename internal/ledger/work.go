@@ -30,7 +30,7 @@ type Selection struct {
 
 func (s Selection) narrow(q *gorm.DB) *gorm.DB {
 	if len(s.Paths) > 0 {
-		q = q.Where("path IN (SELECT jsonb_array_elements_text(?::jsonb))", textList(s.Paths))
+		q = q.Where("path = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))", textList(s.Paths))
 	}
 	column := "slot"
 	if s.ByModified {

@@ -34,6 +34,7 @@ const (
 func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	news, over, done := s.subscribe()
 	defer done()
+	who := credentialOf(ctx)
 	last, err := strconv.ParseInt(in.LastEventID, 10, 64)
 	if err != nil || last <= 0 {
 		if last, err = s.ledger.LastEvent(ctx); err != nil {
@@ -58,7 +59,14 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 			return
 		case <-over.Done():
 			return
+		case <-s.signedOut.wait():
+			if s.stillGood(ctx, who) != nil {
+				return
+			}
 		case <-hello.C:
+			if s.stillGood(ctx, who) != nil { // signed out at another service, or out of date
+				return
+			}
 			if send.Data(api.Hello{At: time.Now().UTC()}) != nil {
 				return
 			}
@@ -77,12 +85,16 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 				if err != nil {
 					break // the database is away; there is news again when it is back
 				}
+				commits, err := s.commits(ctx, events)
+				if err != nil {
+					break
+				}
 				for _, e := range events {
 					last = e.ID
 					if send(sse.Message{ID: int(e.ID), Data: e}) != nil {
 						return
 					}
-					if commit := s.commit(ctx, e); commit != nil && send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
+					if commit := commits[e.ID]; commit != nil && send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
 						return
 					}
 				}
@@ -94,21 +106,38 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	}
 }
 
-// commit tells of a commit that an event is about; nil when it is about none.
-func (s *Server) commit(ctx context.Context, e ledger.Event) *api.Commit {
-	kind := "mullein.load"
-	switch {
-	case e.Kind == "arrival" && e.State == string(ledger.Recalled):
-		kind = "mullein.recall"
-	case e.Kind != "load":
-		return nil
+// commits tells of the commits that events are about, by event.
+func (s *Server) commits(ctx context.Context, events []ledger.Event) (map[int64]*api.Commit, error) {
+	kinds := map[int64]string{} // of the commits, by event
+	var of []int64
+	for _, e := range events {
+		switch {
+		case e.Kind == "arrival" && e.State == string(ledger.Recalled):
+			kinds[e.ID] = "mullein.recall"
+		case e.Kind == "load":
+			kinds[e.ID] = "mullein.load"
+		default:
+			continue
+		}
+		of = append(of, e.Arrival)
 	}
-	a, err := s.ledger.Arrival(ctx, e.Arrival)
+	if len(of) == 0 {
+		return nil, nil
+	}
+	arrivals, err := s.ledger.ByNumber(ctx, of)
 	if err != nil {
-		return nil
+		return nil, err
 	}
-	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kind, Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
-		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: a.Balance}}
+	out := map[int64]*api.Commit{}
+	for _, e := range events {
+		a, there := arrivals[e.Arrival]
+		if kinds[e.ID] == "" || !there {
+			continue
+		}
+		out[e.ID] = &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kinds[e.ID], Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
+			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: a.Balance}}
+	}
+	return out, nil
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {

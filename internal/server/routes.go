@@ -173,6 +173,7 @@ func (s *Server) signOut(ctx context.Context, in *signOutInput) (*signOutOutput,
 	if _, err := s.ledger.SpendToken(ctx, in.Session, ledger.UseSession); err != nil && !errors.Is(err, ledger.ErrToken) {
 		return nil, answer(err)
 	}
+	s.signedOut.give() // live streams of that session end
 	return &signOutOutput{http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}}, nil
 }
 

@@ -34,7 +34,7 @@ type Config struct {
 	Database       string            // URL; "" for a PostgreSQL of its own
 	LandingRoots   []string          // default: the home folder
 	Connections    map[string]string // URLs of further databases with targets, by name
-	KeepRejects    time.Duration     // 0 for ever
+	Keep           ledger.Keep       // how long records are kept; the zero value keeps them for ever
 	Sessions       int               // of each database with targets, at the most; 0 for the default
 	RecordSessions int               // of the database with the records, at the most; 0 for the default
 	Log            *slog.Logger
@@ -178,7 +178,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
 	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Service: name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
-	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, KeepRejects: c.KeepRejects})
+	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
 	worked := make(chan error, 1)

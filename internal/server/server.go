@@ -26,7 +26,11 @@ import (
 )
 
 // Version is the API's and the program's.
-const Version = "0.1.0"
+const Version = "0.2.0"
+
+// Commit says from which state of the sources the program was built; it is set when
+// it is built.
+var Commit = "unknown"
 
 //go:embed all:console
 var consoleFiles embed.FS
@@ -45,6 +49,7 @@ type Server struct {
 
 	definitions definitions
 	standings   standings
+	signedOut   signal // given when somebody signs out
 
 	mu        sync.Mutex
 	followers map[chan struct{}]bool
@@ -132,7 +137,64 @@ func (s *Server) signedIn(c *gin.Context) {
 	case err != nil:
 		problem(c, http.StatusServiceUnavailable, "the database is away")
 	default:
-		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), callerKey{}, name))
+		ctx := context.WithValue(c.Request.Context(), callerKey{}, name)
+		c.Request = c.Request.WithContext(context.WithValue(ctx, credentialKey{}, given(c.Request)))
+	}
+}
+
+// credential is what a call was let through for.
+type credential struct{ secret, use string }
+
+type credentialKey struct{}
+
+func credentialOf(ctx context.Context) credential {
+	c, _ := ctx.Value(credentialKey{}).(credential)
+	return c
+}
+
+// given is the credential that a request carries.
+func given(r *http.Request) credential {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return credential{token, ledger.UseAPI}
+	}
+	if cookie, err := r.Cookie(cookieName); err == nil {
+		return credential{cookie.Value, ledger.UseSession}
+	}
+	return credential{}
+}
+
+// stillGood fails with [ledger.ErrToken] when a credential is not good any more. While
+// the database is away, it is taken to be.
+func (s *Server) stillGood(ctx context.Context, c credential) error {
+	_, err := s.ledger.CheckToken(ctx, c.secret, c.use)
+	if errors.Is(err, ledger.ErrToken) {
+		return err
+	}
+	return nil
+}
+
+// signal tells all who wait, again and again.
+type signal struct {
+	mu sync.Mutex
+	c  chan struct{}
+}
+
+// wait returns a channel that is closed when the signal is given next.
+func (s *signal) wait() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c == nil {
+		s.c = make(chan struct{})
+	}
+	return s.c
+}
+
+func (s *signal) give() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c != nil {
+		close(s.c)
+		s.c = nil
 	}
 }
 
@@ -145,14 +207,11 @@ func callerOf(ctx context.Context) string {
 }
 
 func (s *Server) caller(r *http.Request) (string, error) {
-	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		return s.ledger.CheckToken(r.Context(), token, ledger.UseAPI)
-	}
-	cookie, err := r.Cookie(cookieName)
-	if err != nil {
+	c := given(r)
+	if c.secret == "" {
 		return "", ledger.ErrToken
 	}
-	return s.ledger.CheckToken(r.Context(), cookie.Value, ledger.UseSession)
+	return s.ledger.CheckToken(r.Context(), c.secret, c.use)
 }
 
 // problem answers with RFC 9457 problem details outside of the API's handlers.
@@ -214,13 +273,11 @@ func (s *Server) follow(ctx context.Context) {
 	})
 }
 
-const eventsKept = 7 * 24 * time.Hour
-
 func (s *Server) prune(ctx context.Context) {
 	for {
-		err := errors.Join(s.ledger.PruneEvents(ctx, time.Now().Add(-eventsKept)), s.ledger.PruneTokens(ctx))
+		err := s.ledger.PruneTokens(ctx)
 		if err != nil && ctx.Err() == nil {
-			s.log.Warn("old events and tokens could not be forgotten", "error", err)
+			s.log.Warn("old tokens could not be forgotten", "error", err)
 		}
 		select {
 		case <-ctx.Done():

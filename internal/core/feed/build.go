@@ -126,7 +126,7 @@ func (n *node) count(name string) int {
 
 func (n *node) span(name string, byDefault time.Duration) time.Duration {
 	if v := n.get(name); v != nil {
-		d, _ := parseDuration(v.text) // the walk has checked it
+		d, _ := ParseSpan(v.text) // the walk has checked it
 		return d
 	}
 	return byDefault

@@ -65,7 +65,7 @@ func grammar() *key {
 	return group("", "A feed: which files, where, how to read them, what must be true, and which table they end in.",
 		text("feed", "The feed's name for ever: a-z, 0-9 and -.").must().eg("gauge-readings"),
 		text("about", "What the feed brings, for people."),
-		text("owner", "Who is told when something is wrong: an e-mail address."),
+		text("owner", "Who answers for the feed: an e-mail address, shown where something is wrong."),
 		group("supplier", "Who sends the files.", text("name", "Their name."), text("contact", "Where to reach them.")),
 		landingKeys(),
 		choice("format", "How the file is written: csv (all delimited text), json, jsonl (JSON Lines), parquet, avro, xlsx (spreadsheets), fixed (fixed-width text). gzip, zstd and bzip2 are unpacked by themselves. Default: csv.", decode.Formats()...),

@@ -33,7 +33,8 @@ var durationUnits = []struct {
 	unit   time.Duration
 }{{"ms", time.Millisecond}, {"s", time.Second}, {"m", time.Minute}, {"h", time.Hour}, {"d", 24 * time.Hour}}
 
-func parseDuration(s string) (time.Duration, error) {
+// ParseSpan reads a duration as feed files write it: 3s, 15m, 2h, 14d, 0.
+func ParseSpan(s string) (time.Duration, error) {
 	if s == "0" {
 		return 0, nil
 	}

@@ -19,7 +19,7 @@ func TestUnits(t *testing.T) {
 		assert.Equal(t, want, got, text)
 	}
 	for text, want := range map[string]time.Duration{"0": 0, "50ms": 50 * time.Millisecond, "3s": 3 * time.Second, "15m": 15 * time.Minute, "1.5h": 90 * time.Minute, "14d": 14 * 24 * time.Hour} {
-		got, err := parseDuration(text)
+		got, err := ParseSpan(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
@@ -33,7 +33,7 @@ func TestUnits(t *testing.T) {
 		assert.ErrorContains(t, err, "is not a size; write", text)
 	}
 	for _, text := range []string{"", "5", "m", "-1s", "1w", "1e300d"} {
-		_, err := parseDuration(text)
+		_, err := ParseSpan(text)
 		assert.ErrorContains(t, err, "is not a duration; write", text)
 	}
 	for _, text := range []string{"", "-1", "101%", "x%", "1.5"} {

@@ -118,7 +118,7 @@ func (r *reader) walkScalar(n *node, k *key, path string) {
 			r.failAt(n, "%s: %v", path, err)
 		}
 	case kDuration:
-		if _, err := parseDuration(n.text); err != nil {
+		if _, err := ParseSpan(n.text); err != nil {
 			r.failAt(n, "%s: %v", path, err)
 		}
 	case kShare:

@@ -41,8 +41,13 @@ CREATE INDEX run_unfinished ON run (feed) WHERE state IN ('queued', 'running');
 -- The calendar looks at all feeds of a service together.
 CREATE INDEX slot_due_turns ON slot (turn_at) WHERE turn_at IS NOT NULL;
 
+-- What is too old is looked for by its time, and what refers to it by number.
+CREATE INDEX arrival_loading ON arrival (feed) WHERE state = 'loading';
+CREATE INDEX slot_by_time ON slot (due_at);
+CREATE INDEX arrival_by_copy_of ON arrival (copy_of) WHERE copy_of IS NOT NULL;
+
 -- +goose Down
-DROP INDEX slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_target, feed_by_holder;
+DROP INDEX arrival_loading, arrival_by_copy_of, slot_by_time, slot_due_turns, run_unfinished, run_queued_once, feed_problems, feed_by_target, feed_by_holder;
 CREATE UNIQUE INDEX run_queued_once ON run (feed, wanted) WHERE state = 'queued';
 DROP FUNCTION tell(jsonb);
 DROP FUNCTION event_of(text, text, bigint, bigint, text);

@@ -437,6 +437,8 @@ func (c *command) feedTable(feeds []api.FeedView) {
 			mark = state("failed")
 		case f.Paused:
 			mark = state("paused")
+		case f.ListedOnly:
+			mark = text("listed only")
 		}
 		t.add(text(f.Name), mark, integer(f.Counts.Waiting), text(age(f.Counts)), when(f.Counts.LastNoticed), when(f.Counts.LastLoaded), when(f.NextRun), integer(f.Counts.RowsToday), integer(f.Counts.NeedsPerson), integer(f.Counts.Late), text(f.Table))
 	}

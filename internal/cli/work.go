@@ -199,7 +199,7 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	for _, one := range []struct {
 		n    int64
 		what string
-	}{{t.Paused, "paused"}, {t.ListedOnly, "listed only, since no events come from their landings: mullein feed list shows which"}} {
+	}{{t.Paused, "paused"}, {t.ListedOnly, "listed only, since no events come from their landings; mullein feed list --all marks them"}} {
 		if one.n > 0 {
 			fmt.Fprintf(c.out, "%s %s\n", plural(one.n, "feed"), one.what)
 		}

@@ -34,7 +34,7 @@ const (
 func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	news, over, done := s.subscribe()
 	defer done()
-	who := credentialOf(ctx)
+	who, signedOut := credentialOf(ctx), s.signedOut.wait()
 	last, err := strconv.ParseInt(in.LastEventID, 10, 64)
 	if err != nil || last <= 0 {
 		if last, err = s.ledger.LastEvent(ctx); err != nil {
@@ -59,7 +59,8 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 			return
 		case <-over.Done():
 			return
-		case <-s.signedOut.wait():
+		case <-signedOut:
+			signedOut = s.signedOut.wait() // before looking: who signs out from here on is seen the next time
 			if s.stillGood(ctx, who) != nil {
 				return
 			}

@@ -164,11 +164,15 @@ func (s *Server) row(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, answer(err)
 	}
+	columns := feeds[0].Schema.PrimaryKey
+	if len(columns) == 0 {
+		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%s has no key, by which a row's history could be found", in.Table)})
+	}
 	key := map[string]string{}
 	for _, k := range in.Key {
 		column, value, ok := strings.Cut(k, "=")
-		if !ok || !slices.Contains(feeds[0].Schema.PrimaryKey, column) {
-			return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%q does not name a column of the key (%s) with its value, as in %s=...", k, strings.Join(feeds[0].Schema.PrimaryKey, ", "), feeds[0].Schema.PrimaryKey[0])})
+		if !ok || !slices.Contains(columns, column) {
+			return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%q does not name a column of the key (%s) with its value, as in %s=...", k, strings.Join(columns, ", "), columns[0])})
 		}
 		key[column] = value
 	}

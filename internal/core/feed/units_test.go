@@ -268,3 +268,20 @@ func TestSchemasOfAllKinds(t *testing.T) {
 	_, err = one.Of(map[string]any{"place": "a.b"})
 	assert.ErrorContains(t, err, "cannot be part of a table's name")
 }
+
+func TestWhichDerivedColumnsAreOfTheRun(t *testing.T) {
+	for expression, want := range map[string]bool{
+		"run.id": true, "service": true, "feed.version": true, `service + row.a`: true,
+		"row.a": false, "file.name": false, "feed.name": false,
+		"file.captures.service": false, `row.a + "service"`: false, `row.service`: false,
+	} {
+		f, err := Parse("x.yaml", []byte(`feed: x
+landing: {at: x, files: "x_{service}.csv"}
+schema: {fields: [{name: a}, {name: service}]}
+derive: {of: 'string(`+expression+`)'}
+target: {table: rows, mode: append}
+`))
+		require.NoError(t, err, expression)
+		assert.Equal(t, want, f.Derive[0].OfRun(), expression)
+	}
+}

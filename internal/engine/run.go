@@ -7,6 +7,8 @@ import (
 	"runtime/debug"
 	"time"
 
+	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/table"
@@ -208,7 +210,7 @@ func (r *running) loadOne(limited context.Context, d load.Delivery) error {
 	if err != nil {
 		return r.trouble(limited, errors.Join(err, r.session.Wait()))
 	}
-	done, err := r.e.room(limited, d.Arrivals())
+	done, err := r.e.room(limited, recipe.Feed, d.Arrivals())
 	if err != nil {
 		return r.trouble(limited, err)
 	}
@@ -280,10 +282,11 @@ const (
 
 // room waits until there is memory for a load, and makes sure that there is
 // room on the disk. done gives the memory back.
-func (e *Engine) room(ctx context.Context, arrivals []*ledger.Arrival) (done func(), err error) {
-	var size int64
+func (e *Engine) room(ctx context.Context, f *feed.Feed, arrivals []*ledger.Arrival) (done func(), err error) {
+	var size, held int64
 	for _, a := range arrivals {
 		size += a.Size
+		held = max(held, decode.Held(f.Format, a.Path, a.Size, !f.Landing.InZip()))
 	}
 	if e.options.Disk != nil {
 		if free, where := e.options.Disk(); free < uint64(diskSpare+diskFactor*size) {
@@ -298,10 +301,11 @@ func (e *Engine) room(ctx context.Context, arrivals []*ledger.Arrival) (done fun
 			return nil, ctx.Err()
 		}
 	}
-	need := min(maxMemory, 16+size>>24) // the filter of keys takes a byte or two a row
+	need := 16 + size>>24 + held>>20 // the filter of keys takes a byte or two a row
 	if isLarge {
-		need += 96 // what the target holds already, or which row of each key wins
+		need += 96 // what the table holds already, or which row of each key wins
 	}
+	need = min(maxMemory, need)
 	if err := e.memory.Acquire(ctx, need); err != nil {
 		if isLarge {
 			<-e.large

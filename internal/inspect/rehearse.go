@@ -1,11 +1,12 @@
 package inspect
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"os"
 	"strings"
 	"time"
 
@@ -59,12 +60,17 @@ func (i *Inspector) Rehearse(ctx context.Context, f *feed.Feed, at string, sent 
 		trial.Folder = folder
 		defer folder.Close()
 	}
-	if sent != nil {
-		err = sentTrial(f, sent, trial)
-	} else {
-		err = i.trialOf(ctx, f, at, trial)
+	if sent != nil && f.Landing.InZip() && strings.HasSuffix(strings.ToLower(sent.Name), ".zip") {
+		member, done, err := unzip(f, sent)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		sent = member
 	}
-	if err != nil {
+	if sent != nil {
+		sentTrial(f, sent, trial)
+	} else if err := i.trialOf(ctx, f, at, trial); err != nil {
 		return nil, err
 	}
 	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Checks: []check.Result{}, Shape: []string{}, Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
@@ -143,22 +149,32 @@ func (i *Inspector) became(ctx context.Context, feed string, file landing.Entry)
 	return fmt.Sprintf("it is arrival %d, which is %s: %s", a.ID, a.State, a.Reason), nil
 }
 
-// sentTrial makes a file that was sent the one to rehearse with: of a zip, the first
-// that fits.
-func sentTrial(f *feed.Feed, sent *Sent, trial *load.Trial) error {
-	if f.Landing.InZip() && strings.HasSuffix(strings.ToLower(sent.Name), ".zip") {
-		name, content, err := landing.Take(sent.Name, sent.File, sent.Size, func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
-		if err != nil {
-			return &ledger.ConflictError{Reason: err.Error()}
-		}
-		sent = &Sent{Name: name, Size: int64(len(content)), File: bytes.NewReader(content)}
-	}
+// sentTrial makes a file that was sent the one to rehearse with.
+func sentTrial(f *feed.Feed, sent *Sent, trial *load.Trial) {
 	trial.Sent = sent.File
 	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: sent.Name, Size: sent.Size, Modified: time.Now().UTC()}
 	if taken := f.Landing.Look(sent.Name, max(1, sent.Size)); taken.Captures != nil {
 		trial.Arrival.Captures = taken.Captures
 	}
-	return nil
+}
+
+// unzip takes the first file that fits out of a zip that was sent, onto the disk for as
+// long as it is looked at.
+func unzip(f *feed.Feed, sent *Sent) (member *Sent, done func() error, err error) {
+	file, err := os.CreateTemp("", "mullein-rehearsal-*")
+	if err != nil {
+		return nil, nil, fmt.Errorf("unpack %s: %w", sent.Name, err)
+	}
+	done = func() error { return errors.Join(file.Close(), os.Remove(file.Name())) }
+	member = &Sent{File: file}
+	member.Name, member.Size, err = landing.Take(sent.Name, sent.File, sent.Size, file, func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
+	if err != nil {
+		return nil, nil, errors.Join(&ledger.ConflictError{Reason: err.Error()}, done())
+	}
+	if _, err = file.Seek(0, io.SeekStart); err != nil {
+		return nil, nil, errors.Join(err, done())
+	}
+	return member, done, nil
 }
 
 // trialOf opens the file at the landing to rehearse with.

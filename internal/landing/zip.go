@@ -136,12 +136,12 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 // maxTaken bounds the bytes of a member that is taken out of a zip.
 const maxTaken = 256 << 20
 
-// Take takes the first wanted file out of a zip that does not lie at a landing.
-// name is the zip's; the file's path begins with it.
-func Take(name string, archive io.ReaderAt, size int64, wanted func(path string) bool) (p string, content []byte, err error) {
+// Take writes the first wanted file of a zip that does not lie at a landing to w, and
+// returns its path and its size. name is the zip's; the file's path begins with it.
+func Take(name string, archive io.ReaderAt, size int64, w io.Writer, wanted func(path string) bool) (p string, n int64, err error) {
 	z, err := zip.NewReader(archive, size)
 	if err != nil {
-		return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s is no zip that can be read: %v", name, err)}
+		return "", 0, &decode.FileError{Reason: fmt.Sprintf("%s is no zip that can be read: %v", name, err)}
 	}
 	for _, m := range z.File {
 		e, ok := memberEntry(Entry{Path: name}, m)
@@ -149,19 +149,19 @@ func Take(name string, archive io.ReaderAt, size int64, wanted func(path string)
 			continue
 		}
 		if e.Problem != "" || e.Size > maxTaken {
-			return "", nil, &decode.FileError{Reason: e.Path + " " + cmp.Or(e.Problem, fmt.Sprintf("has %d bytes; %d are the most here", e.Size, maxTaken))}
+			return "", 0, &decode.FileError{Reason: e.Path + " " + cmp.Or(e.Problem, fmt.Sprintf("has %d bytes; %d are the most here", e.Size, maxTaken))}
 		}
 		r, err := m.Open()
 		if err == nil {
-			content, err = io.ReadAll(io.LimitReader(r, maxTaken))
+			n, err = io.Copy(w, io.LimitReader(r, maxTaken))
 			r.Close()
 		}
 		if err != nil {
-			return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s cannot be unpacked: %v", e.Path, err)}
+			return "", 0, &decode.FileError{Reason: fmt.Sprintf("%s cannot be unpacked: %v", e.Path, err)}
 		}
-		return e.Path, content, nil
+		return e.Path, n, nil
 	}
-	return "", nil, &decode.FileError{Reason: fmt.Sprintf("%s holds no file that the pattern takes", name)}
+	return "", 0, &decode.FileError{Reason: fmt.Sprintf("%s holds no file that the pattern takes", name)}
 }
 
 // member is a file in a zip.

@@ -323,3 +323,23 @@ func TestKinds(t *testing.T) {
 	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal, tabular.Binary, tabular.Null, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.Null, tabular.Null},
 		kinds(container, Avro, "", "id", "up", "at", "day", "money", "raw", "either", "in.depth", "in.how", "in", "list", "span", "nothing"))
 }
+
+func TestWhatLiesInMemory(t *testing.T) {
+	const size = 10 << 20
+	for _, c := range []struct {
+		format   Format
+		name     string
+		seekable bool
+		want     int64
+	}{
+		{CSV, "a.csv.gz", false, 0},
+		{Avro, "a.avro", false, 0},
+		{Parquet, "a.parquet", true, 0},
+		{Parquet, "a.zip/a.parquet", false, size},
+		{Parquet, "a.parquet.ZST", true, maxWhole},
+		{XLSX, "a.xlsx.gz", false, maxWhole},
+	} {
+		assert.Equal(t, c.want, Held(c.format, c.name, size, c.seekable), c.name)
+	}
+	assert.Equal(t, int64(250), Held(XLSX, "a.xlsx.gz", 1, true), "no more than it may unpack to")
+}

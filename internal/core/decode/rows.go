@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"strings"
 
 	"mullein/internal/core/tabular"
@@ -204,14 +205,32 @@ func Open(s Source, how How) (Rows, error) {
 // packed, or comes from where it cannot be read so, and thus lies in memory.
 const maxWhole = 256 << 20
 
+// Held returns how many bytes of a file lie in memory at most while its rows are read,
+// beside buffers. seekable reports whether the file can be read from anywhere.
+func Held(format Format, name string, size int64, seekable bool) int64 {
+	switch {
+	case format != Parquet && format != XLSX:
+		return 0
+	case isPacked(name):
+		return min(maxWhole, DefaultLimits.Ratio*size)
+	case seekable:
+		return 0
+	}
+	return min(maxWhole, size)
+}
+
+func isPacked(name string) bool {
+	switch strings.ToLower(path.Ext(name)) {
+	case ".gz", ".zst", ".bz2":
+		return true
+	}
+	return false
+}
+
 // openWhole opens formats whose directory stands at the end of the file.
 func openWhole(s Source, how How) (Rows, error) {
 	at, size := s.File, s.Size
-	packed := false
-	for _, end := range []string{".gz", ".zst", ".bz2"} {
-		packed = packed || strings.HasSuffix(strings.ToLower(s.Name), end)
-	}
-	if at == nil || packed {
+	if at == nil || isPacked(s.Name) {
 		plain, err := Unpack(s.Name, s.Bytes, how.Limits)
 		if err != nil {
 			return nil, err
@@ -223,7 +242,7 @@ func openWhole(s Source, how How) (Rows, error) {
 		if len(whole) > maxWhole {
 			return nil, &FileError{Reason: fmt.Sprintf("unpacked it is larger than %d MiB, the most for a packed %s file; have it sent unpacked", maxWhole>>20, how.Format)}
 		}
-		at, size = strings.NewReader(string(whole)), int64(len(whole))
+		at, size = bytes.NewReader(whole), int64(len(whole))
 	}
 	if how.Format == XLSX {
 		return newSheet(at, size, how)

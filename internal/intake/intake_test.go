@@ -105,13 +105,11 @@ func TestAListingFindsWhatEventsMissed(t *testing.T) {
 	defer o.folder.Close()
 	_, err := o.tryList(ctx)
 	require.NoError(t, err)
-	require.Len(t, o.waiting, 1)
+	require.Len(t, o.waiting.byPath, 1)
 	_, err = o.tryList(ctx)
 	require.NoError(t, err)
-	require.Len(t, o.waiting, 1, "a second look finds nothing new")
-	for _, c := range o.waiting {
-		c.since = c.since.Add(-time.Minute)
-	}
+	require.Len(t, o.waiting.byPath, 1, "a second look finds nothing new")
+	o.waiting.settle = 0
 	o.settle(ctx)
 	assert.Equal(t, 1, p.readied)
 	ready, err := p.ledger.InStates(ctx, "gauges", 0, 1000, ledger.Ready)
@@ -168,7 +166,7 @@ func BenchmarkListing(b *testing.B) {
 		require.NoError(b, err)
 		n++
 	}
-	require.Empty(b, o.waiting)
+	require.Empty(b, o.waiting.byPath)
 	require.GreaterOrEqual(b, len(o.known), files)
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(n), "ms/listing")
 	b.ReportMetric(float64(first.Milliseconds()), "ms-first")

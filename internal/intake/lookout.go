@@ -40,13 +40,13 @@ type lookout struct {
 	listedOnly bool            // it could not be watched
 	device     uint64          // of the folder that is watched
 	inode      uint64
-	waiting    map[string]*candidate // by path
-	known      map[print]struct{}    // what needs no look: what the ledger has, as it was seen last, and what is not taken
-	full       bool                  // there is more than may wait at a time
-	list       bool                  // it is to be listed as soon as that may be
-	next       time.Time             // when to list without being asked
-	rest       time.Time             // no listing before that, whoever asks
-	filledOn   uint64                // the device on which names were seen last
+	waiting    *candidates
+	known      map[print]struct{} // what needs no look: what the ledger has, as it was seen last, and what is not taken
+	full       bool               // there is more than may wait at a time
+	list       bool               // it is to be listed as soon as that may be
+	next       time.Time          // when to list without being asked
+	rest       time.Time          // no listing before that, whoever asks
+	filledOn   uint64             // the device on which names were seen last
 	problem    string
 	told       bool      // the problem is on record
 	listed     time.Time // when the landing was looked at last; zero before the first listing
@@ -66,14 +66,6 @@ func printOf(e landing.Entry) print {
 	return xxh3.Hash128(append(b, e.Path...))
 }
 
-// candidate is an arrival that is not ready yet.
-type candidate struct {
-	id    int64
-	entry landing.Entry
-	since time.Time // still since; by the monotonic clock
-	list  bool      // it settles, whatever marks other files
-}
-
 const (
 	minRest = 2 * time.Second
 	// restFactor makes a listing rest at least so many times as long as the
@@ -88,7 +80,7 @@ const (
 
 func newLookout(in *Intake, f *feed.Feed, record ledger.Feed) *lookout {
 	o := &lookout{
-		in: in, feed: f, created: record.CreatedAt, place: -1, ended: make(chan struct{}), waiting: map[string]*candidate{}, known: map[print]struct{}{}, first: record.ListedAt == nil,
+		in: in, feed: f, created: record.CreatedAt, place: -1, ended: make(chan struct{}), waiting: newCandidates(f.Landing.Settle), known: map[print]struct{}{}, first: record.ListedAt == nil,
 	}
 	o.ctx, o.cancel = context.WithCancel(context.Background())
 	if record.ListedAt != nil {
@@ -129,13 +121,13 @@ func (o *lookout) step(ctx context.Context) time.Time {
 	o.in.mu.Unlock()
 	o.waits = append(o.waits, asked...)
 	listNow := o.list && !time.Now().Before(o.rest)
-	if listNow || len(paths) > 0 || len(o.waiting) > 0 {
+	if listNow || len(paths) > 0 || len(o.waiting.byPath) > 0 {
 		o.look(ctx, paths, listNow)
 	}
-	if o.full && len(o.waiting) < maxWaiting/2 {
+	if o.full && len(o.waiting.byPath) < maxWaiting/2 {
 		o.list = true
 	}
-	if len(o.waits) > 0 && !o.list && o.still() == 0 {
+	if len(o.waits) > 0 && !o.list && o.waiting.settling() == 0 {
 		for _, done := range o.waits {
 			close(done)
 		}
@@ -150,10 +142,11 @@ func (o *lookout) due() time.Time {
 	if o.list {
 		at = o.rest
 	}
-	for _, c := range o.waiting {
-		if whole := c.since.Add(o.feed.Landing.Settle); o.settles(c) && whole.Before(at) {
-			at = whole
-		}
+	if len(o.waiting.ask) > 0 {
+		return time.Now()
+	}
+	if whole := o.waiting.due(); !whole.IsZero() && whole.Before(at) {
+		at = whole
 	}
 	return at
 }
@@ -172,6 +165,7 @@ func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 	case err == nil && list:
 		o.list = false
 		o.listAll(ctx)
+		o.waiting.askAll()
 	case err == nil && len(paths) > 0:
 		o.list = o.touched(ctx, paths) || o.list
 	case list:
@@ -201,20 +195,6 @@ func (o *lookout) open() error {
 	o.unwatch, o.listedOnly = stop, !ok
 	return nil
 }
-
-// still counts the candidates that become ready by themselves; those that wait
-// for a marker may do so for ever.
-func (o *lookout) still() int {
-	n := 0
-	for _, c := range o.waiting {
-		if o.settles(c) {
-			n++
-		}
-	}
-	return n
-}
-
-func (o *lookout) settles(c *candidate) bool { return o.feed.Landing.WholeWhen == nil || c.list }
 
 // listAll looks at the whole landing. It is what finds files when events get lost.
 func (o *lookout) listAll(ctx context.Context) {
@@ -320,6 +300,7 @@ func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 	var entries []landing.Entry
 	looked := map[string]bool{}
 	for _, path := range paths {
+		o.waiting.happened(path)
 		if path == "." || o.folder.Zips && strings.HasSuffix(strings.ToLower(path), ".zip") {
 			list = true
 		}
@@ -340,8 +321,10 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	var files []ledger.File
 	var open []landing.Entry
 	for _, e := range entries {
-		if c := o.waiting[e.Path]; c != nil {
-			o.changed(c, e)
+		if c := o.waiting.byPath[e.Path]; c != nil {
+			if !e.Same(c.entry) {
+				o.waiting.moved(c, e)
+			}
 			continue
 		}
 		if e.Problem == "" && o.feed.Landing.Look(e.Path, e.Size).Why != "" {
@@ -352,7 +335,7 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	if len(open) == 0 {
 		return nil
 	}
-	if len(o.waiting)+len(open) > maxWaiting {
+	if len(o.waiting.byPath)+len(open) > maxWaiting {
 		o.full = true
 		return nil
 	}
@@ -367,14 +350,14 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 		same := k != nil && e.Same(landing.Entry{Size: k.Size, Modified: k.Modified.UTC(), Inode: uint64(k.Inode)})
 		switch {
 		case k != nil && (k.State == ledger.Noticed || k.State == ledger.Settling):
-			o.waiting[e.Path] = &candidate{id: k.ID, entry: e, since: time.Now(), list: k.IsList}
+			o.await(k.ID, e, k.IsList)
 		case same && k.State != ledger.Gone:
 			seen[printOf(e)] = struct{}{}
 		case k != nil && k.State == ledger.Loading:
 			// a file that changes while it is loading is found out by the load
 		case k != nil && k.State == ledger.Ready:
 			if err := o.in.Ledger.Unsettle(ctx, k.ID); err == nil {
-				o.waiting[e.Path] = &candidate{id: k.ID, entry: e, since: time.Now(), list: k.IsList}
+				o.await(k.ID, e, k.IsList)
 			} else if !errors.Is(err, ledger.ErrMoved) {
 				return err
 			}
@@ -389,7 +372,7 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 		switch {
 		case a.ID == 0: // another service was faster
 		case a.State == ledger.Noticed || a.State == ledger.Settling:
-			o.waiting[a.Path] = &candidate{id: a.ID, entry: freshEntries[i], since: time.Now(), list: a.IsList}
+			o.await(a.ID, freshEntries[i], a.IsList)
 		default:
 			seen[printOf(freshEntries[i])] = struct{}{}
 		}
@@ -433,60 +416,73 @@ func (o *lookout) came(e landing.Entry, now time.Time) *time.Time {
 	return &came
 }
 
-// changed notes another look at a candidate; a change begins its wait anew.
-func (o *lookout) changed(c *candidate, e landing.Entry) {
-	if !e.Same(c.entry) {
-		c.entry, c.since = e, time.Now()
+// await begins to wait for a file to become whole. A list of files settles, whatever
+// marks the files.
+func (o *lookout) await(id int64, e landing.Entry, isList bool) {
+	c := &candidate{id: id, entry: e}
+	if land := &o.feed.Landing; land.WholeWhen != nil && !isList {
+		c.marker = land.WholeWhen.Expand(e.Path, land.Look(e.Path, e.Size).Captures, land.Zone)
 	}
+	o.waiting.add(c)
 }
 
 // settle makes those candidates ready that are whole.
 func (o *lookout) settle(ctx context.Context) {
-	var whole []ledger.Still
-	var paths []string
-	for path, c := range o.waiting {
-		if o.settles(c) && time.Since(c.since) < o.feed.Landing.Settle {
-			continue
-		}
-		entry, err := o.folder.Stat(path)
-		if errors.Is(err, fs.ErrNotExist) {
-			c.since = time.Now() // the next listing says whether it is gone
-			continue
-		}
-		if err != nil || !entry.Same(c.entry) {
-			o.changed(c, entry)
-			if o.settles(c) {
-				continue
-			}
-		}
-		if !o.settles(c) && !o.marked(c) {
-			continue
-		}
-		whole = append(whole, ledger.Still{ID: c.id, Size: entry.Size, Modified: entry.Modified, Inode: int64(entry.Inode)})
-		if paths = append(paths, path); len(whole) == lookChunk {
+	var whole []*candidate
+	var still []ledger.Still
+	for len(whole) < lookChunk {
+		c := o.waiting.next()
+		if c == nil {
 			break
+		}
+		if o.isWhole(c) {
+			whole = append(whole, c)
+			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified, Inode: int64(c.entry.Inode)})
 		}
 	}
 	if len(whole) == 0 {
 		return
 	}
-	if _, err := o.in.settled.ask(ctx, whole...); err != nil { // tried again after another settling time
-		for _, path := range paths {
-			o.waiting[path].since = time.Now()
+	if _, err := o.in.settled.ask(ctx, still...); err != nil { // tried again after another settling time, or listing
+		for _, c := range whole {
+			if c.marker == "" {
+				o.waiting.moved(c, c.entry)
+			} else {
+				o.list = true
+			}
 		}
 		return
 	}
-	for _, path := range paths {
-		delete(o.waiting, path)
+	for _, c := range whole {
+		o.waiting.remove(c.entry.Path)
 	}
 	o.in.Ready(o.feed.Name)
 }
 
-// marked reports whether the marker of a file is there, and not older than it:
+// isWhole looks at a candidate again, and reports whether it is whole: whether it is as
+// it was a settling time ago, or its marker is there.
+func (o *lookout) isWhole(c *candidate) bool {
+	entry, err := o.folder.Stat(c.entry.Path)
+	switch {
+	case c.marker != "" && err == nil:
+		c.entry = entry
+		return o.isMarked(c)
+	case c.marker != "": // whether it is gone, the next listing says
+		return false
+	case err != nil:
+		o.waiting.moved(c, c.entry)
+		return false
+	case !entry.Same(c.entry):
+		o.waiting.moved(c, entry)
+		return false
+	}
+	return true
+}
+
+// isMarked reports whether the marker of a file is there, and not older than it:
 // the marker of an earlier version says nothing.
-func (o *lookout) marked(c *candidate) bool {
-	land := &o.feed.Landing
-	marker, err := o.folder.Stat(land.WholeWhen.Expand(c.entry.Path, land.Look(c.entry.Path, c.entry.Size).Captures, land.Zone))
+func (o *lookout) isMarked(c *candidate) bool {
+	marker, err := o.folder.Stat(c.marker)
 	return err == nil && marker.Problem == "" && !marker.Modified.Before(c.entry.Modified)
 }
 
@@ -530,7 +526,7 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 		return err
 	}
 	for _, a := range vanished {
-		delete(o.waiting, a.Path)
+		o.waiting.remove(a.Path)
 	}
 	return nil
 }

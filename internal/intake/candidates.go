@@ -1,0 +1,132 @@
+package intake
+
+import (
+	"time"
+
+	"mullein/internal/landing"
+)
+
+// candidate is an arrival that is not ready yet.
+type candidate struct {
+	id     int64
+	entry  landing.Entry
+	since  time.Time // still since; by the monotonic clock
+	marker string    // the path that says that it is whole; "" where it settles
+	asked  bool      // it is to be looked at, whatever time it is
+}
+
+// candidates are the files that are about to become whole. An event costs a look at
+// those that it is about, however many others wait.
+type candidates struct {
+	settle   time.Duration
+	byPath   map[string]*candidate
+	byMarker map[string]map[*candidate]struct{}
+	resting  []rest       // the longest still first; those that moved since are passed over
+	ask      []*candidate // to be looked at in any case
+}
+
+// rest is a time since which a candidate was still.
+type rest struct {
+	*candidate
+	began time.Time
+}
+
+func newCandidates(settle time.Duration) *candidates {
+	return &candidates{settle: settle, byPath: map[string]*candidate{}, byMarker: map[string]map[*candidate]struct{}{}}
+}
+
+// add begins to wait for a file to become whole.
+func (w *candidates) add(c *candidate) {
+	w.byPath[c.entry.Path] = c
+	if c.marker != "" {
+		if w.byMarker[c.marker] == nil {
+			w.byMarker[c.marker] = map[*candidate]struct{}{}
+		}
+		w.byMarker[c.marker][c] = struct{}{}
+	}
+	w.moved(c, c.entry)
+}
+
+// moved notes that a candidate changed; its wait begins anew.
+func (w *candidates) moved(c *candidate, e landing.Entry) {
+	c.entry, c.since = e, time.Now()
+	if c.marker == "" {
+		w.resting = append(w.resting, rest{c, c.since})
+	} else {
+		w.askFor(c)
+	}
+}
+
+// askFor has a candidate looked at next.
+func (w *candidates) askFor(c *candidate) {
+	if !c.asked {
+		c.asked = true
+		w.ask = append(w.ask, c)
+	}
+}
+
+// happened has those looked at that a path is the marker of.
+func (w *candidates) happened(path string) {
+	for c := range w.byMarker[path] {
+		w.askFor(c)
+	}
+}
+
+// askAll has all looked at that wait for a marker: an event may have been lost.
+func (w *candidates) askAll() {
+	for _, of := range w.byMarker {
+		for c := range of {
+			w.askFor(c)
+		}
+	}
+}
+
+// next takes a candidate that is to be looked at now; nil for none.
+func (w *candidates) next() *candidate {
+	for len(w.ask) > 0 {
+		c := w.ask[0]
+		w.ask = w.ask[1:]
+		c.asked = false
+		if w.byPath[c.entry.Path] == c {
+			return c
+		}
+	}
+	if at := w.due(); !at.IsZero() && !time.Now().Before(at) {
+		c := w.resting[0].candidate
+		w.resting = w.resting[1:]
+		return c
+	}
+	return nil
+}
+
+// due returns when the next one that settles may be whole; zero for none.
+func (w *candidates) due() time.Time {
+	for ; len(w.resting) > 0; w.resting = w.resting[1:] {
+		if r := w.resting[0]; r.since.Equal(r.began) && w.byPath[r.entry.Path] == r.candidate {
+			return r.began.Add(w.settle)
+		}
+	}
+	return time.Time{}
+}
+
+// remove ends the wait for a file.
+func (w *candidates) remove(path string) {
+	c := w.byPath[path]
+	if c == nil {
+		return
+	}
+	delete(w.byPath, path)
+	if delete(w.byMarker[c.marker], c); len(w.byMarker[c.marker]) == 0 {
+		delete(w.byMarker, c.marker)
+	}
+}
+
+// settling counts those that become whole by themselves; those that wait for a marker
+// may do so for ever.
+func (w *candidates) settling() int {
+	n := len(w.byPath)
+	for _, of := range w.byMarker {
+		n -= len(of)
+	}
+	return n
+}

@@ -1,0 +1,61 @@
+package intake
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"mullein/internal/landing"
+)
+
+// lookedAt takes all that are to be looked at now.
+func lookedAt(w *candidates) (paths []string) {
+	for c := w.next(); c != nil; c = w.next() {
+		paths = append(paths, c.entry.Path)
+	}
+	return paths
+}
+
+func TestAnEventLooksAtTheFilesThatItIsAbout(t *testing.T) {
+	w := newCandidates(time.Hour)
+	var all []string
+	for n := range 1000 {
+		path := fmt.Sprintf("G_%03d.csv", n)
+		all = append(all, path)
+		w.add(&candidate{entry: landing.Entry{Path: path}, marker: path + ".done"})
+	}
+	settles := &candidate{entry: landing.Entry{Path: "list.txt"}}
+	w.add(settles)
+	assert.Equal(t, all, lookedAt(w), "each once when it comes: its marker may be there")
+	assert.Empty(t, lookedAt(w))
+	w.happened("G_500.csv.done")
+	w.happened("G_500.csv.done")
+	w.happened("other")
+	assert.Equal(t, []string{"G_500.csv"}, lookedAt(w))
+	w.moved(w.byPath["G_007.csv"], landing.Entry{Path: "G_007.csv", Size: 1})
+	w.happened("G_008.csv.done")
+	w.remove("G_008.csv")
+	assert.Equal(t, []string{"G_007.csv"}, lookedAt(w), "one that is not waited for is not looked at")
+	assert.Equal(t, 1, w.settling())
+	w.askAll()
+	assert.ElementsMatch(t, append(all[:8:8], all[9:]...), lookedAt(w), "after a listing, all: an event may be lost")
+}
+
+func TestOneThatSettlesIsLookedAtWhenItWasStillLongEnough(t *testing.T) {
+	w := newCandidates(time.Hour)
+	assert.True(t, w.due().IsZero())
+	first, second := &candidate{entry: landing.Entry{Path: "a"}}, &candidate{entry: landing.Entry{Path: "b"}}
+	w.add(first)
+	w.add(second)
+	assert.Equal(t, first.since.Add(time.Hour), w.due())
+	w.moved(first, landing.Entry{Path: "a", Size: 1})
+	assert.Equal(t, second.since.Add(time.Hour), w.due(), "the other one has been still for longer")
+	assert.Empty(t, lookedAt(w))
+	w.remove("b")
+	assert.Equal(t, first.since.Add(time.Hour), w.due())
+	w.settle = 0
+	assert.Equal(t, []string{"a"}, lookedAt(w))
+	assert.True(t, w.due().IsZero())
+}

@@ -137,7 +137,7 @@ func columnsOf(row json.RawMessage) []column {
 // minor are lineage columns that tell a reader of a table nothing.
 var minor = []string{"row_digest", "loaded_at", "loaded_run", "from_line", "from_file"}
 
-// differences tells which row it is and what differs between before and after;
+// differences shows which row it is and what differs between before and after;
 // where there is only one of them, all of it.
 func differences(key []string, before, after json.RawMessage) (row, was, is string) {
 	a, b := columnsOf(before), columnsOf(after)

@@ -89,7 +89,7 @@ func (w *watching) event(ctx context.Context, e ledger.Event) error {
 	return nil
 }
 
-// line tells of an event: when, whose, what, and of a file its name and where its
+// line describes an event: when, whose, what, and of a file its name and where its
 // rows went.
 func (w *watching) line(ctx context.Context, e ledger.Event) {
 	what := e.Kind
@@ -104,7 +104,7 @@ func (w *watching) line(ctx context.Context, e ledger.Event) {
 	fmt.Fprintln(w.out, strings.TrimRight(line, " "))
 }
 
-// of tells of the file that an event is about.
+// of describes the file that an event is about.
 func (w *watching) of(ctx context.Context, e ledger.Event) string {
 	if e.Arrival == 0 {
 		return ""

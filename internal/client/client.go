@@ -289,7 +289,7 @@ func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Origina
 	return get[api.Original](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/original", url.Values{"line": {strconv.FormatInt(line, 10)}})
 }
 
-// Row tells what happened to a row; key holds column=value.
+// Row returns what happened to a row; key holds column=value.
 func (c *Client) Row(ctx context.Context, name string, key []string) (table.History, error) {
 	return get[table.History](ctx, c, "/targets/"+url.PathEscape(name)+"/row", url.Values{"key": key})
 }

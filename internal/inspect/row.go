@@ -11,7 +11,7 @@ import (
 	"mullein/internal/table"
 )
 
-// History tells what happened to a row of a feed's target.
+// History returns what happened to a row of a feed's target.
 func (i *Inspector) History(ctx context.Context, of *feed.Feed, key map[string]string) (*table.History, error) {
 	v, err := i.view(ctx, of.Name, func(f *feed.Feed) (*feed.Feed, error) { return of, nil })
 	if err != nil {

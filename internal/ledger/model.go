@@ -85,7 +85,7 @@ func (a *Arrival) Name(captures filename.Captures) {
 	}
 }
 
-// Away says whether a file was put away.
+// Away is whether a file was put away.
 type Away string
 
 // The steps of putting a file away.
@@ -224,7 +224,7 @@ type CheckResult struct {
 	At        time.Time `json:"at" gorm:"default:now()"`
 }
 
-// Event tells that something changed. Followers read the record for the rest.
+// Event says that something changed. Followers read the record for the rest.
 type Event struct {
 	ID      int64     `json:"id" gorm:"primaryKey"`
 	At      time.Time `json:"at" gorm:"default:now()"`

@@ -196,7 +196,7 @@ func (l *Ledger) Tell(ctx context.Context, id int64, told Told) (cancelBy string
 	return cancelBy, err
 }
 
-// CancelBy tells who asked for a run to end, "" when nobody did.
+// CancelBy returns who asked for a run to end, "" when nobody did.
 func (l *Ledger) CancelBy(ctx context.Context, id int64) (string, error) {
 	var by string
 	err := l.with(ctx).Raw("SELECT cancel_by FROM run WHERE id = ?", id).Scan(&by).Error

@@ -13,7 +13,7 @@ import (
 	"mullein/internal/ledger"
 )
 
-// away says whether an arrival's file is to be put away. Mended rows lie apart
+// away reports whether an arrival's file is to be put away. Mended rows lie apart
 // already.
 func away(f *feed.Feed, a *ledger.Arrival, s ledger.State) ledger.Away {
 	if a.Mends != nil {
@@ -22,7 +22,7 @@ func away(f *feed.Feed, a *ledger.Arrival, s ledger.State) ledger.Away {
 	return AwayOf(f, s)
 }
 
-// AwayOf says whether a file of a feed is to be put away when its arrival ends so.
+// AwayOf reports whether a file of a feed is to be put away when its arrival ends so.
 func AwayOf(f *feed.Feed, s ledger.State) ledger.Away {
 	land := &f.Landing
 	switch {

@@ -109,7 +109,7 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 // and again, whether it waits for somebody.
 const holdersAfter = 2 * time.Second
 
-// tellHolders tells in the progress whom the load waits for, until it is stopped.
+// tellHolders records in the progress whom the load waits for, until it is stopped.
 func (l *Attempt) tellHolders(ctx context.Context) (stop func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	session := l.session.conn
@@ -143,7 +143,7 @@ func (l *Attempt) tellHolders(ctx context.Context) (stop func()) {
 // are.
 func (l *Attempt) streamed(parts []*part) bool { return parts[0].content == nil }
 
-// finish tells the ledger what is committed.
+// finish records in the ledger what is committed.
 func (l *Attempt) finish(ctx context.Context, parts []*part) error {
 	endings := make([]ledger.Ending, len(parts))
 	for i, p := range parts {

@@ -156,7 +156,7 @@ func (r *File) open(bytes Content) (decode.Rows, error) {
 	return decode.Open(r.subject.source(r.bytes, bytes, r.inOrder), r.plan.how(r.subject.Mended != nil))
 }
 
-// source gives the bytes of a file in order and, where that can be, from
+// source returns the bytes of a file in order and, where that can be, from
 // anywhere.
 func (s *Subject) source(inOrder io.Reader, anywhere Content, onlyInOrder bool) decode.Source {
 	out := decode.Source{Name: s.Path, Bytes: inOrder, File: anywhere, Size: s.Size}

@@ -107,7 +107,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	}
 }
 
-// commits tells of the commits that events are about, by event.
+// commits returns the commits that events are about, by event.
 func (s *Server) commits(ctx context.Context, events []ledger.Event) (map[int64]*api.Commit, error) {
 	kinds := map[int64]string{} // of the commits, by event
 	var of []int64

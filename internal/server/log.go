@@ -85,7 +85,7 @@ func same(r slog.Record) string {
 	return key
 }
 
-// count says whether a line is to be handed on now, and how often it came since it
+// count reports whether a line is to be handed on now, and how often it came since it
 // was handed on last.
 func (r *repeats) count(key string) (more int, handOn bool) {
 	r.mu.Lock()

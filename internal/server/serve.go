@@ -57,7 +57,7 @@ func withMain(connections map[string]string, main string) map[string]string {
 	return out
 }
 
-// Running tells how to reach a service.
+// Running is how to reach a service.
 type Running struct {
 	URL    string // of the service
 	Token  string // the owner's
@@ -228,7 +228,7 @@ func portOf(l net.Listener) string {
 	return port
 }
 
-// diskOf tells how much room is left where the private PostgreSQL keeps its data.
+// diskOf returns how much room is left where the private PostgreSQL keeps its data.
 func diskOf(data string) func() (uint64, string) {
 	return func() (uint64, string) {
 		var s syscall.Statfs_t

@@ -173,7 +173,7 @@ func (s *Server) stillGood(ctx context.Context, c credential) error {
 	return nil
 }
 
-// signal tells all who wait, again and again.
+// signal wakes all who wait, again and again.
 type signal struct {
 	mu sync.Mutex
 	c  chan struct{}

@@ -328,7 +328,7 @@ func (d *Database) Markers(ctx context.Context, feed string, after int64, most i
 	})
 }
 
-// Marked tells which arrivals of a feed have a marker.
+// Marked returns which arrivals of a feed have a marker.
 func (d *Database) Marked(ctx context.Context, feed string, arrivals []int64) (map[int64]bool, error) {
 	rows, err := d.pool.Query(ctx, "SELECT DISTINCT arrival FROM mullein.load WHERE feed = $1 AND arrival = ANY($2)", feed, arrivals)
 	if err != nil {

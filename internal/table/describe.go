@@ -43,7 +43,7 @@ type RecallEntry struct {
 	Because string  `json:"because"`
 }
 
-// Describe tells what is known of a table, with up to most of its loads before a
+// Describe returns what is known of a table, with up to most of its loads before a
 // place.
 func (d *Database) Describe(ctx context.Context, schema, name string, before int64, most int) (*Described, error) {
 	t := &Described{Table: schema + "." + name, Columns: []DescribedColumn{}, Recalls: []RecallEntry{}}

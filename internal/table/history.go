@@ -36,7 +36,7 @@ type entry struct {
 	before, given json.RawMessage
 }
 
-// History tells what happened to the row with a key, given as texts.
+// History returns what happened to the row with a key, given as texts.
 func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string) (*History, error) {
 	h := &History{Table: t.String(), Key: t.Key, Steps: []Step{}}
 	of, err := json.Marshal(key)

@@ -243,7 +243,7 @@ func (k *known) find(d [2]uint64) (at int, ok bool) {
 	return 0, false
 }
 
-// answer says whether the target holds a row.
+// answer reports whether the target holds a row.
 type answer int
 
 const (

@@ -68,7 +68,7 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 	}
 }
 
-// isKeyConflict tells a foreign writer's row with the same key from other
+// isKeyConflict distinguishes a foreign writer's row with the same key from other
 // constraints, which refuse the delivery.
 func (l *Load) isKeyConflict(err error) bool {
 	var e *pgconn.PgError
@@ -472,7 +472,7 @@ func (l *Load) sameKey() string {
 // look for than its key; the key says that no other row lies there by now.
 func (l *Load) sameRow() string { return "t.ctid = p.tid AND " + l.sameKey() }
 
-// differs tells changed rows from unchanged ones: by the digest where the
+// differs distinguishes changed rows from unchanged ones: by the digest where the
 // target keeps it, else column by column. A row that was marked as absent and
 // has come again is changed.
 func (l *Load) differs() string {

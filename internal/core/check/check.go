@@ -11,7 +11,7 @@ import "fmt"
 type Tolerance struct {
 	Rows  int64
 	Share float64 // 0 to 1; used when IsShare
-	// IsShare tells a share of 0.5% from a number of rows.
+	// IsShare distinguishes a share of 0.5% from a number of rows.
 	IsShare bool
 }
 

@@ -274,7 +274,7 @@ func unexpected(err error) error {
 	return err
 }
 
-// styles tells which cell styles show a number as a date.
+// styles returns which cell styles show a number as a date.
 func (b *workbook) styles() ([]dateStyle, error) {
 	var sheet struct {
 		Formats []struct {

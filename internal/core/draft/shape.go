@@ -34,7 +34,7 @@ func (s *shape) how() decode.How {
 	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths, Limits: decode.DefaultLimits}
 }
 
-// key tells kinds of structure apart.
+// key distinguishes kinds of structure apart.
 func (s *shape) key() string {
 	return fmt.Sprintf("%s %s %q %v %s", s.format, s.charset, s.dialect.Delimiter, s.dialect.Header, strings.Join(s.header, "\x00"))
 }

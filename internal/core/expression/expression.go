@@ -142,7 +142,7 @@ func (s *Scope) Compile(source string) (*Program, error) {
 // maxCost bounds what an expression may take for one row, in CEL's own steps.
 const maxCost = 1_000_000
 
-// sizes tells the estimate how long texts are.
+// sizes says to the estimate how long texts are.
 type sizes struct{}
 
 var _ cost.Estimator = sizes{}

@@ -141,14 +141,14 @@ type When struct {
 	TimeLimit time.Duration // of a run; 0 is none
 }
 
-// Taken says whether a name at a landing belongs to a feed.
+// Taken is whether a name at a landing belongs to a feed.
 type Taken struct {
 	Captures filename.Captures
 	List     bool   // it lists the files of a delivery
 	Why      string // why it is left out; "" when it is not
 }
 
-// Look says whether a file below the landing belongs to the feed, and what its
+// Look reports whether a file below the landing belongs to the feed, and what its
 // name says.
 func (l *Landing) Look(path string, size int64) Taken {
 	if why := filename.LeftOut(path, size); why != "" {
@@ -193,7 +193,7 @@ func (l *Landing) Look(path string, size int64) Taken {
 // InZip reports whether the feed's files lie in zips: its pattern says so.
 func (l *Landing) InZip() bool { return strings.Contains(strings.ToLower(l.Files.String()), ".zip/") }
 
-// Has tells why a file with these columns does not belong to the feed, "" when
+// Has returns why a file with these columns does not belong to the feed, "" when
 // it does.
 func (l *Landing) Has(columns []string) string {
 	if l.WithCount > 0 && len(columns) != l.WithCount {

@@ -21,7 +21,7 @@ type Target struct {
 	Merge         map[string]Merge // by column; those that are not named are taken
 	Absent        Absent
 	AbsentAtMost  check.Tolerance // of the table's rows, where HasAbsentAtMost
-	// HasAbsentAtMost tells a bound of none from no bound.
+	// HasAbsentAtMost distinguishes a bound of none from no bound.
 	HasAbsentAtMost bool
 	AddColumns      bool // columns that are not in the schema are added
 	MissingColumns  MissingColumns
@@ -153,7 +153,7 @@ func (r *reader) target(root *node, f *Feed) Target {
 	return t
 }
 
-// notForData tells schemas of the database and of ours from those of tables.
+// notForData distinguishes schemas of the database and of ours from those of tables.
 func notForData(schema string) bool {
 	return schema == "mullein" || schema == "mullein_records" || schema == "information_schema" || strings.HasPrefix(schema, "pg_")
 }

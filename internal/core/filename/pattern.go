@@ -318,7 +318,7 @@ func (p *Pattern) Kinds() map[string]byte {
 	return kinds
 }
 
-// Unit tells how finely the capture named slot tells slots apart: a unit of
+// Unit returns how finely the capture named slot tells slots apart: a unit of
 // time, a number, or nothing when there is no such capture.
 func (p *Pattern) Unit() due.Unit {
 	for _, c := range p.captures {

@@ -284,7 +284,7 @@ func (c *Column) prepare() {
 	}
 }
 
-// within tells quickly whether a number is within its bounds. false may mean
+// within reports quickly whether a number is within its bounds. false may mean
 // that it takes a longer look.
 func (c *Column) within(v *Value) bool {
 	if v.Scale >= c.ready.upTo || v.B != nil || v.Odd != Finite {

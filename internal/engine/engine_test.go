@@ -151,7 +151,13 @@ const patience = 90 * time.Second
 
 func (h *house) wait(what string, ok func() bool) {
 	h.t.Helper()
-	if !assert.Eventually(h.t, ok, patience, 10*time.Millisecond, what) {
+	h.waitLong(what, patience, 10*time.Millisecond, ok)
+}
+
+// waitLong waits for something that takes a while, and looks now and then.
+func (h *house) waitLong(what string, patience, every time.Duration, ok func() bool) {
+	h.t.Helper()
+	if !assert.Eventually(h.t, ok, patience, every, what) {
 		list, _, _ := h.ledger.Arrivals(context.Background(), ledger.Filter{Most: 1000})
 		for _, a := range list {
 			if a.State != ledger.Loaded {

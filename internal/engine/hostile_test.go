@@ -160,11 +160,11 @@ func TestADeliveryOfTenThousandFiles(t *testing.T) {
 		fmt.Fprintln(&list, name)
 	}
 	h.drop("DELIVERY_1.lst", list.String())
-	h.wait("all to be whole", func() bool {
+	h.waitLong("all to be whole", 4*patience, time.Second, func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'ready'")[0] == fmt.Sprint(manyFiles+1)
 	})
 	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", false))
-	h.wait("the delivery", func() bool {
+	h.waitLong("the delivery", 4*patience, time.Second, func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'loaded'")[0] == fmt.Sprint(manyFiles+1)
 	})
 	assert.Equal(t, fmt.Sprint(manyFiles), h.count("river.gauge"))

@@ -128,8 +128,8 @@ func (l *Load) copyFrom(ctx context.Context, src Source, b *Batch, to string) (i
 	tag, err := l.s.conn.PgConn().CopyFrom(ctx, r, "COPY "+to+" FROM STDIN BINARY")
 	stopReading()
 	r.drain()
-	if r.err != nil && r.err != io.EOF {
-		return 0, r.err
+	if r.source != nil {
+		return 0, r.source
 	}
 	if err != nil {
 		return 0, fmt.Errorf("copy rows: %w", err)

@@ -242,7 +242,8 @@ type copyReader struct {
 	free   chan []byte
 	now    []byte
 	rest   []byte
-	err    error
+	err    error // that ends the stream
+	source error // of the source, once chunks are closed: a reader may outlive a COPY that fails
 }
 
 func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
@@ -266,6 +267,8 @@ func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
 			out := b.release(next)
 			if err == io.EOF {
 				out = append(out, copyEnd...)
+			} else {
+				r.source = err
 			}
 			select {
 			case r.chunks <- chunk{out, err}:

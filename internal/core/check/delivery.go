@@ -14,6 +14,7 @@ import (
 	"cel.dev/cel-go/common/types"
 
 	"mullein/internal/core/expression"
+	"mullein/internal/core/spelling"
 	"mullein/internal/core/tabular"
 )
 
@@ -182,7 +183,7 @@ func explain(message string) string {
 			known = append(known, f)
 		}
 		sort.Strings(known)
-		if near := tabular.Nearest(name, known); near != "" {
+		if near := spelling.Nearest(name, known); near != "" {
 			return fmt.Sprintf("unknown name %q; did you mean %q?", name, near)
 		}
 		return fmt.Sprintf("unknown name %q; known are %s", name, strings.Join(known, ", "))
@@ -212,7 +213,7 @@ func (k *compiler) column(f cel.MacroExprFactory, arg ast.Expr) (string, tabular
 		}
 		sort.Strings(names)
 		hint := "; known are " + strings.Join(names, ", ")
-		if near := tabular.Nearest(name, names); near != "" {
+		if near := spelling.Nearest(name, names); near != "" {
 			hint = fmt.Sprintf("; did you mean %q?", near)
 		}
 		return "", 0, f.NewError(arg.ID(), fmt.Sprintf("no column %q%s", name, hint))

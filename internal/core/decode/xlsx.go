@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"mullein/internal/core/spelling"
 	"mullein/internal/core/tabular"
 )
 
@@ -197,7 +198,7 @@ func (b *workbook) choose(d tabular.Dialect) (string, error) {
 	wanted := fmt.Sprintf("sheet %d", max(1, d.SheetNumber))
 	if d.SheetName != "" {
 		wanted = fmt.Sprintf("sheet %q", d.SheetName)
-		if near := tabular.Nearest(d.SheetName, names); near != "" {
+		if near := spelling.Nearest(d.SheetName, names); near != "" {
 			wanted += fmt.Sprintf("; %q looks like it", near)
 		}
 	}

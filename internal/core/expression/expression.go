@@ -20,6 +20,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
 
+	"mullein/internal/core/spelling"
 	"mullein/internal/core/tabular"
 )
 
@@ -205,7 +206,7 @@ func (s *Scope) explain(message, source string) string {
 	if len(full) == 0 || len(names) == 0 {
 		return fmt.Sprintf("unknown name %q; known are row, file, run and feed with their parts, such as row.<column>", root)
 	}
-	if near := tabular.Nearest(full[0], names); near != "" {
+	if near := spelling.Nearest(full[0], names); near != "" {
 		return fmt.Sprintf("unknown name %q; did you mean %q?", full[0], near)
 	}
 	return fmt.Sprintf("unknown name %q; known are %s", full[0], strings.Join(names, ", "))

@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"mullein/internal/core/tabular"
+	"mullein/internal/core/spelling"
 )
 
 // walk checks a node against a key of the grammar and says all that is wrong.
@@ -94,7 +94,7 @@ func within(path string) string {
 }
 
 func suggestion(word string, names []string) string {
-	if near := tabular.Nearest(word, names); near != "" {
+	if near := spelling.Nearest(word, names); near != "" {
 		return `; did you mean "` + near + `"?`
 	}
 	if len(names) > 12 {
@@ -143,7 +143,7 @@ func (r *reader) walkChoice(n *node, k *key, path string) {
 		what = "type"
 	}
 	hint := "; known are " + strings.Join(k.values, ", ")
-	if near := tabular.Nearest(n.text, k.values); near != "" {
+	if near := spelling.Nearest(n.text, k.values); near != "" {
 		hint = `; did you mean "` + near + `"?`
 	}
 	r.failAt(n, "unknown %s %q%s", what, n.text, hint)

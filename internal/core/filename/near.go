@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"mullein/internal/core/spelling"
 )
 
 // Near is a name that comes close to one that is expected.
@@ -71,7 +73,7 @@ func (p *Pattern) Near(known Captures, yesterday time.Time, loc *time.Location, 
 func nearness(name string, ways, folded, squeezed, orders, before []expected) (Near, bool) {
 	low := strings.ToLower(name)
 	is := func(ways []expected, name string) bool {
-		return slices.ContainsFunc(ways, func(w expected) bool { return w.distance(name, 0) == 0 })
+		return slices.ContainsFunc(ways, func(w expected) bool { return spelling.Pattern(w).Distance(name, 0) == 0 })
 	}
 	switch ext := path.Ext(low); {
 	case is(ways, name):
@@ -93,14 +95,14 @@ func nearness(name string, ways, folded, squeezed, orders, before []expected) (N
 			continue // another time, or another place: somebody else's name
 		}
 		limit := max(2, w.length()*15/100)
-		if d := w.distance(low, limit); d <= limit && (nearest < 0 || d < nearest) {
+		if d := spelling.Pattern(w).Distance(low, limit); d <= limit && (nearest < 0 || d < nearest) {
 			nearest = d
 		}
 	}
 	if nearest < 0 {
 		return Near{}, false
 	}
-	letters := "1 letter is off"
+	letters := "a letter is off, or two are swapped"
 	if nearest > 1 {
 		letters = fmt.Sprintf("%d letters are off", nearest)
 	}
@@ -266,38 +268,4 @@ func (e expected) length() (n int) {
 		}
 	}
 	return n
-}
-
-// distance is the number of letters to change, add or take away until the name
-// is the expected one; free texts cost nothing. It returns up beyond limit.
-func (e expected) distance(name string, limit int) int {
-	row := make([]int, len(name)+1)
-	for i := range row {
-		row[i] = i
-	}
-	for _, p := range e {
-		if p == nil { // any text: whatever was reached further left is reached here too
-			for i := 1; i < len(row); i++ {
-				row[i] = min(row[i], row[i-1])
-			}
-			continue
-		}
-		for _, c := range []byte(*p) {
-			diagonal, best := row[0], row[0]+1
-			row[0]++
-			for i := 1; i < len(row); i++ {
-				cost := diagonal
-				if name[i-1] != c {
-					cost++
-				}
-				diagonal = row[i]
-				row[i] = min(cost, row[i]+1, row[i-1]+1)
-				best = min(best, row[i])
-			}
-			if best > limit {
-				return limit + 1
-			}
-		}
-	}
-	return row[len(name)]
 }

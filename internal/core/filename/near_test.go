@@ -38,7 +38,7 @@ func TestNamesThatComeClose(t *testing.T) {
 		"GAUGE_K1_01072026T1215.csv":      "the date is written in another order",
 		"GAUGE_K1_20260701T1215.csv.txt":  "an extension too many: .txt",
 		"GAUGE_K1_20260630T1215.csv":      "it carries the date of the slot before",
-		"GUAGE_K1_20260701T1215.csv":      "2 letters are off",
+		"GUAGE_K1_20260701T1215.csv":      "a letter is off, or two are swapped",
 	}, got)
 	assert.NotContains(t, order, "GAUGE_K2_20260701T1215.csv", "the name of another's file")
 	assert.Equal(t, "2026/gauge_K1_20260701T1215.CSV", order[0], "the nearest first")

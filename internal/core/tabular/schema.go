@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"mullein/internal/core/spelling"
 )
 
 // Schema is a Table Schema: the columns of a file and what must hold of them.
@@ -193,7 +195,7 @@ func (s *Schema) judge(header []string, positions []int, missing, extra []string
 			continue
 		}
 		text := fmt.Sprintf("column %q is gone", name)
-		if like := Nearest(name, extra); like != "" {
+		if like := spelling.Nearest(name, extra); like != "" {
 			text += fmt.Sprintf("; %q is new and looks like it", like)
 		}
 		says = append(says, text)
@@ -240,50 +242,4 @@ func quoteList(names []string) string {
 		quoted = append(quoted, fmt.Sprintf("%q", n))
 	}
 	return strings.Join(quoted, ", ")
-}
-
-// Nearest returns the candidate that a misspelt word most likely means, or "".
-func Nearest(word string, candidates []string) string {
-	if word == "" {
-		return ""
-	}
-	best, bestDistance := "", len(word)/3+2
-	for _, c := range candidates {
-		d := distance(strings.ToLower(word), strings.ToLower(c))
-		if strings.HasPrefix(strings.ToLower(c), strings.ToLower(word)) {
-			d = min(d, 1)
-		}
-		if d < bestDistance {
-			best, bestDistance = c, d
-		}
-	}
-	return best
-}
-
-// distance is the number of letters to insert, delete, replace or swap with
-// their neighbour to get from a to b.
-func distance(a, b string) int {
-	if len(a) > 64 || len(b) > 64 {
-		return 64
-	}
-	rows := [3][]int{make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)}
-	for j := range rows[1] {
-		rows[1][j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		before, last, now := rows[0], rows[1], rows[2]
-		now[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				now[j] = min(now[j], before[j-2]+1)
-			}
-		}
-		rows[0], rows[1], rows[2] = last, now, before
-	}
-	return rows[1][len(b)]
 }

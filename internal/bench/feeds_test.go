@@ -173,11 +173,7 @@ func manyFeeds(b *testing.B) {
 	require.NoError(b, err)
 	require.NoError(b, os.Chmod(dir, 0o755))
 	b.Cleanup(func() { os.RemoveAll(dir) })
-	options := localpg.Options{Dir: dir}
-	if os.Getenv("MULLEIN_STATEMENTS") != "" {
-		options.Settings = append(options.Settings, "shared_preload_libraries = 'pg_stat_statements'", "pg_stat_statements.track_utility = on", "pg_stat_statements.max = 10000")
-	}
-	pg, err := localpg.Start(ctx, options)
+	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir})
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = pg.Crash(ctx) })
 	root := filepath.Join(dir, "landings")
@@ -250,14 +246,6 @@ target: {table: river.water_%04[3]d}
 	}
 	b.ReportMetric(float64(most), "sessions")
 	require.Equal(b, feedsMany, count("SELECT count(*) FROM mullein.load"))
-	if os.Getenv("MULLEIN_STATEMENTS") != "" {
-		statements(b, db)
-		return
-	}
-	if os.Getenv("MULLEIN_HOLD") != "" {
-		fmt.Fprintln(os.Stderr, "HOLD", pg.URL(), services[0].home)
-		time.Sleep(4 * time.Minute)
-	}
 	time.Sleep(20 * time.Second) // what follows a load is over
 	before := measure(b, services, db)
 	const idle = time.Minute
@@ -271,28 +259,9 @@ target: {table: river.water_%04[3]d}
 	b.ReportMetric(p95(b, func() error { _, err := c.Status(ctx); return err }), "ms-status-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx, client.FeedQuery{}); return err }), "ms-feeds-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Day(ctx); return err }), "ms-today-p95")
-	if os.Getenv("MULLEIN_HOLD") != "" {
-		fmt.Fprintln(os.Stderr, "HOLD", pg.URL())
-		time.Sleep(4 * time.Minute)
-	}
 	complaints := append(services[0].complaints(b), services[1].complaints(b)...)
 	b.ReportMetric(float64(len(complaints)), "complaints")
 	for _, line := range complaints[:min(10, len(complaints))] {
 		b.Log(line)
-	}
-}
-
-// statements prints what the database spent its time on.
-func statements(b *testing.B, db *pgx.Conn) {
-	ctx := context.Background()
-	_, err := db.Exec(ctx, "CREATE EXTENSION pg_stat_statements")
-	require.NoError(b, err)
-	rows, err := db.Query(ctx, `SELECT round(sum(total_exec_time + total_plan_time))::text || ' ms ' || sum(calls) || ' calls ' || left(regexp_replace(min(query), '\s+', ' ', 'g'), 150)
-		FROM pg_stat_statements GROUP BY regexp_replace(left(query, 40), '[0-9]+', '0', 'g') ORDER BY sum(calls) DESC LIMIT 90`)
-	require.NoError(b, err)
-	lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	require.NoError(b, err)
-	for _, line := range lines {
-		fmt.Fprintln(os.Stderr, line)
 	}
 }

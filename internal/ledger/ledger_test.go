@@ -396,9 +396,9 @@ func TestWhatIsLoadedIsFoundByPathSizeAndCaptures(t *testing.T) {
 	require.Len(t, earlier.ByDigest, 1)
 	assert.Equal(t, two.ID, earlier.ByDigest[0].ID)
 	assert.Equal(t, map[string]int{GenerationKey("a", "111"): 1}, earlier.Generations)
-	there, err := l.LoadedOfSize(ctx, "gauges", 10)
+	loaded, err := l.LoadedSizes(ctx, "gauges", []int64{10, 11, 10})
 	require.NoError(t, err)
-	assert.True(t, there)
+	assert.Equal(t, map[int64]bool{10: true}, loaded)
 	next.Captures = map[string]any{"catchment": "K2"}
 	last, err = l.LoadedLast(ctx, next, true)
 	require.NoError(t, err)

@@ -324,12 +324,16 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*
 	return &last[0], nil
 }
 
-// LoadedOfSize reports whether a file of the size is loaded: only then can
-// another be a copy of it.
-func (l *Ledger) LoadedOfSize(ctx context.Context, feed string, size int64) (bool, error) {
-	var there bool
-	err := l.with(ctx).Raw("SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND size = ? AND state = 'loaded')", feed, size).Scan(&there).Error
-	return there, err
+// LoadedSizes returns those of the sizes of which a file is loaded: only of such a file
+// can another be a copy.
+func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (map[int64]bool, error) {
+	var there []int64
+	err := l.with(ctx).Raw(`SELECT s FROM unnest(?::bigint[]) s WHERE EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND size = s AND state = 'loaded' OFFSET 0)`, numbers(sizes), feed).Scan(&there).Error
+	out := make(map[int64]bool, len(there))
+	for _, size := range there {
+		out[size] = true
+	}
+	return out, err
 }
 
 // Recorded writes down what a marker says of an arrival.

@@ -46,15 +46,11 @@ func (p *part) from() string {
 
 // commit is the second half of a load, under the target's lock.
 func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) error {
+	if err := l.generations(ctx, parts); err != nil {
+		return err
+	}
 	readings := make([]ledger.Reading, len(parts))
 	for i, p := range parts {
-		if p.generation == 0 { // the digest is known only now
-			earlier, err := l.env.Ledger.Earlier(ctx, l.recipe.Feed.Name, []string{p.arrival.Path}, nil)
-			if err != nil {
-				return err
-			}
-			p.generation = 1 + earlier.Generations[ledger.GenerationKey(p.arrival.Path, p.digest)]
-		}
 		readings[i] = p.told()
 		readings[i].Generation = p.generation
 	}
@@ -102,6 +98,28 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 		return err
 	}
 	l.step(parts, StepCommitted)
+	return nil
+}
+
+// generations counts how often the files whose digests are known only now were loaded.
+func (l *Attempt) generations(ctx context.Context, parts []*part) error {
+	var open []*part
+	var paths []string
+	for _, p := range parts {
+		if p.generation == 0 {
+			open, paths = append(open, p), append(paths, p.arrival.Path)
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	earlier, err := l.env.Ledger.Earlier(ctx, l.recipe.Feed.Name, paths, nil)
+	if err != nil {
+		return err
+	}
+	for _, p := range open {
+		p.generation = 1 + earlier.Generations[ledger.GenerationKey(p.arrival.Path, p.digest)]
+	}
 	return nil
 }
 

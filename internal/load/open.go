@@ -16,14 +16,18 @@ import (
 // to become of each. It returns those that are to be loaded; the others have
 // come to their end.
 func (l *Attempt) ready(ctx context.Context, parts []*part) ([]*part, error) {
+	sizes := make([]int64, len(parts))
+	for i, p := range parts {
+		sizes[i] = p.arrival.Size
+	}
+	loaded, err := l.env.Ledger.LoadedSizes(ctx, l.recipe.Feed.Name, sizes)
+	if err != nil {
+		return nil, l.failed(ctx, parts, err)
+	}
 	for _, p := range parts {
 		err := l.open(ctx, p)
-		if err == nil {
-			var similar bool
-			similar, err = l.env.Ledger.LoadedOfSize(ctx, l.recipe.Feed.Name, p.arrival.Size)
-			if err == nil && (similar || l.recipe.Feed.ReadsDigest()) {
-				p.digest, err = p.digestOfFile(ctx)
-			}
+		if err == nil && (loaded[p.arrival.Size] || l.recipe.Feed.ReadsDigest()) {
+			p.digest, err = p.digestOfFile(ctx)
 		}
 		if err != nil {
 			return nil, l.failed(ctx, parts, &culpritError{p, err})

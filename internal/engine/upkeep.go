@@ -50,7 +50,7 @@ func (e *Engine) dropVersions(ctx context.Context) error {
 
 // sumTallies sums up, now and then, what changes of arrivals left behind.
 func (e *Engine) sumTallies(ctx context.Context) {
-	const every, feeds = time.Minute, 500
+	const every, feeds = time.Minute, 5000
 	for ctx.Err() == nil {
 		wait(ctx, every)
 		if err := e.Ledger.SumTallies(ctx, feeds); err != nil && ctx.Err() == nil {

@@ -351,7 +351,7 @@ func (e *Engine) giveBack(ctx context.Context, surplus int) error {
 // nobody was told.
 const sweepEvery = 5 * time.Second
 
-// sweep gives feeds turns that have something to do, whoever forgot to say so.
+// sweep asks for turns of feeds that have something to do, whoever forgot to say so.
 func (e *Engine) sweep(ctx context.Context) {
 	for ctx.Err() == nil {
 		work, err := e.Ledger.WithWork(ctx, e.options.ID)

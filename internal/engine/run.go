@@ -240,7 +240,7 @@ func (r *running) loadOne(limited context.Context, d load.Delivery) error {
 // turnTime is how long a run has the session before it lets others have their turn.
 const turnTime = 3 * time.Second
 
-// ownTurn gives the session back after a while, and takes one again when its turn
+// ownTurn hands the session back after a while, and takes one again when its turn
 // comes, so that a feed with a million files does not starve one with a single file.
 func (r *running) ownTurn(ctx context.Context) error {
 	if time.Since(r.opened) < turnTime {

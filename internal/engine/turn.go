@@ -10,7 +10,7 @@ import (
 	"mullein/internal/table"
 )
 
-// turn gives a feed one turn: at most one run.
+// turn is one turn of a feed: at most one run.
 func (e *Engine) turn(w *leased) {
 	if w.ctx.Err() != nil || w.feed == nil {
 		return

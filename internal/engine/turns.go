@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sync/semaphore"
 )
 
-// turns gives feeds their turns, in the order in which they ask, a bounded number
+// turns lets feeds have their turns, in the order in which they ask, a bounded number
 // at a time. A feed has one turn at a time.
 type turns struct {
 	take   func(*leased) // takes a turn

@@ -1,5 +1,5 @@
 // Package reading turns the bytes of a file into typed, checked rows and hands
-// them to a sink: it decodes records, converts cells to values, computes derived
+// them to a receiver: it decodes records, converts cells to values, computes derived
 // columns, holds rows against the checks of rows, and keeps what was rejected.
 //
 // It knows nothing of landings, records or tables. What all files of a kind have

@@ -47,8 +47,8 @@ type Run struct {
 // Counter counts while a file is read, for whoever watches.
 type Counter struct{ Bytes, Rows atomic.Int64 }
 
-// Sink takes rows.
-type Sink interface {
+// Receiver takes rows.
+type Receiver interface {
 	// Add takes a row with its line, its number within the record, from 0, and
 	// its digest, which is [tabular.Deletes] of a row that deletes its key. The
 	// values are good until Add returns.

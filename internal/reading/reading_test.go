@@ -19,7 +19,7 @@ import (
 	"mullein/internal/landing"
 )
 
-// bytesOf is a sink that counts the canonical bytes of keys, and keeps nothing.
+// bytesOf is a receiver that counts the canonical bytes of keys, and keeps nothing.
 type bytesOf struct {
 	n   int
 	buf []byte
@@ -67,10 +67,10 @@ func BenchmarkReading(b *testing.B) {
 		subject := Subject{Path: file.Entry.Path, Size: file.Entry.Size, Captures: map[string]any{"catchment": "K1", "slot": "2026-01-01T13:00:00Z"}}
 		r, err := plan.Open(subject, Source{Bytes: file}, &Counter{})
 		require.NoError(b, err)
-		sink := &bytesOf{}
+		counted := &bytesOf{}
 		for err == nil {
-			err = r.Fill(sink, 256<<10)
-			sink.n = 0
+			err = r.Fill(counted, 256<<10)
+			counted.n = 0
 		}
 		require.Equal(b, io.EOF, err)
 		require.EqualValues(b, rows, r.Counts().Read)

@@ -10,9 +10,9 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// Fill hands rows to a sink until that holds about size bytes. It returns io.EOF
+// Fill hands rows to a receiver until that holds about size bytes. It returns io.EOF
 // with the last rows.
-func (r *File) Fill(to Sink, size int) error {
+func (r *File) Fill(to Receiver, size int) error {
 	var space [tabular.DigestSize]byte
 	for to.Len() < size {
 		rec, err := r.next()

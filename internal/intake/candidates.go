@@ -81,8 +81,9 @@ func (w *candidates) askAll() {
 	}
 }
 
-// next takes a candidate that is to be looked at now; nil for none.
-func (w *candidates) next() *candidate {
+// next takes a candidate that is to be looked at by now; nil for none. One that moves
+// later is not among them, so that a pass over all ends, whatever the settling time.
+func (w *candidates) next(now time.Time) *candidate {
 	for len(w.ask) > 0 {
 		c := w.ask[0]
 		w.ask = w.ask[1:]
@@ -91,7 +92,7 @@ func (w *candidates) next() *candidate {
 			return c
 		}
 	}
-	if at := w.due(); !at.IsZero() && !time.Now().Before(at) {
+	if at := w.due(); !at.IsZero() && !at.After(now) {
 		c := w.resting[0].candidate
 		w.resting = w.resting[1:]
 		return c

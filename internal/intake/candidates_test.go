@@ -12,7 +12,8 @@ import (
 
 // lookedAt takes all that are to be looked at now.
 func lookedAt(w *candidates) (paths []string) {
-	for c := w.next(); c != nil; c = w.next() {
+	now := time.Now()
+	for c := w.next(now); c != nil; c = w.next(now) {
 		paths = append(paths, c.entry.Path)
 	}
 	return paths
@@ -58,4 +59,17 @@ func TestOneThatSettlesIsLookedAtWhenItWasStillLongEnough(t *testing.T) {
 	w.settle = 0
 	assert.Equal(t, []string{"a"}, lookedAt(w))
 	assert.True(t, w.due().IsZero())
+}
+
+// TestAPassEnds: a file that settles at once and cannot be looked at is not looked at
+// again in the same pass.
+func TestAPassEnds(t *testing.T) {
+	w := newCandidates(0)
+	w.add(&candidate{entry: landing.Entry{Path: "a"}})
+	now, looks := time.Now(), 0
+	for c := w.next(now); c != nil && looks < 10; c = w.next(now) {
+		looks++
+		w.moved(c, c.entry)
+	}
+	assert.Equal(t, 1, looks)
 }

@@ -37,6 +37,7 @@ type lookout struct {
 	// Whoever looks at it has these:
 	folder     *landing.Folder // while it is looked at
 	unwatch    func()          // nil where it is listed only
+	away       bool            // it could not be opened the last time
 	listedOnly bool            // it could not be watched
 	device     uint64          // of the folder that is watched
 	inode      uint64
@@ -142,6 +143,9 @@ func (o *lookout) due() time.Time {
 	if o.list {
 		at = o.rest
 	}
+	if o.away { // the files that wait there cannot be looked at
+		return at
+	}
 	if len(o.waiting.ask) > 0 {
 		return time.Now()
 	}
@@ -155,7 +159,7 @@ func (o *lookout) due() time.Time {
 func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 	began := time.Now()
 	err := o.open()
-	if err == nil {
+	if o.away = err != nil; !o.away {
 		defer func() {
 			o.folder.Close()
 			o.folder = nil
@@ -430,8 +434,8 @@ func (o *lookout) await(id int64, e landing.Entry, isList bool) {
 func (o *lookout) settle(ctx context.Context) {
 	var whole []*candidate
 	var still []ledger.Still
-	for len(whole) < lookChunk {
-		c := o.waiting.next()
+	for now := time.Now(); len(whole) < lookChunk; {
+		c := o.waiting.next(now)
 		if c == nil {
 			break
 		}

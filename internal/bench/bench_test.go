@@ -19,8 +19,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/ledger"
 	"mullein/internal/localpg"
 )
 
@@ -164,17 +164,17 @@ func (h *bench) write(path string, rows int, v variant) int64 {
 
 // load hands a file over and returns how long Mullein took from opening it to
 // having it in the ledger.
-func (h *bench) load(feed, source, slot string) (time.Duration, ledger.Arrival) {
+func (h *bench) load(feed, source, slot string) (time.Duration, api.Arrival) {
 	name := fmt.Sprintf("%s_K1_%s.csv", feed, slot)
 	temporary := filepath.Join(h.landing(), "."+name)
 	require.NoError(h.b, os.Link(source, temporary))
 	require.NoError(h.b, os.Rename(temporary, filepath.Join(h.landing(), name)))
 	for {
-		list, err := h.client.Arrivals(h.ctx, ledger.Filter{Feed: feed, Text: slot, Most: 1})
+		list, err := h.client.Arrivals(h.ctx, client.ArrivalQuery{Feed: feed, Text: slot, Most: 1})
 		require.NoError(h.b, err)
 		if len(list.Items) == 1 && list.Items[0].FinishedAt != nil {
 			a := list.Items[0]
-			require.Equal(h.b, ledger.Loaded, a.State, a.Reason)
+			require.Equal(h.b, api.ArrivalLoaded, a.State, a.Reason)
 			return a.FinishedAt.Sub(*a.OpenedAt), a
 		}
 		time.Sleep(20 * time.Millisecond)

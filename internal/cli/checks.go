@@ -15,8 +15,6 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/inspect"
-	"mullein/internal/ledger"
 	"mullein/internal/reading"
 )
 
@@ -31,7 +29,7 @@ func (c *command) rejects() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		list, err := service.Rejects(ctx, feed, arrival, ledger.Reject{}, most)
+		list, err := service.Rejects(ctx, feed, arrival, api.Reject{}, most)
 		if err != nil {
 			return err
 		}
@@ -98,7 +96,7 @@ func exportTo(ctx context.Context, service *client.Client, feed string, arrival 
 	if err := w.Write(rejectColumns); err != nil {
 		return err
 	}
-	var last ledger.Reject
+	var last api.Reject
 	for {
 		const page = 1000
 		list, err := service.Rejects(ctx, feed, arrival, last, page)
@@ -135,7 +133,7 @@ func (c *command) handIn() *cobra.Command {
 			fmt.Fprintln(c.out, "Nothing was changed in the column original; nothing is handed in.")
 			return nil
 		}
-		var out []ledger.Arrival
+		var out []api.Arrival
 		for _, of := range order {
 			a, err := service.Mend(ctx, of, api.Mend{Rows: mended[of], Because: because})
 			if err != nil {
@@ -154,7 +152,7 @@ func (c *command) handIn() *cobra.Command {
 }
 
 // readMended reads an export and finds the rows that were changed.
-func readMended(ctx context.Context, service *client.Client, name string) (mended map[int64][]ledger.MendedRow, order []int64, err error) {
+func readMended(ctx context.Context, service *client.Client, name string) (mended map[int64][]api.MendedRow, order []int64, err error) {
 	file, err := os.Open(name)
 	if err != nil {
 		return nil, nil, err
@@ -165,7 +163,7 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 	if err != nil || strings.Join(head, ",") != strings.Join(rejectColumns, ",") {
 		return nil, nil, fmt.Errorf("%s: the first line must be %s, as rejects export writes it", name, strings.Join(rejectColumns, ","))
 	}
-	mended = map[int64][]ledger.MendedRow{}
+	mended = map[int64][]api.MendedRow{}
 	were := map[int64]map[int]string{}
 	for {
 		row, err := r.Read()
@@ -182,7 +180,7 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 			return nil, nil, fmt.Errorf("%s:%d: arrival and number must stay as they were exported", name, line)
 		}
 		if were[of] == nil {
-			list, err := service.Rejects(ctx, "", of, ledger.Reject{}, reading.MaxRejects)
+			list, err := service.Rejects(ctx, "", of, api.Reject{}, reading.MaxRejects)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -195,7 +193,7 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 			if mended[of] == nil {
 				order = append(order, of)
 			}
-			mended[of] = append(mended[of], ledger.MendedRow{Number: n, Text: text})
+			mended[of] = append(mended[of], api.MendedRow{Number: n, Text: text})
 		}
 	}
 }
@@ -287,7 +285,7 @@ func (c *command) rehearse() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rehearsal(r inspect.Rehearsal) {
+func (c *command) rehearsal(r api.Rehearsal) {
 	fmt.Fprintf(c.out, "Rehearsal of %s for %s: nothing was loaded.\n", r.Path, r.Feed)
 	if r.Refused != "" {
 		fmt.Fprintf(c.out, "It would be refused: %s\n", r.Refused)

@@ -114,8 +114,8 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	c.settings.AutomaticEnv()
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(), c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
-		c.verb(ledger.Redo, "Load arrivals again, what was loaded as a new generation that undoes the old"), c.verb(ledger.Skip, "Never load arrivals"),
-		c.verb(ledger.Hold, "Let arrivals wait for a person"), c.verb(ledger.Release, "Let held arrivals go on"), c.accept(), c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch())
+		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"), c.verb("skip", "Never load arrivals"),
+		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(), c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch())
 	return root
 }
 

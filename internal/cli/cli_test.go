@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mullein/internal/core/balance"
+	"mullein/internal/api"
 	"mullein/internal/ledger"
 )
 
@@ -32,8 +32,8 @@ func TestNumbersAndTexts(t *testing.T) {
 	assert.Equal(t, "a b", shorten("a\n  b", 10))
 	assert.Equal(t, "äö…", shorten("äöüß", 3))
 	assert.Equal(t, "-", when(nil).text)
-	assert.Equal(t, "12 read = 10 inserted + 1 duplicate + 1 rejected; 3 removed from the table", balanceLine(balance.Balance{Read: 12, Inserted: 10, Duplicate: 1, Rejected: 1, Removed: 3}))
-	assert.Equal(t, "0 read", balanceLine(balance.Balance{}))
+	assert.Equal(t, "12 read = 10 inserted + 1 duplicate + 1 rejected; 3 removed from the table", balanceLine(api.Balance{Read: 12, Inserted: 10, Duplicate: 1, Rejected: 1, Removed: 3}))
+	assert.Equal(t, "0 read", balanceLine(api.Balance{}))
 }
 
 func run(t *testing.T, p Program, args ...string) (int, string, string) {

@@ -17,7 +17,6 @@ import (
 	"mullein/internal/client"
 	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
-	"mullein/internal/ledger"
 )
 
 func (c *command) deliver() *cobra.Command {
@@ -56,10 +55,10 @@ func (c *command) deliver() *cobra.Command {
 }
 
 // verb makes the command that does something to arrivals.
-func (c *command) verb(v ledger.Verb, short string) *cobra.Command {
+func (c *command) verb(v, short string) *cobra.Command {
 	d := api.Verdict{Verb: v}
 	var s string
-	cmd := &cobra.Command{Use: string(v) + " [ARRIVAL...]", Short: short, Args: arguments(0, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+	cmd := &cobra.Command{Use: v + " [ARRIVAL...]", Short: short, Args: arguments(0, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		for _, arg := range args {
 			n, err := number(arg, "an arrival")
 			if err != nil {
@@ -67,7 +66,7 @@ func (c *command) verb(v ledger.Verb, short string) *cobra.Command {
 			}
 			d.Arrivals = append(d.Arrivals, n)
 		}
-		d.State = ledger.State(s)
+		d.State = s
 		switch {
 		case d.Because == "":
 			return usageError{fmt.Errorf("%s needs --because \"...\": the reason is kept", v)}
@@ -94,7 +93,7 @@ func (c *command) verb(v ledger.Verb, short string) *cobra.Command {
 	cmd.Flags().StringVar(&d.Text, "text", "", "whose path holds this text; * and ? stand for any text and one character")
 	cmd.Flags().StringVar(&d.Day, "day", "", "of whose slot this is the day, as 2026-07-01")
 	cmd.Flags().StringVar(&s, "state", "", "that are in this state")
-	if v == ledger.Redo {
+	if v == "redo" {
 		cmd.Flags().BoolVar(&d.Backlog, "backlog", false, "that lay there before the feed and were skipped for it")
 	}
 	return cmd
@@ -257,7 +256,11 @@ func (c *command) simulate(ctx context.Context, args []string, span string) erro
 		if err != nil {
 			return err
 		}
-		return c.plan(api.Plan{Zone: f.Due.Times.Zone().String(), Items: f.Plan(from, to)})
+		var slots []api.PlannedSlot
+		for _, slot := range f.Plan(from, to) {
+			slots = append(slots, api.PlannedSlot(slot))
+		}
+		return c.plan(api.Plan{Zone: f.Due.Times.Zone().String(), Items: slots})
 	}
 	service, err := c.client()
 	if err != nil {
@@ -315,9 +318,9 @@ func (c *command) plan(plan api.Plan) error {
 
 // slotMarks are the signs of the states in a calendar; a state is never only
 // a colour.
-var slotMarks = map[due.State]cell{
-	due.OnTime: {text: "o", color: "32"}, due.Late: {text: "l", color: "33"}, due.Missing: {text: "X", color: "31"}, due.Refused: {text: "R", color: "31"},
-	due.Excused: {text: "e"}, due.Open: {text: "."}, due.Surplus: {text: "+"},
+var slotMarks = map[string]cell{
+	api.SlotOnTime: {text: "o", color: "32"}, api.SlotLate: {text: "l", color: "33"}, api.SlotMissing: {text: "X", color: "31"}, api.SlotRefused: {text: "R", color: "31"},
+	api.SlotExcused: {text: "e"}, api.SlotOpen: {text: "."}, api.SlotSurplus: {text: "+"},
 }
 
 const slotLegend = "o on time  l late  X missing  R refused  e excused  . open  + surplus"
@@ -342,7 +345,7 @@ func (c *command) calendar(ctx context.Context, service *client.Client, feed str
 		c.slotGrid(list.Items, days > 1)
 		var wrong []api.SlotView
 		for _, s := range slices.Backward(list.Items) {
-			if s.State == due.Missing || s.State == due.Refused || s.State == due.Late && s.CompleteAt == nil {
+			if s.State == api.SlotMissing || s.State == api.SlotRefused || s.State == api.SlotLate && s.CompleteAt == nil {
 				wrong = append(wrong, s)
 			}
 		}
@@ -366,7 +369,7 @@ func (c *command) slotGrid(slots []api.SlotView, byDay bool) {
 		if byDay {
 			head += "  " + s.DueAt.Local().Format("Mon 01-02")
 		}
-		if s.State == due.Surplus {
+		if s.State == api.SlotSurplus {
 			head += "  unexpected"
 		}
 		key := fmt.Sprintf("%s\x00%s\x00%s", s.Feed, due.Key(s.Per), head)
@@ -408,7 +411,7 @@ func missingLine(s api.SlotView) string {
 	if s.Files > 1 {
 		line += fmt.Sprintf(" (%d of %d files came)", s.Came, s.Files)
 	}
-	if s.State == due.Refused {
+	if s.State == api.SlotRefused {
 		return line + fmt.Sprintf(": what came was refused; mullein ledger %s --state refused", s.Feed)
 	}
 	if s.Expected != "" {

@@ -15,7 +15,6 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
-	"mullein/internal/ledger"
 	"mullein/internal/load"
 )
 
@@ -454,7 +453,7 @@ func (c *command) feedTable(feeds []api.FeedView) {
 }
 
 // age is how long the oldest arrival waits.
-func age(counts *ledger.FeedCounts) string {
+func age(counts *api.FeedCounts) string {
 	if counts.Waiting == 0 || counts.OldestAt == nil {
 		return ""
 	}

@@ -14,8 +14,6 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/inspect"
-	"mullein/internal/table"
 )
 
 func (c *command) recall() *cobra.Command {
@@ -53,7 +51,7 @@ func numbers(list []int64) string {
 	return strings.Join(out, ", ")
 }
 
-func (c *command) recalled(r inspect.Recalled) {
+func (c *command) recalled(r api.Recalled) {
 	done := "Done"
 	if r.Preview {
 		done = "Preview; nothing was done"
@@ -171,7 +169,7 @@ func (c *command) row() *cobra.Command {
 	})}
 }
 
-func (c *command) history(ctx context.Context, service *client.Client, h table.History) {
+func (c *command) history(ctx context.Context, service *client.Client, h api.RowHistory) {
 	if len(h.Steps) == 0 {
 		fmt.Fprintf(c.out, "%s has no such row, and the journal knows none.\n", h.Table)
 		return

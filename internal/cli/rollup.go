@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/core/rollup"
-	"mullein/internal/table"
 )
 
 func (c *command) rollup() *cobra.Command {
@@ -76,7 +76,7 @@ func (c *command) rollup() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rollupVerified(name string, v table.RollupVerified) {
+func (c *command) rollupVerified(name string, v api.RollupVerified) {
 	fmt.Fprintf(c.out, "%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name, rowsOf(v.Rows), grouped(v.Same), grouped(v.Wrong), grouped(v.Missing), grouped(v.Surplus))
 	for _, s := range v.Samples {
 		fmt.Fprintf(c.out, "  %s\n", s)

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
-	"mullein/internal/core/balance"
-	"mullein/internal/ledger"
+	"mullein/internal/api"
 )
 
 // grid is aligned columns: texts to the left, numbers to the right.
@@ -127,41 +127,36 @@ func shorten(s string, most int) string {
 // places are where a row can have gone to, in the order in which they are shown.
 var places = []struct {
 	name string
-	of   func(balance.Balance) int64
+	of   func(api.Balance) int64
 }{
-	{"inserted", func(b balance.Balance) int64 { return b.Inserted }}, {"updated", func(b balance.Balance) int64 { return b.Updated }},
-	{"unchanged", func(b balance.Balance) int64 { return b.Unchanged }}, {"outdated", func(b balance.Balance) int64 { return b.Outdated }},
-	{"kept", func(b balance.Balance) int64 { return b.Kept }}, {"deleted", func(b balance.Balance) int64 { return b.Deleted }},
-	{"duplicate", func(b balance.Balance) int64 { return b.Duplicate }}, {"rejected", func(b balance.Balance) int64 { return b.Rejected }},
-	{"left out", func(b balance.Balance) int64 { return b.LeftOut }}, {"withheld", func(b balance.Balance) int64 { return b.Withheld }},
+	{"inserted", func(b api.Balance) int64 { return b.Inserted }}, {"updated", func(b api.Balance) int64 { return b.Updated }},
+	{"unchanged", func(b api.Balance) int64 { return b.Unchanged }}, {"outdated", func(b api.Balance) int64 { return b.Outdated }},
+	{"kept", func(b api.Balance) int64 { return b.Kept }}, {"deleted", func(b api.Balance) int64 { return b.Deleted }},
+	{"duplicate", func(b api.Balance) int64 { return b.Duplicate }}, {"rejected", func(b api.Balance) int64 { return b.Rejected }},
+	{"left out", func(b api.Balance) int64 { return b.LeftOut }}, {"withheld", func(b api.Balance) int64 { return b.Withheld }},
 }
 
 // balanceColumns returns the columns of a table of loads: the rows read, and each
 // place that any of them used.
-func balanceColumns(list []balance.Balance) (head []string, cells func(balance.Balance) []cell) {
-	var sum balance.Balance
-	for _, b := range list {
-		sum = sum.Plus(b)
-	}
+func balanceColumns(list []api.Balance) (head []string, cells func(api.Balance) []cell) {
 	head = []string{"READ"}
+	var used []func(api.Balance) int64
 	for _, p := range places {
-		if p.of(sum) > 0 || p.name == "inserted" {
-			head = append(head, strings.ToUpper(p.name))
+		if p.name == "inserted" || slices.ContainsFunc(list, func(b api.Balance) bool { return p.of(b) > 0 }) {
+			head, used = append(head, strings.ToUpper(p.name)), append(used, p.of)
 		}
 	}
-	return head, func(b balance.Balance) []cell {
+	return head, func(b api.Balance) []cell {
 		out := []cell{integer(b.Read)}
-		for _, p := range places {
-			if p.of(sum) > 0 || p.name == "inserted" {
-				out = append(out, integer(p.of(b)))
-			}
+		for _, of := range used {
+			out = append(out, integer(of(b)))
 		}
 		return out
 	}
 }
 
 // balanceLine writes a balance as a sum that people can check.
-func balanceLine(b balance.Balance) string {
+func balanceLine(b api.Balance) string {
 	var parts []string
 	for _, p := range places {
 		if n := p.of(b); n != 0 {
@@ -178,8 +173,8 @@ func balanceLine(b balance.Balance) string {
 	return line
 }
 
-func arrivalTable(list []ledger.Arrival) *grid {
-	var balances []balance.Balance
+func arrivalTable(list []api.Arrival) *grid {
+	var balances []api.Balance
 	for _, a := range list {
 		balances = append(balances, a.Balance)
 	}

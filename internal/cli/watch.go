@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/ledger"
 )
 
 // comeBack is how long a watch waits before it asks a service again that ended
@@ -45,7 +45,7 @@ type watching struct {
 	last    int64  // event
 	most    int
 	shown   int
-	arrival ledger.Arrival // of the last line: its events come in a row
+	arrival api.Arrival // of the last line: its events come in a row
 }
 
 // enough ends a watch that has shown as many events as were asked for.
@@ -54,7 +54,7 @@ var errEnough = errors.New("enough")
 // run goes on where it was when the service was away.
 func (w *watching) run(ctx context.Context) error {
 	for answered := false; ; {
-		err := w.service.Watch(ctx, w.last, func(e ledger.Event) error { return w.event(ctx, e) })
+		err := w.service.Watch(ctx, w.last, func(e api.Event) error { return w.event(ctx, e) })
 		answered = answered || errors.Is(err, client.ErrEnded)
 		switch {
 		case errors.Is(err, errEnough), ctx.Err() != nil:
@@ -71,7 +71,7 @@ func (w *watching) run(ctx context.Context) error {
 	}
 }
 
-func (w *watching) event(ctx context.Context, e ledger.Event) error {
+func (w *watching) event(ctx context.Context, e api.Event) error {
 	w.last = e.ID
 	if w.feed != "" && e.Feed != w.feed {
 		return nil
@@ -91,7 +91,7 @@ func (w *watching) event(ctx context.Context, e ledger.Event) error {
 
 // line describes an event: when, whose, what, and of a file its name and where its
 // rows went.
-func (w *watching) line(ctx context.Context, e ledger.Event) {
+func (w *watching) line(ctx context.Context, e api.Event) {
 	what := e.Kind
 	switch {
 	case e.Arrival != 0:
@@ -105,11 +105,11 @@ func (w *watching) line(ctx context.Context, e ledger.Event) {
 }
 
 // of describes the file that an event is about.
-func (w *watching) of(ctx context.Context, e ledger.Event) string {
+func (w *watching) of(ctx context.Context, e api.Event) string {
 	if e.Arrival == 0 {
 		return ""
 	}
-	onItsWay := []string{string(ledger.Settling), string(ledger.Ready), string(ledger.Loading)}
+	onItsWay := []string{api.ArrivalSettling, api.ArrivalReady, api.ArrivalLoading}
 	if w.arrival.ID != e.Arrival || !slices.Contains(onItsWay, e.State) {
 		a, err := w.service.Arrival(ctx, e.Arrival)
 		if err != nil { // the line says which it is all the same

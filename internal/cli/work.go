@@ -13,16 +13,13 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/core/balance"
 	"mullein/internal/core/due"
-	"mullein/internal/ledger"
-	"mullein/internal/table"
 )
 
 func (c *command) run() *cobra.Command {
 	var wait bool
 	var require int64
-	var wanted ledger.Wanted
+	var wanted api.Wanted
 	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		run, err := service.RunFeed(ctx, args[0], wanted)
 		if err != nil {
@@ -57,10 +54,10 @@ func (c *command) cancel() *cobra.Command {
 
 const askEvery = 150 * time.Millisecond
 
-func (c *command) waitForRun(ctx context.Context, service *client.Client, run ledger.Run, require int64) error {
+func (c *command) waitForRun(ctx context.Context, service *client.Client, run api.Run, require int64) error {
 	people := terminal(c.errOut)
 	var err error
-	for run.State == ledger.RunQueued || run.State == ledger.RunRunning {
+	for run.State == api.RunQueued || run.State == api.RunRunning {
 		if people {
 			c.progress(ctx, service, run)
 		}
@@ -76,7 +73,7 @@ func (c *command) waitForRun(ctx context.Context, service *client.Client, run le
 	if people {
 		fmt.Fprint(c.errOut, "\r\x1b[K")
 	}
-	list, err := service.Arrivals(ctx, ledger.Filter{Run: run.ID, Most: 1000})
+	list, err := service.Arrivals(ctx, client.ArrivalQuery{Run: run.ID, Most: 1000})
 	if err != nil {
 		return err
 	}
@@ -91,13 +88,13 @@ func (c *command) waitForRun(ctx context.Context, service *client.Client, run le
 			fmt.Fprintf(c.out, "%d arrivals were there; %d were required\n", there, require)
 		}
 	})
-	if err == nil && (run.State != ledger.RunDone || run.Refused+run.Failed > 0 || there < require || len(missing) > 0) {
+	if err == nil && (run.State != api.RunDone || run.Refused+run.Failed > 0 || there < require || len(missing) > 0) {
 		return errWrong
 	}
 	return err
 }
 
-func (c *command) runTold(run ledger.Run, arrivals []ledger.Arrival, missing []api.SlotView) {
+func (c *command) runTold(run api.Run, arrivals []api.Arrival, missing []api.SlotView) {
 	if len(arrivals) == 0 {
 		fmt.Fprintf(c.out, "run %d of %s is %s: nothing new was there\n", run.ID, run.Feed, run.State)
 	} else {
@@ -130,13 +127,13 @@ func missingNow(ctx context.Context, service *client.Client, feed string) ([]api
 	}
 	newest := map[string]api.SlotView{}
 	for _, s := range list.Items {
-		if s.State != due.Surplus && s.State != due.Open {
+		if s.State != api.SlotSurplus && s.State != api.SlotOpen {
 			newest[due.Key(s.Per)] = s
 		}
 	}
 	var out []api.SlotView
 	for _, key := range slices.Sorted(maps.Keys(newest)) {
-		if newest[key].State == due.Missing {
+		if newest[key].State == api.SlotMissing {
 			out = append(out, newest[key])
 		}
 	}
@@ -144,7 +141,7 @@ func missingNow(ctx context.Context, service *client.Client, feed string) ([]api
 }
 
 // progress shows one line that is written over and over.
-func (c *command) progress(ctx context.Context, service *client.Client, run ledger.Run) {
+func (c *command) progress(ctx context.Context, service *client.Client, run api.Run) {
 	status, err := service.Status(ctx)
 	if err != nil {
 		return // the next answer about the run says it too
@@ -156,7 +153,7 @@ func (c *command) progress(ctx context.Context, service *client.Client, run ledg
 			if l.Size > 0 {
 				share = 100 * l.Bytes / l.Size
 			}
-			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), l.Where(), share, grouped(l.Rows))
+			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), whereabouts(l), share, grouped(l.Rows))
 		}
 	}
 	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
@@ -243,7 +240,7 @@ func (c *command) needs(s api.Status) {
 // arrivalsByState says in a line how many arrivals are in which state.
 func arrivalsByState(states map[string]int64) string {
 	var parts []string
-	for _, s := range ledger.States() {
+	for _, s := range api.ArrivalStates() {
 		if n := states[string(s)]; n > 0 {
 			parts = append(parts, grouped(n)+" "+string(s))
 		}
@@ -271,9 +268,9 @@ func (c *command) serviceTable(services []api.ServiceView) {
 		}
 		doing := "idle"
 		for i, l := range s.Loads {
-			what := fmt.Sprintf("%s of %s: %s, %s rows", l.Path, l.Feed, l.Where(), grouped(l.Rows))
+			what := fmt.Sprintf("%s of %s: %s, %s rows", l.Path, l.Feed, whereabouts(l), grouped(l.Rows))
 			if l.Files > 1 {
-				what = fmt.Sprintf("%d files of %s: %s", l.Files, l.Feed, l.Where())
+				what = fmt.Sprintf("%d files of %s: %s", l.Files, l.Feed, whereabouts(l))
 			}
 			if i == 0 {
 				doing = what
@@ -296,7 +293,7 @@ func (c *command) feedStatus(f api.FeedView) {
 		starts = "after " + strings.Join(f.After, ", ")
 	}
 	var states []string
-	for _, s := range ledger.States() {
+	for _, s := range api.ArrivalStates() {
 		if n := f.Counts.States[string(s)]; n > 0 {
 			states = append(states, fmt.Sprintf("%s %s", grouped(n), s))
 		}
@@ -340,7 +337,7 @@ func (c *command) pairs(lines [][2]string) {
 }
 
 func (c *command) ledger() *cobra.Command {
-	var f ledger.Filter
+	var f client.ArrivalQuery
 	var s, day string
 	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 		if len(args) == 1 {
@@ -349,8 +346,8 @@ func (c *command) ledger() *cobra.Command {
 			}
 			f.Feed = args[0]
 		}
-		if f.State = ledger.State(s); s != "" && !slices.Contains(ledger.States(), f.State) {
-			return usageError{fmt.Errorf("unknown state %q; the states are %v", s, ledger.States())}
+		if f.State = s; s != "" && !slices.Contains(api.ArrivalStates(), f.State) {
+			return usageError{fmt.Errorf("unknown state %q; the states are %v", s, api.ArrivalStates())}
 		}
 		if day != "" {
 			from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
@@ -416,7 +413,7 @@ func (c *command) arrival() *cobra.Command {
 	})}
 }
 
-func (c *command) life(a ledger.Arrival) {
+func (c *command) life(a api.Arrival) {
 	var captures []string
 	for name, value := range a.Captures {
 		captures = append(captures, fmt.Sprintf("%s=%v", name, value))
@@ -478,7 +475,7 @@ func (c *command) rows() *cobra.Command {
 	return cmd
 }
 
-func (c *command) rowTable(rows table.Rows) {
+func (c *command) rowTable(rows api.TableRows) {
 	if len(rows.Rows) == 0 {
 		fmt.Fprintln(c.out, "No rows.")
 		return
@@ -512,7 +509,7 @@ func (c *command) runs() *cobra.Command {
 			return err
 		}
 		return c.show(list, func() {
-			var balances []balance.Balance
+			var balances []api.Balance
 			for _, r := range list.Items {
 				balances = append(balances, r.Balance)
 			}
@@ -531,4 +528,12 @@ func (c *command) runs() *cobra.Command {
 	cmd.Flags().Int64Var(&before, "before", 0, "only those before a number")
 	cmd.Flags().IntVar(&most, "limit", 30, "how many, 1 to 1000")
 	return cmd
+}
+
+// whereabouts says in a few words where a load is.
+func whereabouts(l api.Progress) string {
+	if l.Waits == "" {
+		return l.Step
+	}
+	return l.Step + ", waits for " + l.Waits
 }

@@ -19,9 +19,6 @@ import (
 	"time"
 
 	"mullein/internal/api"
-	"mullein/internal/inspect"
-	"mullein/internal/ledger"
-	"mullein/internal/table"
 )
 
 // Client speaks to one service.
@@ -226,21 +223,21 @@ func (c *Client) Resume(ctx context.Context, name string) error {
 }
 
 // Versions returns all wordings of a feed, the newest first.
-func (c *Client) Versions(ctx context.Context, name string) ([]ledger.FeedVersion, error) {
+func (c *Client) Versions(ctx context.Context, name string) ([]api.FeedVersion, error) {
 	list, err := get[api.VersionList](ctx, c, feedPath(name)+"/versions", nil)
 	return list.Items, err
 }
 
 // RunFeed queues a run, narrowed if wanted says so.
-func (c *Client) RunFeed(ctx context.Context, name string, wanted ledger.Wanted) (ledger.Run, error) {
-	var run ledger.Run
+func (c *Client) RunFeed(ctx context.Context, name string, wanted api.Wanted) (api.Run, error) {
+	var run api.Run
 	err := c.call(ctx, http.MethodPost, feedPath(name)+"/runs", nil, wanted, &run)
 	return run, err
 }
 
 // CancelRun ends a run; what it has loaded stays.
-func (c *Client) CancelRun(ctx context.Context, id int64) (ledger.Run, error) {
-	var run ledger.Run
+func (c *Client) CancelRun(ctx context.Context, id int64) (api.Run, error) {
+	var run api.Run
 	err := c.call(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/cancel", nil, nil, &run)
 	return run, err
 }
@@ -264,22 +261,22 @@ func (c *Client) Deliver(ctx context.Context, name, path string, content io.Read
 
 // Recall takes out what an arrival loaded, or puts it back, or says what would
 // become of the rows.
-func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (inspect.Recalled, error) {
-	var out inspect.Recalled
+func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (api.Recalled, error) {
+	var out api.Recalled
 	err := c.long(ctx, http.MethodPost, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/recall", nil, r, &out)
 	return out, err
 }
 
 // Rebuild loads all arrivals of a feed afresh.
-func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (inspect.Rebuilt, error) {
-	var out inspect.Rebuilt
+func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (api.Rebuilt, error) {
+	var out api.Rebuilt
 	err := c.long(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, r, &out)
 	return out, err
 }
 
 // Verify holds the file of an arrival against its target.
-func (c *Client) Verify(ctx context.Context, arrival int64) (table.Verified, error) {
-	var out table.Verified
+func (c *Client) Verify(ctx context.Context, arrival int64) (api.Verified, error) {
+	var out api.Verified
 	err := c.long(ctx, http.MethodGet, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/verification", nil, nil, &out)
 	return out, err
 }
@@ -290,8 +287,8 @@ func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Origina
 }
 
 // Row returns what happened to a row; key holds column=value.
-func (c *Client) Row(ctx context.Context, name string, key []string) (table.History, error) {
-	return get[table.History](ctx, c, "/targets/"+url.PathEscape(name)+"/row", url.Values{"key": key})
+func (c *Client) Row(ctx context.Context, name string, key []string) (api.RowHistory, error) {
+	return get[api.RowHistory](ctx, c, "/targets/"+url.PathEscape(name)+"/row", url.Values{"key": key})
 }
 
 // Collapse leaves one row of each key that stands in a table more than once.
@@ -329,8 +326,8 @@ func (c *Client) RebuildRollup(ctx context.Context, name string) (api.RollupRebu
 }
 
 // VerifyRollup compares a rollup with a full computation.
-func (c *Client) VerifyRollup(ctx context.Context, name string) (table.RollupVerified, error) {
-	var out table.RollupVerified
+func (c *Client) VerifyRollup(ctx context.Context, name string) (api.RollupVerified, error) {
+	var out api.RollupVerified
 	err := c.long(ctx, http.MethodGet, "/rollups/"+url.PathEscape(name)+"/verification", nil, nil, &out)
 	return out, err
 }
@@ -343,7 +340,7 @@ func (c *Client) Decide(ctx context.Context, d api.Verdict) (api.Decided, error)
 }
 
 // Decisions returns what people decided about an arrival, oldest first.
-func (c *Client) Decisions(ctx context.Context, arrival int64) ([]ledger.Decision, error) {
+func (c *Client) Decisions(ctx context.Context, arrival int64) ([]api.Decision, error) {
 	list, err := get[api.DecisionList](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/decisions", nil)
 	return list.Items, err
 }
@@ -361,8 +358,8 @@ func (c *Client) Slot(ctx context.Context, id int64) (api.SlotDetail, error) {
 func slotPath(id int64) string { return "/slots/" + strconv.FormatInt(id, 10) }
 
 // Accept takes a file for a slot although its name does not fit.
-func (c *Client) Accept(ctx context.Context, slot int64, path, because string) (ledger.Arrival, error) {
-	var out ledger.Arrival
+func (c *Client) Accept(ctx context.Context, slot int64, path, because string) (api.Arrival, error) {
+	var out api.Arrival
 	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, api.AcceptFile{Path: path, Because: because}, &out)
 	return out, err
 }
@@ -391,8 +388,8 @@ func (c *Client) Reconcile(ctx context.Context, name string, mend bool) (api.Dif
 }
 
 // Run returns one run.
-func (c *Client) Run(ctx context.Context, id int64) (ledger.Run, error) {
-	return get[ledger.Run](ctx, c, "/runs/"+strconv.FormatInt(id, 10), nil)
+func (c *Client) Run(ctx context.Context, id int64) (api.Run, error) {
+	return get[api.Run](ctx, c, "/runs/"+strconv.FormatInt(id, 10), nil)
 }
 
 // Runs returns a page of runs, the newest first.
@@ -400,15 +397,25 @@ func (c *Client) Runs(ctx context.Context, feed string, before int64, most int) 
 	return get[api.RunList](ctx, c, "/runs", query("feed", feed, "before", number(before), "limit", strconv.Itoa(most)))
 }
 
+// ArrivalQuery selects arrivals. What is empty or 0 does not narrow.
+type ArrivalQuery struct {
+	Feed, State  string
+	Text         string // part of the path; * and ? stand for any text and one character
+	Run, Slot    int64
+	Since, Until time.Time // of their coming; until is not within
+	Before       int64     // the next of the page before
+	Most         int       // on the page, up to 1,000
+}
+
 // Arrivals returns a page of arrivals, the newest first.
-func (c *Client) Arrivals(ctx context.Context, f ledger.Filter) (api.ArrivalList, error) {
-	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", string(f.State), "text", f.Text,
+func (c *Client) Arrivals(ctx context.Context, f ArrivalQuery) (api.ArrivalList, error) {
+	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", f.State, "text", f.Text,
 		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 
 // Arrival returns one arrival.
-func (c *Client) Arrival(ctx context.Context, id int64) (ledger.Arrival, error) {
-	return get[ledger.Arrival](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10), nil)
+func (c *Client) Arrival(ctx context.Context, id int64) (api.Arrival, error) {
+	return get[api.Arrival](ctx, c, "/arrivals/"+strconv.FormatInt(id, 10), nil)
 }
 
 // ErrEnded says that the service ended a stream of events, as it does when it
@@ -418,7 +425,7 @@ var ErrEnded = errors.New("the service ended the stream of events")
 // Watch hands over what happens, from now on, or from after an event that was
 // seen. It ends when each returns an error, which it returns, when ctx ends, and with
 // [ErrEnded] when the service ends the stream.
-func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event) error) error {
+func (c *Client) Watch(ctx context.Context, after int64, each func(api.Event) error) error {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/v1/events", nil)
 	if err != nil {
 		return fmt.Errorf("the service's address: %w", err)
@@ -441,7 +448,7 @@ func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event)
 		case name == "event":
 			kind = value
 		case name == "data" && kind == "change":
-			var e ledger.Event
+			var e api.Event
 			if err := json.Unmarshal([]byte(value), &e); err != nil {
 				return fmt.Errorf("an event is not understood: %w", err)
 			}
@@ -455,7 +462,7 @@ func (c *Client) Watch(ctx context.Context, after int64, each func(ledger.Event)
 
 // Rejects returns a page of the rejects of a feed, or of an arrival if that is
 // not 0, after the last reject of the page before.
-func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after ledger.Reject, most int) (api.RejectList, error) {
+func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after api.Reject, most int) (api.RejectList, error) {
 	path := feedPath(feed) + "/rejects"
 	if arrival > 0 {
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rejects"
@@ -471,8 +478,8 @@ func (c *Client) RejectGroups(ctx context.Context, feed string, arrival int64) (
 
 // Mend hands rejects of an arrival in again that were put right. It returns the
 // arrival in which they are loaded.
-func (c *Client) Mend(ctx context.Context, arrival int64, m api.Mend) (ledger.Arrival, error) {
-	var out ledger.Arrival
+func (c *Client) Mend(ctx context.Context, arrival int64, m api.Mend) (api.Arrival, error) {
+	var out api.Arrival
 	err := c.call(ctx, http.MethodPost, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/mend", nil, m, &out)
 	return out, err
 }
@@ -503,8 +510,8 @@ type Rehearsed struct {
 }
 
 // Rehearse says what a load would do, and does nothing.
-func (c *Client) Rehearse(ctx context.Context, r Rehearsed) (inspect.Rehearsal, error) {
-	var out inspect.Rehearsal
+func (c *Client) Rehearse(ctx context.Context, r Rehearsed) (api.Rehearsal, error) {
+	var out api.Rehearsal
 	q := query("feed", r.Feed, "path", r.Path)
 	if r.Deep {
 		q.Set("deep", "true")
@@ -542,12 +549,12 @@ func (r *Rehearsed) write(form *multipart.Writer) error {
 
 // Rows returns rows of a feed's target, or those that an arrival last wrote if
 // that is not 0.
-func (c *Client) Rows(ctx context.Context, feed, name string, arrival int64, most int) (table.Rows, error) {
+func (c *Client) Rows(ctx context.Context, feed, name string, arrival int64, most int) (api.TableRows, error) {
 	path := feedPath(feed) + "/rows"
 	if arrival > 0 {
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rows"
 	}
-	return get[table.Rows](ctx, c, path, query("limit", strconv.Itoa(most), "table", name))
+	return get[api.TableRows](ctx, c, path, query("limit", strconv.Itoa(most), "table", name))
 }
 
 func moment(t time.Time) string {

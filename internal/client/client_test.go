@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mullein/internal/ledger"
+	"mullein/internal/api"
 )
 
 // answering is a client of a service that gives one answer, and what it was asked.
@@ -29,10 +29,10 @@ func answering(t *testing.T, status int, body string) (*Client, *http.Request) {
 
 func TestCallsCarryTokenAndQuery(t *testing.T) {
 	c, asked := answering(t, http.StatusOK, `{"items": [{"id": 5, "state": "loaded"}], "next": 5}`)
-	page, err := c.Arrivals(context.Background(), ledger.Filter{Feed: "gauge-readings", State: ledger.Loaded, Text: "K1 & K2", Before: 9, Most: 1})
+	page, err := c.Arrivals(context.Background(), ArrivalQuery{Feed: "gauge-readings", State: api.ArrivalLoaded, Text: "K1 & K2", Before: 9, Most: 1})
 	require.NoError(t, err)
 	assert.EqualValues(t, 5, page.Next)
-	assert.Equal(t, ledger.Loaded, page.Items[0].State)
+	assert.Equal(t, api.ArrivalLoaded, page.Items[0].State)
 	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
 	assert.Equal(t, "/api/v1/arrivals", asked.URL.Path)
 	assert.Equal(t, "before=9&feed=gauge-readings&limit=1&state=loaded&text=K1+%26+K2", asked.URL.RawQuery)
@@ -72,7 +72,7 @@ func TestWatchHandsOverEvents(t *testing.T) {
 		"event: progress\ndata: {\"loads\": []}\n\nid: 9\nevent: change\ndata: {\"id\": 9, \"kind\": \"run\", \"state\": \"done\"}\n\n"
 	c, asked := answering(t, http.StatusOK, stream)
 	var got []int64
-	err := c.Watch(context.Background(), 5, func(e ledger.Event) error {
+	err := c.Watch(context.Background(), 5, func(e api.Event) error {
 		got = append(got, e.ID)
 		return nil
 	})
@@ -81,7 +81,7 @@ func TestWatchHandsOverEvents(t *testing.T) {
 	assert.Equal(t, "5", asked.Header.Get("Last-Event-ID"))
 	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
 	enough := errors.New("enough")
-	assert.ErrorIs(t, c.Watch(context.Background(), 0, func(ledger.Event) error { return enough }), enough)
+	assert.ErrorIs(t, c.Watch(context.Background(), 0, func(api.Event) error { return enough }), enough)
 	assert.Empty(t, asked.Header.Get("Last-Event-ID"), "from now on")
 
 	c, _ = answering(t, http.StatusUnauthorized, `{}`)

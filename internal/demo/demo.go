@@ -26,7 +26,6 @@ import (
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
 	"mullein/internal/core/rollup"
-	"mullein/internal/ledger"
 )
 
 //go:embed feeds/*.yaml rollups/*.yaml
@@ -390,7 +389,7 @@ func Example(ctx context.Context, service *client.Client, root string) error {
 			return err
 		}
 		for {
-			list, err := service.Arrivals(ctx, ledger.Filter{Most: 1})
+			list, err := service.Arrivals(ctx, client.ArrivalQuery{Most: 1})
 			if err != nil {
 				return err
 			}

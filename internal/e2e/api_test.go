@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mullein/internal/ledger"
+	"mullein/internal/api"
+	"mullein/internal/client"
 )
 
 // ask calls the API as a program does, and returns the status and the answer.
@@ -95,7 +96,7 @@ func TestRowsAndRejectsThroughTheAPI(t *testing.T) {
 	assert.Equal(t, "21", rows[0].([]any)[line], "keyset paging by line")
 	_, refused := s.ask("GET", "/arrivals/6/rows", "")
 	assert.Empty(t, refused["rows"])
-	list, err := s.client.Rejects(ctx, "gauge-readings", 0, ledger.Reject{}, 1)
+	list, err := s.client.Rejects(ctx, "gauge-readings", 0, api.Reject{}, 1)
 	require.NoError(t, err)
 	require.Len(t, list.Items, 1)
 	assert.False(t, list.More)
@@ -140,7 +141,7 @@ target: {table: "river.log_{kind}"}
 	_, err := s.client.PutFeed(ctx, "logbook", "logbook.yaml", logbook)
 	require.NoError(t, err)
 	s.eventually(func() bool {
-		list, err := s.client.Arrivals(ctx, ledger.Filter{Feed: "logbook", State: ledger.Loaded, Most: 5})
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "logbook", State: api.ArrivalLoaded, Most: 5})
 		require.NoError(t, err)
 		return len(list.Items) == 2
 	})

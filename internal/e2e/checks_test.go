@@ -18,7 +18,6 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/ledger"
 )
 
 // TestRejectsArePutRight exports rejects, mends them in an editor, and hands
@@ -45,9 +44,9 @@ func TestRejectsArePutRight(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "1 rows of arrival 2 are handed in as arrival ")
 	s.eventually(func() bool {
-		list, err := s.client.Arrivals(ctx, ledger.Filter{Text: "(mended", Most: 1})
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Text: "(mended", Most: 1})
 		require.NoError(t, err)
-		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	})
 	code, out, _ = s.mullein("rejects", "gauge-readings")
 	assert.Equal(t, 0, code)
@@ -100,9 +99,9 @@ func TestAFeedFromASample(t *testing.T) {
 	code, _, errOut = s.mullein("deliver", "tides", sample)
 	require.Equal(t, 0, code, errOut)
 	s.eventually(func() bool {
-		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "tides", Most: 1})
+		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "tides", Most: 1})
 		require.NoError(t, err)
-		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	})
 	code, out, _ = s.mullein("feed", "show", "tides", "--schema")
 	require.Equal(t, 0, code)
@@ -114,7 +113,7 @@ func TestAFeedFromASample(t *testing.T) {
 	assert.Contains(t, out, `"type": "record"`)
 	_, err = s.client.Rehearse(context.Background(), client.Rehearsed{Definition: "feed: x\nlanding: {}", Path: "y"})
 	assert.ErrorContains(t, err, `key "at" is missing`)
-	_, err = s.client.Mend(context.Background(), 1, api.Mend{Because: "none", Rows: []ledger.MendedRow{{Number: 9, Text: "x"}}})
+	_, err = s.client.Mend(context.Background(), 1, api.Mend{Because: "none", Rows: []api.MendedRow{{Number: 9, Text: "x"}}})
 	assert.ErrorContains(t, err, "reject 9 of arrival 1")
 }
 
@@ -193,7 +192,7 @@ target: {table: river.probe}
 `)
 	require.NoError(t, err)
 	s.eventually(func() bool {
-		list, err := s.client.Arrivals(ctx, ledger.Filter{Feed: "probes", State: ledger.Loaded, Most: 1})
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "probes", State: api.ArrivalLoaded, Most: 1})
 		require.NoError(t, err)
 		return len(list.Items) == 1
 	})

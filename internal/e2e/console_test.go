@@ -15,8 +15,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/api"
+	"mullein/internal/client"
 	"mullein/internal/demo"
-	"mullein/internal/ledger"
 )
 
 func shell(t *testing.T, line string) {
@@ -164,9 +165,9 @@ func TestTheConsoleOfADay(t *testing.T) {
 	b.sees("It is loaded as if its name were right.")
 	b.do(chromedp.SendKeys(`.n-modal input`, "the supplier knows\n"))
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "gauge_k2_", Most: 1})
+		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "gauge_k2_", Most: 1})
 		require.NoError(t, err)
-		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	}, browserPatience, 50*time.Millisecond)
 
 	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings&day=" + s.dayOfAMissingSlot()))
@@ -181,9 +182,9 @@ func TestTheConsoleOfADay(t *testing.T) {
 	}`))
 	b.sees("GAUGE_K1_20260701T1200.csv lies at the landing.", "strange.csv would not be taken")
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "GAUGE_K1_20260701T1200", Most: 1})
+		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "GAUGE_K1_20260701T1200", Most: 1})
 		require.NoError(t, err)
-		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	}, browserPatience, 50*time.Millisecond)
 	b.do(chromedp.Navigate(s.URL + "/arrivals/1"))
 	b.sees("Load again", "Where every row went")

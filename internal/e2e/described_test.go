@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mullein/internal/ledger"
+	"mullein/internal/api"
+	"mullein/internal/client"
 )
 
 // description is the API's own OpenAPI document.
@@ -51,7 +52,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	var described description
 	require.NoError(t, json.Unmarshal(text, &described))
 
-	list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "gauge-readings", Text: "GAUGE_K1", State: ledger.Loaded, Most: 1})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 1})
 	require.NoError(t, err)
 	arrival := fmt.Sprint(list.Items[0].ID)
 	key := s.oneRow(arrival)
@@ -116,7 +117,7 @@ func TestWatchTellsWhatHappened(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	last := int64(1)
 	for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
-		var e ledger.Event
+		var e api.Event
 		require.NoError(t, json.Unmarshal([]byte(line), &e))
 		assert.Equal(t, "gauge-readings", e.Feed)
 		assert.Greater(t, e.ID, last)

@@ -15,9 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/api"
-	"mullein/internal/core/due"
+	"mullein/internal/client"
 	"mullein/internal/demo"
-	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
 )
 
@@ -68,9 +67,9 @@ func TestADayOfDeliveries(t *testing.T) {
 	var misnamed, empty api.SlotView
 	for _, slot := range status.Wrong {
 		switch {
-		case slot.State == due.Missing && len(slot.Near) > 0:
+		case slot.State == api.SlotMissing && len(slot.Near) > 0:
 			misnamed = slot
-		case slot.State == due.Missing:
+		case slot.State == api.SlotMissing:
 			empty = slot
 		}
 	}
@@ -81,14 +80,14 @@ func TestADayOfDeliveries(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		slot, err := s.client.Slot(ctx, misnamed.ID)
 		require.NoError(t, err)
-		return (slot.State == due.OnTime || slot.State == due.Late) && slot.Arrivals[0].State == ledger.Loaded
+		return (slot.State == api.SlotOnTime || slot.State == api.SlotLate) && slot.Arrivals[0].State == api.ArrivalLoaded
 	}, time.Minute, 20*time.Millisecond)
 	code, out, _ = s.mullein("excuse", fmt.Sprint(empty.ID), "--because", "the gauge is in the workshop")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "is excused")
 	slot, err := s.client.Slot(ctx, empty.ID)
 	require.NoError(t, err)
-	assert.Equal(t, due.Excused, slot.State)
+	assert.Equal(t, api.SlotExcused, slot.State)
 	assert.Equal(t, "the gauge is in the workshop", slot.Decisions[0].Because)
 	assert.Equal(t, "owner", slot.Decisions[0].By)
 
@@ -105,9 +104,9 @@ func TestADayOfDeliveries(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "catchment=K1")
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(ctx, ledger.Filter{Text: "by-hand/", Most: 1})
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Text: "by-hand/", Most: 1})
 		require.NoError(t, err)
-		return len(list.Items) == 1 && list.Items[0].State == ledger.Loaded
+		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	}, time.Minute, 20*time.Millisecond)
 	code, _, errOut = s.mullein("deliver", "gauge-readings", own, "--as", "by-hand/GAUGE_K1_20260701T1200.csv")
 	assert.Equal(t, 1, code)
@@ -126,7 +125,7 @@ func TestRunWaitNamesWhatIsMissing(t *testing.T) {
 	require.Eventually(t, func() bool {
 		list, err := s.client.Slots(context.Background(), "station-registry", time.Now().Add(-time.Hour), time.Now(), 10)
 		require.NoError(t, err)
-		return len(list.Items) > 0 && list.Items[0].State == due.Missing
+		return len(list.Items) > 0 && list.Items[0].State == api.SlotMissing
 	}, 75*time.Second, 50*time.Millisecond, "said at the minute it is missed")
 	code, out, _ := s.mullein("run", "station-registry", "--wait")
 	assert.Equal(t, 3, code)

@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mullein/internal/ledger"
+	"mullein/internal/api"
+	"mullein/internal/client"
 )
 
 // TestARowAndItsLoads asks where a row came from, recalls what changed it, and
@@ -21,7 +22,7 @@ import (
 func TestARowAndItsLoads(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "gauge-readings", Text: "GAUGE_K1", State: ledger.Loaded, Most: 5})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 5})
 	require.NoError(t, err)
 	correction := fmt.Sprint(list.Items[0].ID)
 	station := s.oneRow(correction)
@@ -123,7 +124,7 @@ func TestRollupsByHand(t *testing.T) {
 func TestTheConsoleOfTables(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	list, err := s.client.Arrivals(context.Background(), ledger.Filter{Feed: "gauge-readings", Text: "GAUGE_K1", State: ledger.Loaded, Most: 5})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 5})
 	require.NoError(t, err)
 	correction := list.Items[0].ID
 	b := browse(t)

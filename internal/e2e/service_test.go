@@ -20,10 +20,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/api"
 	"mullein/internal/cli"
 	"mullein/internal/client"
 	"mullein/internal/demo"
-	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
 )
@@ -205,7 +205,7 @@ func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 			kind = event
 		}
 		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok && kind == "change" {
-			var e ledger.Event
+			var e api.Event
 			require.NoError(t, json.Unmarshal([]byte(data), &e))
 			delete(want, e.Kind+" "+e.State)
 		}
@@ -220,7 +220,7 @@ func TestListsArePagedByKey(t *testing.T) {
 	ctx := context.Background()
 	var ids []int64
 	for before := int64(0); ; {
-		page, err := s.client.Arrivals(ctx, ledger.Filter{Before: before, Most: 3})
+		page, err := s.client.Arrivals(ctx, client.ArrivalQuery{Before: before, Most: 3})
 		require.NoError(t, err)
 		for _, a := range page.Items {
 			ids = append(ids, a.ID)
@@ -266,7 +266,7 @@ func TestAServiceOutlivesItsDatabase(t *testing.T) {
 	require.Eventually(t, func() bool { return ready() == http.StatusOK }, time.Minute, 50*time.Millisecond, "and comes back by itself")
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/registry/STATIONS_2026-07-02.csv"), []byte("nothing\n"), 0o644))
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(context.Background(), ledger.Filter{Text: "2026-07-02", State: ledger.Refused, Most: 1})
+		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "2026-07-02", State: api.ArrivalRefused, Most: 1})
 		return err == nil && len(list.Items) == 1
 	}, time.Minute, 50*time.Millisecond, "and goes on working")
 }

@@ -331,7 +331,7 @@ func TestWhoHoldsTheTargetIsTold(t *testing.T) {
 	require.NoError(t, err)
 	h.drop("G_K1_20260701T1300.csv", strings.Replace(one, "12:00", "13:00", 1))
 	h.wait("somebody to be named", func() bool {
-		return slices.ContainsFunc(h.engine.Progress.List(), func(p load.Progress) bool { return strings.Contains(p.Where(), "waits for night shift of ") })
+		return slices.ContainsFunc(h.engine.Progress.List(), func(p load.Progress) bool { return strings.HasPrefix(p.Waits, "night shift of ") })
 	})
 	_, err = holder.Exec(ctx, "COMMIT")
 	require.NoError(t, err)

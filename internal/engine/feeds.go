@@ -349,7 +349,7 @@ func (e *Engine) giveBack(ctx context.Context, surplus int) error {
 
 // sweepEvery is how often it is looked whether a feed has something to do of which
 // nobody was told.
-const sweepEvery = 5 * time.Second
+const sweepEvery = 10 * time.Second
 
 // sweep asks for turns of feeds that have something to do, whoever forgot to say so.
 func (e *Engine) sweep(ctx context.Context) {

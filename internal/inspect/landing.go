@@ -17,14 +17,14 @@ import (
 
 // Seen is a file at a landing, and whether a feed takes it.
 type Seen struct {
-	Path     string         `json:"path"`
-	Size     int64          `json:"size"`
-	Modified time.Time      `json:"modified"`
-	Taken    bool           `json:"taken"`
-	Why      string         `json:"why" doc:"Why it is left out, or what has become of it"`
-	Captures map[string]any `json:"captures" doc:"What its name says"`
-	Arrival  int64          `json:"arrival" doc:"Its newest arrival, 0 for none"`
-	State    ledger.State   `json:"state" doc:"Of its newest arrival"`
+	Path     string
+	Size     int64
+	Modified time.Time
+	Taken    bool
+	Why      string         // why it is left out, or what has become of it
+	Captures map[string]any // what its name says
+	Arrival  int64          // its newest arrival, 0 for none
+	State    ledger.State   // of its newest arrival
 }
 
 // errEnough ends a listing that has found as much as was asked for.

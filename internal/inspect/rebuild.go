@@ -14,11 +14,11 @@ import (
 
 // Rebuilt says what a rebuild did.
 type Rebuilt struct {
-	Feed     string          `json:"feed"`
-	Table    string          `json:"table"`
-	Arrivals int64           `json:"arrivals" doc:"That were loaded afresh"`
-	Missing  []int64         `json:"missing" nullable:"false" doc:"Arrivals whose files are not to be had any more"`
-	Balance  balance.Balance `json:"balance" doc:"The sum of the loads"`
+	Feed     string
+	Table    string
+	Arrivals int64           // that were loaded afresh
+	Missing  []int64         // arrivals whose files are not to be had any more
+	Balance  balance.Balance // the sum of the loads
 }
 
 // rejectsRebuilt bounds the rejects of a rebuild that are held in memory: those of

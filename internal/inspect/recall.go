@@ -12,14 +12,14 @@ import (
 
 // Recalled says what a recall does, or would do.
 type Recalled struct {
-	Feed     string         `json:"feed"`
-	Table    string         `json:"table"`
-	Key      []string       `json:"key" nullable:"false" doc:"The columns of its key"`
-	Preview  bool           `json:"preview" doc:"Nothing was done"`
-	Arrivals []int64        `json:"arrivals" nullable:"false" doc:"Whose loads are taken out"`
-	Back     []int64        `json:"back" nullable:"false" doc:"Whose loads are put back"`
-	Outcome  *table.Outcome `json:"outcome"`
-	Later    []load.Reread  `json:"later" nullable:"false" doc:"Loads since then that may have left rows alone because of them"`
+	Feed     string
+	Table    string
+	Key      []string // the columns of its key
+	Preview  bool     // nothing was done
+	Arrivals []int64  // whose loads are taken out
+	Back     []int64  // whose loads are put back
+	Outcome  *table.Outcome
+	Later    []load.Reread // loads since then that may have left rows alone because of them
 }
 
 const recallSamples = 10

@@ -12,12 +12,12 @@ import (
 
 // Difference is where the ledger and the target's markers do not say the same.
 type Difference struct {
-	Arrival int64  `json:"arrival"`
-	Path    string `json:"path"`
-	What    string `json:"what"`
-	Safe    bool   `json:"safe" doc:"It can be mended without a person"`
-	Mended  bool   `json:"mended"`
-	Way     string `json:"way" doc:"What mends it"`
+	Arrival int64
+	Path    string
+	What    string
+	Safe    bool // it can be mended without a person
+	Mended  bool
+	Way     string // what mends it
 }
 
 // maxDifferences bounds what one reconciliation tells; the rest is told by the next.

@@ -21,19 +21,19 @@ import (
 
 // Rehearsal is what a load of a file would do.
 type Rehearsal struct {
-	Feed    string          `json:"feed"`
-	Path    string          `json:"path"`
-	Refused string          `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
-	Known   string          `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
-	Balance balance.Balance `json:"balance"`
-	Checks  []check.Result  `json:"checks"`
-	Shape   []string        `json:"shape" doc:"What would be made or does not fit"`
-	Columns []string        `json:"columns" doc:"Of the samples"`
-	Samples []table.Sample  `json:"samples"`
-	Rejects []ledger.Reject `json:"rejects" doc:"The first of them"`
-	Deep    bool            `json:"deep" doc:"The statements were executed and rolled back"`
-	Traces  string          `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
-	Took    float64         `json:"took" doc:"Seconds"`
+	Feed    string
+	Path    string
+	Refused string // why the file would be refused; empty when it would be loaded
+	Known   string // what became of this very file already; empty when the ledger does not know it, or when it waits
+	Balance balance.Balance
+	Checks  []check.Result
+	Shape   []string // what would be made or does not fit
+	Columns []string // of the samples
+	Samples []table.Sample
+	Rejects []ledger.Reject // the first of them
+	Deep    bool            // the statements were executed and rolled back
+	Traces  string          // what the rehearsal leaves behind; empty for nothing
+	Took    float64         // seconds
 }
 
 // Sent is a file that does not lie at the landing.

@@ -102,15 +102,15 @@ func (l *Ledger) LastValue(ctx context.Context, feed, name string) (*float64, er
 
 // RejectGroup is rejects of one kind.
 type RejectGroup struct {
-	Feed       string    `json:"feed"`
-	Rule       string    `json:"rule"`
-	ColumnName string    `json:"column"`
-	Reason     string    `json:"reason" doc:"Of one of them"`
-	Count      int64     `json:"count" doc:"Kept ones; the balance counts all"`
-	Open       int64     `json:"open" doc:"Not mended"`
-	Arrivals   int64     `json:"arrivals"`
-	Last       time.Time `json:"last" doc:"When the newest came"`
-	Example    string    `json:"example" doc:"A value"`
+	Feed       string
+	Rule       string
+	ColumnName string
+	Reason     string // of one of them
+	Count      int64  // kept ones; the balance counts all
+	Open       int64  // not mended
+	Arrivals   int64
+	Last       time.Time // when the newest came
+	Example    string    // A value
 }
 
 // RejectGroups groups the rejects of the newest arrivals by what they broke and
@@ -135,8 +135,8 @@ func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, s
 
 // MendedRow is a reject that a person put right.
 type MendedRow struct {
-	Number int    `json:"number" minimum:"1" doc:"Of the reject, within its arrival"`
-	Text   string `json:"text" maxLength:"8192" doc:"The whole row as it ought to be, in the form of the file"`
+	Number int    // of the reject, within its arrival
+	Text   string // the whole row as it ought to be, in the form of the file
 }
 
 // Mend records an arrival that holds mended rejects of another, ready to be

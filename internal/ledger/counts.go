@@ -7,19 +7,19 @@ import (
 
 // FeedCounts is what waits and what became of a feed's arrivals.
 type FeedCounts struct {
-	Feed         string           `json:"feed"`
-	Waiting      int64            `json:"waiting" doc:"Arrivals that are noticed, settling, ready or loading"`
-	OldestAt     *time.Time       `json:"oldest_waiting_at"`
-	LastNoticed  *time.Time       `json:"last_noticed_at"`
-	LastLoaded   *time.Time       `json:"last_loaded_at"`
-	LagSeconds   float64          `json:"lag_seconds" doc:"From the coming of the file that was loaded last to its load"`
-	States       map[string]int64 `json:"states" doc:"Arrivals by state" gorm:"-"`
-	RowsToday    int64            `json:"rows_today" doc:"Rows inserted or updated in the last 24 hours"`
-	NeedsPerson  int64            `json:"needs_person" doc:"Arrivals of the last seven days that are refused, failed for good, or held, and slots that are missing or refused"`
-	Missing      int64            `json:"missing" doc:"Slots of the last seven days that are missing or refused"`
-	Late         int64            `json:"late" doc:"Slots that are late, and not here yet"`
-	LastProblem  string           `json:"last_problem" doc:"The reason of the newest arrival that needs a person"`
-	LastProblemA int64            `json:"last_problem_arrival"`
+	Feed         string
+	Waiting      int64 // arrivals that are noticed, settling, ready or loading
+	OldestAt     *time.Time
+	LastNoticed  *time.Time
+	LastLoaded   *time.Time
+	LagSeconds   float64          // from the coming of the file that was loaded last to its load
+	States       map[string]int64 `gorm:"-"` // arrivals by state
+	RowsToday    int64            // rows inserted or updated in the last 24 hours
+	NeedsPerson  int64            // arrivals of the last seven days that are refused, failed for good, or held, and slots that are missing or refused
+	Missing      int64            // slots of the last seven days that are missing or refused
+	Late         int64            // slots that are late, and not here yet
+	LastProblem  string           // the reason of the newest arrival that needs a person
+	LastProblemA int64
 }
 
 // needsPerson holds for arrivals (a) of the last seven days that were refused,
@@ -91,12 +91,12 @@ func (l *Ledger) SumTallies(ctx context.Context, feeds int) error {
 // Mark is the arrivals of a feed that came within a few minutes and are in the
 // same state.
 type Mark struct {
-	Arrival int64     `json:"arrival" doc:"The newest of them"`
-	At      time.Time `json:"at"`
-	State   State     `json:"state"`
-	Path    string    `json:"path" doc:"Of the newest"`
-	Rows    int64     `json:"rows" doc:"Read, of all of them"`
-	Count   int64     `json:"count" doc:"How many they are"`
+	Arrival int64 // the newest of them
+	At      time.Time
+	State   State
+	Path    string // of the newest
+	Rows    int64  // read, of all of them
+	Count   int64  // how many they are
 }
 
 // Marks returns what came of feeds since a time, by feed, minutes and state, oldest

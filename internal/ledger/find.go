@@ -112,13 +112,13 @@ func (l *Ledger) StoppedFeeds(ctx context.Context, most int) ([]Feed, error) {
 
 // Totals are counts over all feeds.
 type Totals struct {
-	Feeds      int64            `json:"feeds"`
-	Paused     int64            `json:"paused"`
-	Stopped    int64            `json:"stopped" doc:"That do not work"`
-	ListedOnly int64            `json:"listed_only" doc:"Of whose landings no events come"`
-	Wrong      int64            `json:"wrong" doc:"Of which something needs a person"`
-	States     map[string]int64 `json:"states" gorm:"-" doc:"Arrivals by state"`
-	RowsToday  int64            `json:"rows_today" gorm:"-" doc:"Rows inserted or updated in the last 24 hours"`
+	Feeds      int64
+	Paused     int64
+	Stopped    int64            // that do not work
+	ListedOnly int64            // of whose landings no events come
+	Wrong      int64            // of which something needs a person
+	States     map[string]int64 `gorm:"-"` // arrivals by state
+	RowsToday  int64            `gorm:"-"` // rows inserted or updated in the last 24 hours
 }
 
 // Totals counts over all feeds.

@@ -11,13 +11,13 @@ const LeaseTime = 8 * time.Second
 
 // Service is a running service, as it last spoke up.
 type Service struct {
-	ID        string    `json:"id" gorm:"primaryKey"`
-	Name      string    `json:"name"`
-	StartedAt time.Time `json:"started_at"`
-	SeenAt    time.Time `json:"seen_at"`
-	Alive     bool      `json:"alive" gorm:"->" doc:"It spoke up in time"`
-	Feeds     int       `json:"feeds" gorm:"->" doc:"Feeds that it works"`
-	Doing     string    `json:"-"`
+	ID        string `gorm:"primaryKey"`
+	Name      string
+	StartedAt time.Time
+	SeenAt    time.Time
+	Alive     bool `gorm:"->"` // it spoke up in time
+	Feeds     int  `gorm:"->"` // feeds that it works
+	Doing     string
 }
 
 // TableName keeps GORM from making plurals.

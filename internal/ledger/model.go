@@ -34,44 +34,44 @@ func States() []State {
 
 // Arrival is one version of one file at a landing.
 type Arrival struct {
-	ID          int64           `json:"id" gorm:"primaryKey"`
-	Feed        string          `json:"feed"`
-	Path        string          `json:"path" doc:"Below the landing"`
-	Size        int64           `json:"size" doc:"Bytes"`
-	Modified    time.Time       `json:"modified" doc:"The file's own time"`
-	Inode       int64           `json:"-"`
-	SHA256      string          `json:"sha256" gorm:"column:sha256" doc:"Of the file's bytes, hexadecimal; empty until it was read"`
-	State       State           `json:"state" enum:"noticed,settling,ready,loading,loaded,refused,failed,skipped,held,gone,recalled"`
-	Reason      string          `json:"reason" doc:"Why it is in this state, for people"`
-	Captures    map[string]any  `json:"captures" gorm:"serializer:json" doc:"What the name says"`
-	Slot        *time.Time      `json:"slot"`
-	SlotNumber  *int64          `json:"slot_number" doc:"Where names count instead of telling a time"`
-	Delivery    string          `json:"delivery" doc:"What it belongs to: a list or a slot; empty when it stands alone"`
-	IsList      bool            `json:"is_list" doc:"It lists the files of a delivery, and holds no rows"`
-	Forced      bool            `json:"forced" doc:"A person wants it loaded: it is no copy and no reissue"`
-	Backlog     bool            `json:"backlog" doc:"It lay there before the feed"`
-	Waivable    bool            `json:"waivable" doc:"It was refused only for its rejects or a check of the delivery: a person may release it"`
-	Waived      bool            `json:"waived" doc:"A person released it: its rejects and the checks of the delivery do not stand against it"`
-	Mends       *int64          `json:"mends" doc:"The arrival of which it holds mended rejects"`
-	MendedLines []int64         `json:"-" gorm:"serializer:json"`
-	Columns     []string        `json:"-" gorm:"serializer:json"`
-	CameAt      *time.Time      `json:"came_at" doc:"When it came, as far as is known: where nobody looked for a while, by the file's own time"`
-	DueSlot     *int64          `json:"due_slot" doc:"The slot that it fills"`
-	Away        Away            `json:"away" enum:",wanted,done,failed" doc:"Whether it was moved from the landing, or deleted"`
-	AwayTo      string          `json:"away_to" doc:"Where it lies now, below the landing's root; empty when it was deleted"`
-	Version     int             `json:"version" doc:"Of the feed, when it was worked; 0 before"`
-	Generation  int             `json:"generation" doc:"1 for the first load of these bytes under this path, then 2"`
-	RunID       *int64          `json:"run"`
-	CopyOf      *int64          `json:"copy_of" doc:"The arrival that this one is a copy of"`
-	Attempts    int             `json:"attempts"`
-	TryAfter    *time.Time      `json:"try_after" doc:"When a failed load is tried again"`
-	NoticedAt   time.Time       `json:"noticed_at" gorm:"default:now()"`
-	SettlingAt  *time.Time      `json:"settling_at"`
-	ReadyAt     *time.Time      `json:"ready_at"`
-	OpenedAt    *time.Time      `json:"opened_at"`
-	StagedAt    *time.Time      `json:"staged_at" doc:"When all rows were read"`
-	FinishedAt  *time.Time      `json:"finished_at"`
-	Balance     balance.Balance `json:"balance" gorm:"serializer:json"`
+	ID          int64 `gorm:"primaryKey"`
+	Feed        string
+	Path        string    // below the landing
+	Size        int64     // bytes
+	Modified    time.Time // the file's own time
+	Inode       int64
+	SHA256      string `gorm:"column:sha256"` // of the file's bytes, hexadecimal; empty until it was read
+	State       State
+	Reason      string         // why it is in this state, for people
+	Captures    map[string]any `gorm:"serializer:json"` // what the name says
+	Slot        *time.Time
+	SlotNumber  *int64     // where names count instead of telling a time
+	Delivery    string     // what it belongs to: a list or a slot; empty when it stands alone
+	IsList      bool       // it lists the files of a delivery, and holds no rows
+	Forced      bool       // a person wants it loaded: it is no copy and no reissue
+	Backlog     bool       // it lay there before the feed
+	Waivable    bool       // it was refused only for its rejects or a check of the delivery: a person may release it
+	Waived      bool       // a person released it: its rejects and the checks of the delivery do not stand against it
+	Mends       *int64     // the arrival of which it holds mended rejects
+	MendedLines []int64    `gorm:"serializer:json"`
+	Columns     []string   `gorm:"serializer:json"`
+	CameAt      *time.Time // when it came, as far as is known: where nobody looked for a while, by the file's own time
+	DueSlot     *int64     // the slot that it fills
+	Away        Away       // whether it was moved from the landing, or deleted
+	AwayTo      string     // where it lies now, below the landing's root; empty when it was deleted
+	Version     int        // of the feed, when it was worked; 0 before
+	Generation  int        // 1 for the first load of these bytes under this path, then 2
+	RunID       *int64
+	CopyOf      *int64 // the arrival that this one is a copy of
+	Attempts    int
+	TryAfter    *time.Time // when a failed load is tried again
+	NoticedAt   time.Time  `gorm:"default:now()"`
+	SettlingAt  *time.Time
+	ReadyAt     *time.Time
+	OpenedAt    *time.Time
+	StagedAt    *time.Time // when all rows were read
+	FinishedAt  *time.Time
+	Balance     balance.Balance `gorm:"serializer:json"`
 }
 
 // Name records what an arrival's name says.
@@ -110,24 +110,24 @@ const (
 
 // Run is one working of a feed over a set of arrivals.
 type Run struct {
-	ID         int64           `json:"id" gorm:"primaryKey"`
-	Feed       string          `json:"feed"`
-	Version    int             `json:"version" doc:"Of the feed"`
-	Cause      string          `json:"cause" enum:"arrival,schedule,after,hand"`
-	By         string          `json:"by" doc:"Who asked for it"`
-	State      RunState        `json:"state" enum:"queued,running,done,failed,cancelled"`
-	Reason     string          `json:"reason" doc:"Why it failed"`
-	QueuedAt   time.Time       `json:"queued_at" gorm:"default:now()"`
-	StartedAt  *time.Time      `json:"started_at"`
-	FinishedAt *time.Time      `json:"finished_at"`
-	Loaded     int64           `json:"loaded" doc:"Arrivals loaded"`
-	Refused    int64           `json:"refused" doc:"Arrivals refused"`
-	Failed     int64           `json:"failed" doc:"Arrivals that failed"`
-	Skipped    int64           `json:"skipped" doc:"Arrivals skipped"`
-	Balance    balance.Balance `json:"balance" gorm:"serializer:json" doc:"The sum over its arrivals"`
-	Wanted     Wanted          `json:"wanted" gorm:"serializer:json" doc:"To what it is narrowed"`
-	Told       Told            `json:"told" gorm:"serializer:json" doc:"What a run over slots came across"`
-	CancelBy   string          `json:"cancel_by" doc:"Who asked for it to end"`
+	ID         int64 `gorm:"primaryKey"`
+	Feed       string
+	Version    int // of the feed
+	Cause      string
+	By         string // who asked for it
+	State      RunState
+	Reason     string    // why it failed
+	QueuedAt   time.Time `gorm:"default:now()"`
+	StartedAt  *time.Time
+	FinishedAt *time.Time
+	Loaded     int64           // arrivals loaded
+	Refused    int64           // arrivals refused
+	Failed     int64           // arrivals that failed
+	Skipped    int64           // arrivals skipped
+	Balance    balance.Balance `gorm:"serializer:json"` // the sum over its arrivals
+	Wanted     Wanted          `gorm:"serializer:json"` // to what it is narrowed
+	Told       Told            `gorm:"serializer:json"` // what a run over slots came across
+	CancelBy   string          // who asked for it to end
 }
 
 // Wanted narrows a run. Its zero value wants everything that waits.
@@ -150,52 +150,52 @@ type Told struct {
 
 // Feed is the record of a feed; its content is in its versions.
 type Feed struct {
-	Name        string           `json:"name" gorm:"primaryKey"`
-	Version     int              `json:"version"`
-	Paused      bool             `json:"paused"`
-	RemovedAt   *time.Time       `json:"-"`
-	CreatedAt   time.Time        `json:"created_at" gorm:"default:now()"`
-	Problem     string           `json:"problem" doc:"Why it is not working; empty when it is"`
-	ListedAt    *time.Time       `json:"listed_at" doc:"When its landing was last listed"`
-	ListedOnly  bool             `json:"listed_only" doc:"No events come from its landing, so it is only listed now and then"`
-	Supplier    string           `json:"-"`
-	Folder      string           `json:"-"` // of its landing
-	Target      string           `json:"-"` // schema.table, which may have captures in it
-	HasDue      bool             `json:"-"` // something is due at times
-	Described   int              `json:"-"` // the version from which these were taken
-	Waits       string           `json:"waits" doc:"What a delivery still waits for; empty when none does"`
-	FiredAt     *time.Time       `json:"-"`
-	DueFrom     *time.Time       `json:"due_from" doc:"Where its calendar begins"`
-	DueAfter    int64            `json:"-"` // arrivals up to this one have found their slots
-	Loads       int64            `json:"-"` // loads so far, for the feeds that come after
-	AfterSeen   map[string]int64 `json:"-" gorm:"serializer:json;default:'{}'"`
-	Fence       int64            `json:"-"`
-	LeaseHolder *string          `json:"-"`
+	Name        string `gorm:"primaryKey"`
+	Version     int
+	Paused      bool
+	RemovedAt   *time.Time
+	CreatedAt   time.Time  `gorm:"default:now()"`
+	Problem     string     // why it is not working; empty when it is
+	ListedAt    *time.Time // when its landing was last listed
+	ListedOnly  bool       // no events come from its landing, so it is only listed now and then
+	Supplier    string
+	Folder      string // of its landing
+	Target      string // schema.table, which may have captures in it
+	HasDue      bool   // something is due at times
+	Described   int    // the version from which these were taken
+	Waits       string // what a delivery still waits for; empty when none does
+	FiredAt     *time.Time
+	DueFrom     *time.Time       // where its calendar begins
+	DueAfter    int64            // arrivals up to this one have found their slots
+	Loads       int64            // loads so far, for the feeds that come after
+	AfterSeen   map[string]int64 `gorm:"serializer:json;default:'{}'"`
+	Fence       int64
+	LeaseHolder *string
 }
 
 // FeedVersion is one wording of a feed. All are kept.
 type FeedVersion struct {
-	Feed       string    `json:"feed" gorm:"primaryKey"`
-	Version    int       `json:"version" gorm:"primaryKey"`
-	Definition string    `json:"definition" doc:"The feed file, as it was put"`
-	PutAt      time.Time `json:"put_at" gorm:"default:now()"`
-	PutBy      string    `json:"put_by"`
+	Feed       string    `gorm:"primaryKey"`
+	Version    int       `gorm:"primaryKey"`
+	Definition string    // the feed file, as it was put
+	PutAt      time.Time `gorm:"default:now()"`
+	PutBy      string
 }
 
 // Reject is a row that was left out, with why.
 type Reject struct {
-	ArrivalID  int64  `json:"arrival" gorm:"primaryKey"`
-	Number     int    `json:"number" gorm:"primaryKey" doc:"From 1, within the arrival"`
-	Line       int64  `json:"line" doc:"In the unpacked file, from 1"`
-	ColumnName string `json:"column" doc:"Empty when the row as a whole is at fault"`
-	Reason     string `json:"reason"`
-	Value      string `json:"value" doc:"The cell, shortened"`
-	Original   string `json:"original" doc:"The row as it stands in the file, shortened"`
-	Rule       string `json:"rule" doc:"What it broke: reading, cells, type, a constraint such as maximum, derive, or the name of a check"`
-	MarkFrom   int    `json:"mark_from" doc:"The first character of the cell at fault in the original, from 0"`
-	MarkTo     int    `json:"mark_to" doc:"The character after its last; 0 where it is not known"`
-	Masked     bool   `json:"masked" doc:"Its private values are not kept"`
-	MendedIn   *int64 `json:"mended_in" doc:"The arrival in which it was handed in again"`
+	ArrivalID  int64  `gorm:"primaryKey"`
+	Number     int    `gorm:"primaryKey"` // from 1, within the arrival
+	Line       int64  // in the unpacked file, from 1
+	ColumnName string // empty when the row as a whole is at fault
+	Reason     string
+	Value      string // the cell, shortened
+	Original   string // the row as it stands in the file, shortened
+	Rule       string // what it broke: reading, cells, type, a constraint such as maximum, derive, or the name of a check
+	MarkFrom   int    // the first character of the cell at fault in the original, from 0
+	MarkTo     int    // the character after its last; 0 where it is not known
+	Masked     bool   // its private values are not kept
+	MendedIn   *int64 // the arrival in which it was handed in again
 }
 
 // Mark says which bytes of a row are the cell at fault, where they are among the
@@ -211,17 +211,17 @@ func (r *Reject) Mark(row []byte, from, to, kept int) {
 
 // CheckResult is what a check saw of an arrival.
 type CheckResult struct {
-	ID        int64     `json:"id" gorm:"primaryKey"`
-	Feed      string    `json:"feed"`
-	ArrivalID int64     `json:"arrival"`
-	Name      string    `json:"check"`
-	Scope     string    `json:"scope" enum:"file,row,delivery"`
-	Otherwise string    `json:"else" enum:"reject,refuse,warn"`
-	Held      bool      `json:"held"`
-	Saw       string    `json:"saw" doc:"What it looked at and found"`
-	Value     *float64  `json:"value" doc:"The number behind it, for its history; null where there is none"`
-	Failed    int64     `json:"failed" doc:"Rows that broke it"`
-	At        time.Time `json:"at" gorm:"default:now()"`
+	ID        int64 `gorm:"primaryKey"`
+	Feed      string
+	ArrivalID int64
+	Name      string
+	Scope     string
+	Otherwise string
+	Held      bool
+	Saw       string    // what it looked at and found
+	Value     *float64  // the number behind it, for its history; null where there is none
+	Failed    int64     // rows that broke it
+	At        time.Time `gorm:"default:now()"`
 }
 
 // Event says that something changed. Followers read the record for the rest.
@@ -244,14 +244,14 @@ func wanted(feed string) Event { return Event{Kind: "feed", Feed: feed, State: W
 
 // Decision is what a person decided about an arrival or a slot, and why.
 type Decision struct {
-	ID      int64     `json:"id" gorm:"primaryKey"`
-	At      time.Time `json:"at" gorm:"default:now()"`
-	By      string    `json:"by"`
-	What    string    `json:"what" enum:"redo,skip,hold,release,accept,excuse,recall,mend,rebuild"`
-	Because string    `json:"because"`
-	Feed    string    `json:"feed"`
-	Arrival *int64    `json:"arrival"`
-	Slot    *int64    `json:"slot"`
+	ID      int64     `gorm:"primaryKey"`
+	At      time.Time `gorm:"default:now()"`
+	By      string
+	What    string
+	Because string
+	Feed    string
+	Arrival *int64
+	Slot    *int64
 }
 
 // TableName keeps GORM from making plurals.

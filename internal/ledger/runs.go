@@ -229,24 +229,15 @@ type Work struct {
 // something to do: a run that is queued or was left running, an arrival that is
 // ready, is to be tried again by now, or was left loading, or a file to put away.
 func (l *Ledger) WithWork(ctx context.Context, holder string) (work []Work, err error) {
-	// Of each kind the feeds are found that have any, one after the other in an index:
-	// they are few, however many arrivals they have.
-	err = l.with(ctx).Raw(`WITH RECURSIVE
-			`+eachFeed("waiting", "state IN ('ready', 'failed')")+`,
-			`+eachFeed("loading", "state = 'loading'")+`,
-			`+eachFeed("away", "away = 'wanted'")+`,
-			running AS (SELECT feed, bool_or(state = 'running') AS is_left FROM run WHERE state IN ('queued', 'running') GROUP BY feed),
-			w AS (
-				SELECT feed, true AS "left" FROM loading UNION ALL SELECT feed, is_left FROM running UNION ALL SELECT feed, false FROM away
-				UNION ALL SELECT feed, false FROM waiting w WHERE EXISTS (
-					SELECT 1 FROM arrival a WHERE a.feed = w.feed AND a.state IN ('ready', 'failed') AND (a.state = 'ready' OR a.try_after <= now())))
-		SELECT w.feed, bool_or("left") AS "left" FROM w JOIN feed f ON f.name = w.feed WHERE f.lease_holder = ? AND f.removed_at IS NULL GROUP BY w.feed`, holder).Scan(&work).Error
+	err = l.with(ctx).Raw(`SELECT name AS feed, "left" FROM (
+			SELECT f.name,
+				EXISTS (SELECT 1 FROM run WHERE feed = f.name AND state = 'running')
+				OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND state = 'loading') AS "left",
+				EXISTS (SELECT 1 FROM run WHERE feed = f.name AND state = 'queued')
+				OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND away = 'wanted')
+				OR EXISTS (SELECT 1 FROM arrival WHERE feed = f.name AND state IN ('ready', 'failed')
+					AND (state = 'ready' OR try_after <= now())) AS waits
+			FROM feed f WHERE f.lease_holder = ? AND f.removed_at IS NULL) f
+		WHERE "left" OR waits`, holder).Scan(&work).Error
 	return work, err
-}
-
-// eachFeed is a table expression, of a name, of the feeds that have an arrival for which a condition holds,
-// by which there is an index on feeds.
-func eachFeed(of, condition string) string {
-	return of + ` AS ((SELECT feed FROM arrival WHERE ` + condition + ` ORDER BY feed LIMIT 1)
-		UNION ALL SELECT n.feed FROM ` + of + ` p CROSS JOIN LATERAL (SELECT feed FROM arrival WHERE ` + condition + ` AND feed > p.feed ORDER BY feed LIMIT 1) n)`
 }

@@ -15,23 +15,23 @@ import (
 
 // Slot is one expected delivery and what became of it.
 type Slot struct {
-	ID         int64             `json:"id" gorm:"primaryKey"`
-	Feed       string            `json:"feed"`
-	DueAt      time.Time         `json:"due_at"`
-	NameAt     *time.Time        `json:"name_at" doc:"The time that its files carry in their names"`
-	Per        map[string]string `json:"per" gorm:"serializer:json" doc:"The captures that tell it from others at the same time"`
-	PerKey     string            `json:"-"`
-	State      due.State         `json:"state" enum:"open,on time,late,missing,refused,excused,surplus"`
-	Files      int               `json:"files" doc:"Expected"`
-	Came       int               `json:"came"`
-	Surplus    int               `json:"surplus" doc:"Files beyond what was expected"`
-	LateAt     time.Time         `json:"late_at"`
-	MissingAt  time.Time         `json:"missing_at"`
-	CompleteAt *time.Time        `json:"complete_at" doc:"When the last file that was needed came"`
-	TurnAt     *time.Time        `json:"-"`
-	judged     *time.Time        // the turn for which it is judged
-	ChangedAt  time.Time         `json:"changed_at"`
-	Near       []filename.Near   `json:"near" gorm:"serializer:json" nullable:"false" doc:"Files at the landing with names that come close, nearest first"`
+	ID         int64 `gorm:"primaryKey"`
+	Feed       string
+	DueAt      time.Time
+	NameAt     *time.Time        // the time that its files carry in their names
+	Per        map[string]string `gorm:"serializer:json"` // the captures that tell it from others at the same time
+	PerKey     string
+	State      due.State
+	Files      int // expected
+	Came       int
+	Surplus    int // files beyond what was expected
+	LateAt     time.Time
+	MissingAt  time.Time
+	CompleteAt *time.Time // when the last file that was needed came
+	TurnAt     *time.Time
+	judged     *time.Time // the turn for which it is judged
+	ChangedAt  time.Time
+	Near       []filename.Near `gorm:"serializer:json"` // files at the landing with names that come close, nearest first
 }
 
 // TableName keeps GORM from making plurals.
@@ -118,12 +118,12 @@ func (l *Ledger) SlotsBetween(ctx context.Context, feed string, from, to time.Ti
 
 // DaySlot is all slots of a feed that are due at a time.
 type DaySlot struct {
-	At      time.Time `json:"at"`
-	Missing time.Time `json:"missing_at"`
-	State   due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus" doc:"The worst of them"`
-	Slots   int       `json:"slots"`
-	Good    int       `json:"good" doc:"Of which came, or are excused"`
-	Ahead   bool      `json:"ahead" gorm:"-" doc:"It is still to come"`
+	At      time.Time
+	Missing time.Time
+	State   due.State // the worst of them
+	Slots   int
+	Good    int  // of which came, or are excused
+	Ahead   bool `gorm:"-"` // it is still to come
 }
 
 // DaySlots returns what was due of feeds in a span, by feed and time, in order.
@@ -146,9 +146,9 @@ func (l *Ledger) DaySlots(ctx context.Context, feeds []string, from, to time.Tim
 
 // SlotCount is how many slots of a quarter of an hour are in a state.
 type SlotCount struct {
-	At    time.Time `json:"at" doc:"Where the quarter of an hour begins"`
-	State due.State `json:"state" enum:"open,on time,late,missing,refused,excused,surplus"`
-	N     int       `json:"n"`
+	At    time.Time // where the quarter of an hour begins
+	State due.State
+	N     int
 }
 
 // SlotCounts counts the slots of a feed that were due in a span, in order. A

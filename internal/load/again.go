@@ -77,8 +77,8 @@ func NotToBeHad(err error) string {
 // Reread is a later load whose file is held against the keys of what is undone.
 type Reread struct {
 	table.LoadEntry
-	Rows int64  `json:"rows" doc:"Of its file that have one of the keys, or that lack in it"`
-	Why  string `json:"why" doc:"Why its file could not be read again; what it left alone stays as it is"`
+	Rows int64  // of its file that have one of the keys, or that lack in it
+	Why  string // why its file could not be read again; what it left alone stays as it is
 }
 
 // mostReread is how many files are read again at the most.

@@ -1,7 +1,6 @@
 package load
 
 import (
-	"fmt"
 	"sync"
 	"sync/atomic"
 
@@ -33,14 +32,6 @@ type Progress struct {
 	Size    int64  `json:"size"`
 	Rows    int64  `json:"rows" doc:"Read so far"`
 	Waits   string `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
-}
-
-// Where says in a few words where the load is.
-func (p *Progress) Where() string {
-	if p.Waits == "" {
-		return string(p.Step)
-	}
-	return fmt.Sprintf("%s, waits for %s", p.Step, p.Waits)
 }
 
 // progress is a [Progress] that is being made.

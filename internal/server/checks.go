@@ -24,7 +24,7 @@ func (s *Server) arrivalChecks(ctx context.Context, in *NumberPath) (*body[api.C
 		return nil, answer(err)
 	}
 	list, err := s.ledger.ChecksOf(ctx, in.ID)
-	return give(api.CheckResultList{Items: list}, err)
+	return give(api.CheckResultList{Items: each(list, checkResultOf)}, err)
 }
 
 func (s *Server) feedChecks(ctx context.Context, in *FeedPath) (*body[api.FeedCheckList], error) {
@@ -41,7 +41,7 @@ func (s *Server) feedChecks(ctx context.Context, in *FeedPath) (*body[api.FeedCh
 	for i := range last {
 		for k := range out.Items {
 			if out.Items[k].Name == last[i].Name {
-				out.Items[k].Last = &last[i]
+				out.Items[k].Last = optional(&last[i], checkResultOf)
 			}
 		}
 	}
@@ -53,7 +53,7 @@ func checksOf(f *feed.Feed) []api.FeedCheck {
 	out := []api.FeedCheck{}
 	c := &f.Checks
 	ofFile := func(name, must string) {
-		out = append(out, api.FeedCheck{Name: name, Scope: check.OfFile, Else: check.Refuse, Must: must})
+		out = append(out, api.FeedCheck{Name: name, Scope: string(check.OfFile), Else: string(check.Refuse), Must: must})
 	}
 	switch {
 	case c.RowsTo > 0:
@@ -68,10 +68,10 @@ func checksOf(f *feed.Feed) []api.FeedCheck {
 		ofFile("trailer", "the file agrees with its last line "+c.Trailer.String())
 	}
 	for _, k := range c.Row {
-		out = append(out, api.FeedCheck{Name: k.Name, Scope: check.OfRow, Else: k.Else, Must: k.Must})
+		out = append(out, api.FeedCheck{Name: k.Name, Scope: string(check.OfRow), Else: string(k.Else), Must: k.Must})
 	}
 	for _, k := range c.Delivery {
-		out = append(out, api.FeedCheck{Name: k.Name, Scope: check.OfDelivery, Else: k.Else, Must: k.Must})
+		out = append(out, api.FeedCheck{Name: k.Name, Scope: string(check.OfDelivery), Else: string(k.Else), Must: k.Must})
 	}
 	return out
 }
@@ -88,9 +88,9 @@ func (s *Server) checkHistory(ctx context.Context, in *checkHistoryInput) (*body
 		return nil, answer(err)
 	}
 	list, err := s.ledger.CheckHistory(ctx, in.Feed, in.Check, in.Before, in.Most+1)
-	out := api.CheckResultList{Items: list}
+	out := api.CheckResultList{Items: each(list, checkResultOf)}
 	if len(list) > in.Most {
-		out.Items = list[:in.Most]
+		out.Items = out.Items[:in.Most]
 		out.Next = out.Items[in.Most-1].ID
 	}
 	return give(out, err)
@@ -104,7 +104,7 @@ type rejectGroupsInput struct {
 
 func (s *Server) rejectGroups(ctx context.Context, in *rejectGroupsInput) (*body[api.RejectGroupList], error) {
 	list, err := s.ledger.RejectGroups(ctx, in.Feed, in.Arrival, time.Now().AddDate(0, 0, -in.Days))
-	return give(api.RejectGroupList{Items: list}, err)
+	return give(api.RejectGroupList{Items: each(list, rejectGroupOf)}, err)
 }
 
 type mendInput struct {
@@ -112,8 +112,13 @@ type mendInput struct {
 	Body api.Mend
 }
 
-func (s *Server) mend(ctx context.Context, in *mendInput) (*body[ledger.Arrival], error) {
-	return give(s.inspect.Mend(ctx, in.ID, in.Body.Rows, callerOf(ctx), in.Body.Because))
+func (s *Server) mend(ctx context.Context, in *mendInput) (*body[api.Arrival], error) {
+	rows := make([]ledger.MendedRow, len(in.Body.Rows))
+	for i, row := range in.Body.Rows {
+		rows[i] = ledger.MendedRow(row)
+	}
+	a, err := s.inspect.Mend(ctx, in.ID, rows, callerOf(ctx), in.Body.Because)
+	return give(arrivalOf(&a), err)
 }
 
 // rehearseInput may carry a feed file and a file. They are read as they come.
@@ -136,7 +141,7 @@ const (
 	maxRehearsed  = 2 << 30
 )
 
-func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[inspect.Rehearsal], error) {
+func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[api.Rehearsal], error) {
 	f, sent, err := s.subject(ctx, in)
 	if sent != nil {
 		file := sent.File.(*os.File)
@@ -150,7 +155,7 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[inspect
 	if err != nil {
 		return nil, answer(err)
 	}
-	return &body[inspect.Rehearsal]{*r}, nil
+	return give(rehearsalOf(r), nil)
 }
 
 // subject reads the parts of the body: a feed file and a file, if they are sent.

@@ -25,7 +25,7 @@ func (s *Server) feedFiles(ctx context.Context, in *feedFilesInput) (*body[api.F
 		return nil, answer(err)
 	}
 	list, more, err := s.inspect.Which(ctx, f, in.Most)
-	return give(api.FileList{Items: list, More: more}, err)
+	return give(api.FileList{Items: each(list, seenFileOf), More: more}, err)
 }
 
 // deliverInput takes a file as it comes: it is never in memory as a whole.
@@ -81,9 +81,9 @@ func (s *Server) decide(ctx context.Context, in *struct{ Body api.Verdict }) (*b
 			return nil, answer(err)
 		}
 	}
-	list, err := s.ledger.Decide(ctx, d.Verb, of, callerOf(ctx), d.Because)
+	list, err := s.ledger.Decide(ctx, ledger.Verb(d.Verb), of, callerOf(ctx), d.Because)
 	const shown = 100
-	return give(api.Decided{Arrivals: int64(len(list)), Items: list[:min(shown, len(list))]}, err)
+	return give(api.Decided{Arrivals: int64(len(list)), Items: each(list[:min(shown, len(list))], arrivalOf)}, err)
 }
 
 // picked returns the arrivals that a decision selects.
@@ -95,7 +95,7 @@ func (s *Server) picked(ctx context.Context, d api.Verdict) ([]int64, error) {
 	if d.Text == "" && d.Day == "" && d.State == "" && !d.Backlog {
 		return nil, &ledger.ConflictError{Reason: "say which arrivals: by number, or by text, day, state or backlog"}
 	}
-	filter := ledger.Filter{Feed: d.Feed, Text: d.Text, State: d.State, Backlog: d.Backlog}
+	filter := ledger.Filter{Feed: d.Feed, Text: d.Text, State: ledger.State(d.State), Backlog: d.Backlog}
 	if d.Day != "" {
 		f, err := s.definition(ctx, record)
 		if err != nil {
@@ -106,9 +106,9 @@ func (s *Server) picked(ctx context.Context, d api.Verdict) ([]int64, error) {
 		}
 		filter.Until = filter.Since.AddDate(0, 0, 1)
 	}
-	of, err := s.ledger.Pick(ctx, filter, d.Verb)
+	of, err := s.ledger.Pick(ctx, filter, ledger.Verb(d.Verb))
 	if err == nil && len(of) == 0 {
-		err = &ledger.ConflictError{Reason: "no arrivals of " + d.Feed + " are such that they can be taken for " + string(d.Verb)}
+		err = &ledger.ConflictError{Reason: "no arrivals of " + d.Feed + " are such that they can be taken for " + d.Verb}
 	}
 	return of, err
 }
@@ -118,7 +118,7 @@ func (s *Server) arrivalDecisions(ctx context.Context, in *NumberPath) (*body[ap
 		return nil, answer(err)
 	}
 	list, err := s.ledger.Decisions(ctx, in.ID, 0)
-	return give(api.DecisionList{Items: list}, err)
+	return give(api.DecisionList{Items: each(list, decisionOf)}, err)
 }
 
 type slotsInput struct {
@@ -154,7 +154,7 @@ func (s *Server) slotCounts(ctx context.Context, in *slotCountsInput) (*body[api
 		return nil, huma.Error422UnprocessableEntity("a span of up to 400 days")
 	}
 	list, err := s.ledger.SlotCounts(ctx, in.Feed, in.From, in.To)
-	return give(api.SlotCountList{Items: list}, err)
+	return give(api.SlotCountList{Items: each(list, slotCountOf)}, err)
 }
 
 // wrong returns the slots that need a person.
@@ -175,7 +175,7 @@ func (s *Server) slotViews(ctx context.Context, list []ledger.Slot) ([]api.SlotV
 			f, _ = s.present(ctx, list[i].Feed) // one that cannot be read has said so
 			feeds[list[i].Feed] = f
 		}
-		out[i].Slot = list[i]
+		out[i].Slot = slotOf(&list[i])
 		if f != nil && f.Due != nil {
 			out[i].Say = f.Due.Say
 			if list[i].Files > 0 && list[i].CompleteAt == nil { // of others, what came is known
@@ -202,10 +202,12 @@ func (s *Server) slotDetail(ctx context.Context, id int64) (api.SlotDetail, erro
 	}
 	out.SlotView = views[0]
 	const shown = 1000
-	if out.Arrivals, err = s.ledger.OfSlot(ctx, id, shown); err != nil {
+	arrivals, err := s.ledger.OfSlot(ctx, id, shown)
+	if err != nil {
 		return out, err
 	}
-	out.Decisions, err = s.ledger.Decisions(ctx, 0, id)
+	decisions, err := s.ledger.Decisions(ctx, 0, id)
+	out.Arrivals, out.Decisions = each(arrivals, arrivalOf), each(decisions, decisionOf)
 	return out, err
 }
 
@@ -214,7 +216,7 @@ type acceptInput struct {
 	Body api.AcceptFile
 }
 
-func (s *Server) accept(ctx context.Context, in *acceptInput) (*body[*ledger.Arrival], error) {
+func (s *Server) accept(ctx context.Context, in *acceptInput) (*body[api.Arrival], error) {
 	slot, err := s.ledger.Slot(ctx, in.ID)
 	if err != nil {
 		return nil, answer(err)
@@ -223,7 +225,7 @@ func (s *Server) accept(ctx context.Context, in *acceptInput) (*body[*ledger.Arr
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(s.inspect.Accept(ctx, f, in.Body.Path, slot, callerOf(ctx), in.Body.Because))
+	return giveAs(arrivalOf)(s.inspect.Accept(ctx, f, in.Body.Path, slot, callerOf(ctx), in.Body.Because))
 }
 
 type excuseInput struct {
@@ -258,7 +260,7 @@ func (s *Server) plan(ctx context.Context, in *planInput) (*body[api.Plan], erro
 	if in.To.Sub(in.From) > maxPlan {
 		return nil, huma.Error422UnprocessableEntity("a span of up to 400 days")
 	}
-	return give(api.Plan{Zone: f.Due.Times.Zone().String(), Items: f.Plan(in.From, in.To)}, nil)
+	return give(api.Plan{Zone: f.Due.Times.Zone().String(), Items: each(f.Plan(in.From, in.To), plannedSlotOf)}, nil)
 }
 
 type reconcileInput struct {
@@ -271,5 +273,5 @@ func (s *Server) reconcile(ctx context.Context, in *reconcileInput) (*body[api.D
 		return nil, answer(err)
 	}
 	list, err := s.inspect.Reconcile(ctx, in.Feed, in.Mend)
-	return give(api.DifferenceList{Items: list}, err)
+	return give(api.DifferenceList{Items: each(list, differenceOf)}, err)
 }

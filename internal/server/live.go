@@ -77,7 +77,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 				continue
 			}
 			worked = len(loads) > 0
-			if send.Data(api.Working{Loads: loads}) != nil {
+			if send.Data(api.Working{Loads: each(loads, progressOf)}) != nil {
 				return
 			}
 		case <-news:
@@ -92,7 +92,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 				}
 				for _, e := range events {
 					last = e.ID
-					if send(sse.Message{ID: int(e.ID), Data: e}) != nil {
+					if send(sse.Message{ID: int(e.ID), Data: eventOf(&e)}) != nil {
 						return
 					}
 					if commit := commits[e.ID]; commit != nil && send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
@@ -136,16 +136,24 @@ func (s *Server) commits(ctx context.Context, events []ledger.Event) (map[int64]
 			continue
 		}
 		out[e.ID] = &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kinds[e.ID], Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
-			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: a.Balance}}
+			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
 	}
 	return out, nil
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
-	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []load.Progress{}, Stopped: []api.StoppedFeed{}}
+	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []api.Progress{}, Stopped: []api.StoppedFeed{}}
 	questions, asked := errgroup.WithContext(ctx)
-	questions.Go(func() (err error) { out.Totals, err = s.ledger.Totals(asked); return err })
-	questions.Go(func() (err error) { out.Needs, err = s.ledger.Needs(asked, needsShown); return err })
+	questions.Go(func() error {
+		totals, err := s.ledger.Totals(asked)
+		out.Totals = totalsOf(&totals)
+		return err
+	})
+	questions.Go(func() error {
+		needs, err := s.ledger.Needs(asked, needsShown)
+		out.Needs = each(needs, arrivalOf)
+		return err
+	})
 	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })
 	questions.Go(func() (err error) { out.Services, err = s.services(asked); return err })
 	questions.Go(func() error {
@@ -179,13 +187,13 @@ func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
 	}
 	out := []api.ServiceView{}
 	for _, service := range list {
-		view := api.ServiceView{Service: service, Loads: []load.Progress{}}
+		var loads []load.Progress
 		if service.ID == s.engine.ID() {
-			view.Loads = s.engine.Progress.List()
-		} else if err := json.Unmarshal([]byte(service.Doing), &view.Loads); err != nil {
+			loads = s.engine.Progress.List()
+		} else if err := json.Unmarshal([]byte(service.Doing), &loads); err != nil {
 			return nil, fmt.Errorf("what service %s does: %w", service.Name, err)
 		}
-		out = append(out, view)
+		out = append(out, api.ServiceView{Service: serviceOf(&service), Loads: each(loads, progressOf)})
 	}
 	return out, nil
 }
@@ -310,9 +318,7 @@ func (s *Server) dayLines(ctx context.Context, names []string, back time.Duratio
 		if !there {
 			continue // removed meanwhile
 		}
-		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: []api.DayMark{}, Slots: []api.DaySlot{}}
-		line.Slots = append(line.Slots, slots[record.Name]...)
-		line.Marks = append(line.Marks, marks[record.Name]...)
+		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: each(marks[name], dayMarkOf), Slots: each(slots[name], daySlotOf)}
 		f, err := s.definition(ctx, record)
 		if err == nil && f.When.Times != nil {
 			times := f.When.Times.Between(of.From, of.To)
@@ -337,7 +343,7 @@ func ahead(f *feed.Feed, now, to time.Time) []api.DaySlot {
 		if len(out) == timesAhead {
 			break
 		}
-		out = append(out, api.DaySlot{At: slot.At, Missing: f.Due.Expect(slot).Missing, State: due.Open, Slots: 1, Ahead: true})
+		out = append(out, api.DaySlot{At: slot.At, Missing: f.Due.Expect(slot).Missing, State: string(due.Open), Slots: 1, Ahead: true})
 	}
 	return out
 }

@@ -29,7 +29,7 @@ func rollupError(err error) error {
 
 func (s *Server) rollups(ctx context.Context, _ *struct{}) (*body[api.RollupList], error) {
 	list, err := s.target.Rollups(ctx)
-	return give(api.RollupList{Items: append([]table.RollupState{}, list...)}, err)
+	return give(api.RollupList{Items: each(list, rollupStateOf)}, err)
 }
 
 func (s *Server) putRollup(ctx context.Context, in *struct {
@@ -59,7 +59,7 @@ func (s *Server) rebuildRollup(ctx context.Context, in *RollupPath) (*body[api.R
 	return give(api.RollupRebuilt{Rows: n}, rollupError(err))
 }
 
-func (s *Server) verifyRollup(ctx context.Context, in *RollupPath) (*body[*table.RollupVerified], error) {
+func (s *Server) verifyRollup(ctx context.Context, in *RollupPath) (*body[api.RollupVerified], error) {
 	v, err := s.target.VerifyRollup(ctx, in.Rollup)
-	return give(v, rollupError(err))
+	return giveAs(rollupVerifiedOf)(v, rollupError(err))
 }

@@ -86,7 +86,7 @@ func (s *Server) routes() {
 	huma.Register(s.api, do(http.MethodPost, "rebuild-rollup", "/rollups/{rollup}/rebuild", "Compute a rollup as a whole"), s.rebuildRollup)
 	huma.Register(s.api, get("verify-rollup", "/rollups/{rollup}/verification", "Compare a rollup with a full computation"), s.verifyRollup)
 	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
-	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": ledger.Event{}, "progress": api.Working{}, "hello": api.Hello{}, "commit": api.Commit{}}, s.events)
+	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{}, "commit": api.Commit{}}, s.events)
 }
 
 // answer turns errors of the parts below into problem details.
@@ -120,6 +120,16 @@ func give[T any](v T, err error) (*body[T], error) {
 		return nil, answer(err)
 	}
 	return &body[T]{v}, nil
+}
+
+// giveAs answers with what was found, in the form of the wire.
+func giveAs[T, W any](to func(*T) W) func(*T, error) (*body[W], error) {
+	return func(v *T, err error) (*body[W], error) {
+		if err != nil {
+			return nil, answer(err)
+		}
+		return &body[W]{to(v)}, nil
+	}
 }
 
 type signInInput struct {
@@ -178,9 +188,9 @@ func (s *Server) signOut(ctx context.Context, in *signOutInput) (*signOutOutput,
 }
 
 func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string]*ledger.FeedCounts) (api.FeedView, error) {
-	v := api.FeedView{Feed: record, Key: []string{}, Counts: counts[record.Name]}
+	v := api.FeedView{Feed: feedOf(&record), Key: []string{}, Counts: optional(counts[record.Name], feedCountsOf)}
 	if v.Counts == nil {
-		v.Counts = &ledger.FeedCounts{Feed: record.Name, States: map[string]int64{}}
+		v.Counts = &api.FeedCounts{Feed: record.Name, States: map[string]int64{}}
 	}
 	v.After = []string{}
 	f, err := s.definition(ctx, record)
@@ -419,7 +429,7 @@ func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error
 
 func (s *Server) versions(ctx context.Context, in *FeedPath) (*body[api.VersionList], error) {
 	versions, err := s.ledger.Versions(ctx, in.Feed)
-	return give(api.VersionList{Items: versions}, err)
+	return give(api.VersionList{Items: each(versions, feedVersionOf)}, err)
 }
 
 func (s *Server) pause(ctx context.Context, in *FeedPath) (*struct{}, error) {
@@ -437,25 +447,27 @@ type runFeedInput struct {
 	Body *api.RunWanted
 }
 
-func (s *Server) runFeed(ctx context.Context, in *runFeedInput) (*body[ledger.Run], error) {
+func (s *Server) runFeed(ctx context.Context, in *runFeedInput) (*body[api.Run], error) {
 	f, err := s.present(ctx, in.Feed)
 	if err != nil {
 		return nil, answer(err)
 	}
 	var wanted ledger.Wanted
 	if in.Body != nil {
-		wanted = in.Body.Wanted
+		wanted = ledger.Wanted(in.Body.Wanted)
 	}
 	if wanted.From != "" || wanted.To != "" {
 		if err := engine.CheckRange(f, wanted, time.Now()); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
 	}
-	return give(s.ledger.QueueRun(ctx, in.Feed, "hand", callerOf(ctx), wanted))
+	run, err := s.ledger.QueueRun(ctx, in.Feed, "hand", callerOf(ctx), wanted)
+	return give(runOf(&run), err)
 }
 
-func (s *Server) cancelRun(ctx context.Context, in *NumberPath) (*body[ledger.Run], error) {
-	return give(s.ledger.CancelRun(ctx, in.ID, callerOf(ctx)))
+func (s *Server) cancelRun(ctx context.Context, in *NumberPath) (*body[api.Run], error) {
+	run, err := s.ledger.CancelRun(ctx, in.ID, callerOf(ctx))
+	return give(runOf(&run), err)
 }
 
 // Limit bounds a page.
@@ -469,8 +481,8 @@ type feedRowsInput struct {
 	Table string `query:"table" maxLength:"200" doc:"schema.table, of a feed that ends in several; without a schema, public"`
 }
 
-func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[*table.Rows], error) {
-	return give(s.browse(ctx, in.Feed, func(f *feed.Feed) (*feed.Feed, error) {
+func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[api.TableRows], error) {
+	return giveAs(tableRowsOf)(s.browse(ctx, in.Feed, func(f *feed.Feed) (*feed.Feed, error) {
 		switch {
 		case in.Table != "":
 			of := f.Ends(TablePath{in.Table}.split())
@@ -542,7 +554,7 @@ func (s *Server) feedRejects(ctx context.Context, in *feedRejectsInput) (*body[a
 
 func rejects(list []ledger.NotableReject, err error) func(most int) (*body[api.RejectList], error) {
 	return func(most int) (*body[api.RejectList], error) {
-		return give(api.RejectList{Items: list[:min(most, len(list))], More: len(list) > most}, err)
+		return give(api.RejectList{Items: each(list[:min(most, len(list))], notableRejectOf), More: len(list) > most}, err)
 	}
 }
 
@@ -572,12 +584,13 @@ type arrivalRowsInput struct {
 	AfterLine int64 `query:"after_line" minimum:"0" doc:"The last line of the page before"`
 }
 
-func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[*table.Rows], error) {
+func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[api.TableRows], error) {
 	a, err := s.ledger.Arrival(ctx, in.ID)
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(s.browse(ctx, a.Feed, func(f *feed.Feed) (*feed.Feed, error) { return f.Of(a.Captures) }, a.ID, in.AfterLine, in.Most))
+	of := func(f *feed.Feed) (*feed.Feed, error) { return f.Of(a.Captures) }
+	return giveAs(tableRowsOf)(s.browse(ctx, a.Feed, of, a.ID, in.AfterLine, in.Most))
 }
 
 type runsInput struct {
@@ -588,15 +601,16 @@ type runsInput struct {
 
 func (s *Server) runs(ctx context.Context, in *runsInput) (*body[api.RunList], error) {
 	list, err := s.ledger.Runs(ctx, in.Feed, in.Before, in.Most+1)
-	out := api.RunList{Items: list}
+	out := api.RunList{Items: each(list[:min(in.Most, len(list))], runOf)}
 	if len(list) > in.Most {
-		out.Items, out.Next = list[:in.Most], list[in.Most-1].ID
+		out.Next = list[in.Most-1].ID
 	}
 	return give(out, err)
 }
 
-func (s *Server) run(ctx context.Context, in *NumberPath) (*body[ledger.Run], error) {
-	return give(s.ledger.Run(ctx, in.ID))
+func (s *Server) run(ctx context.Context, in *NumberPath) (*body[api.Run], error) {
+	run, err := s.ledger.Run(ctx, in.ID)
+	return give(runOf(&run), err)
 }
 
 type arrivalsInput struct {
@@ -613,11 +627,12 @@ type arrivalsInput struct {
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
 	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text, Run: in.Run, Slot: in.Slot, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
-	return give(api.ArrivalList{Items: list, Next: next}, err)
+	return give(api.ArrivalList{Items: each(list, arrivalOf), Next: next}, err)
 }
 
-func (s *Server) arrival(ctx context.Context, in *NumberPath) (*body[ledger.Arrival], error) {
-	return give(s.ledger.Arrival(ctx, in.ID))
+func (s *Server) arrival(ctx context.Context, in *NumberPath) (*body[api.Arrival], error) {
+	a, err := s.ledger.Arrival(ctx, in.ID)
+	return give(arrivalOf(&a), err)
 }
 
 type schemaOutput struct {

@@ -8,34 +8,32 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
-	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
-	"mullein/internal/table"
 )
 
 func (s *Server) recall(ctx context.Context, in *struct {
 	NumberPath
 	Body api.Recall
-}) (*body[*inspect.Recalled], error) {
+}) (*body[api.Recalled], error) {
 	if !in.Body.Preview && in.Body.Because == "" {
 		return nil, answer(&ledger.ConflictError{Reason: "say why: because is kept with who and when"})
 	}
-	return give(s.inspect.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
+	return giveAs(recalledOf)(s.inspect.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	FeedPath
 	Body api.Rebuild
-}) (*body[*inspect.Rebuilt], error) {
+}) (*body[api.Rebuilt], error) {
 	if _, err := s.present(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	return give(s.inspect.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
+	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
 }
 
-func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[*table.Verified], error) {
-	return give(s.inspect.Verify(ctx, in.ID))
+func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[api.Verified], error) {
+	return giveAs(verifiedOf)(s.inspect.Verify(ctx, in.ID))
 }
 
 func (s *Server) original(ctx context.Context, in *struct {
@@ -127,7 +125,7 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, answer(err)
 	}
-	v := api.TargetView{Described: *d, Feeds: []string{}, Mode: string(feeds[0].Target.Mode), Key: append([]string{}, feeds[0].Schema.PrimaryKey...), Kept: feed.Span(feeds[0].Target.Recall)}
+	v := api.TargetView{TableShape: tableShapeOf(d), Feeds: []string{}, Mode: string(feeds[0].Target.Mode), Key: append([]string{}, feeds[0].Schema.PrimaryKey...), Kept: feed.Span(feeds[0].Target.Recall)}
 	for _, f := range feeds {
 		v.Feeds = append(v.Feeds, f.Name)
 	}
@@ -159,7 +157,7 @@ func (s *Server) collapse(ctx context.Context, in *TablePath) (*body[api.Collaps
 func (s *Server) row(ctx context.Context, in *struct {
 	TablePath
 	Key []string `query:"key,explode" minItems:"1" required:"true" doc:"column=value, once for each column of the key"`
-}) (*body[*table.History], error) {
+}) (*body[api.RowHistory], error) {
 	feeds, err := s.feedsOf(ctx, in.TablePath)
 	if err != nil {
 		return nil, answer(err)
@@ -176,5 +174,5 @@ func (s *Server) row(ctx context.Context, in *struct {
 		}
 		key[column] = value
 	}
-	return give(s.inspect.History(ctx, feeds[0], key))
+	return giveAs(rowHistoryOf)(s.inspect.History(ctx, feeds[0], key))
 }

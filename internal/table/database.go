@@ -368,10 +368,10 @@ func marker(row pgx.Row) (*Marker, error) {
 
 // Rows is a page of a target table.
 type Rows struct {
-	Table   string   `json:"table"`
-	Key     []string `json:"key" nullable:"false" doc:"The columns of its key"`
-	Columns []string `json:"columns"`
-	Rows    [][]any  `json:"rows" nullable:"false" doc:"Each value as text, as PostgreSQL writes it, or null"`
+	Table   string
+	Key     []string // the columns of its key
+	Columns []string
+	Rows    [][]any // each value as text, as PostgreSQL writes it, or null
 }
 
 // Browse returns up to most rows of a table: those that an arrival last wrote in

@@ -10,37 +10,37 @@ import (
 
 // Described is a table as the database has it.
 type Described struct {
-	Table      string            `json:"table"`
-	There      bool              `json:"there" doc:"It exists"`
-	About      string            `json:"about" doc:"Its comment"`
-	Columns    []DescribedColumn `json:"columns" nullable:"false"`
-	Rows       int64             `json:"rows" doc:"As far as loads and recalls know; others may have added some"`
-	Bytes      int64             `json:"bytes" doc:"Of the table"`
-	IndexBytes int64             `json:"index_bytes"`
-	Partitions int64             `json:"partitions"`
-	Entries    int64             `json:"entries" doc:"Of the journal"`
-	Loads      []LoadEntry       `json:"loads" nullable:"false" doc:"The last ones, the newest first"`
-	Recalls    []RecallEntry     `json:"recalls" nullable:"false" doc:"The last ones, the newest first"`
-	Next       int64             `json:"next" doc:"The before of the next page of loads; 0 when there is none"`
+	Table      string
+	There      bool   // it exists
+	About      string // its comment
+	Columns    []DescribedColumn
+	Rows       int64 // as far as loads and recalls know; others may have added some
+	Bytes      int64 // of the table
+	IndexBytes int64
+	Partitions int64
+	Entries    int64         // of the journal
+	Loads      []LoadEntry   // the last ones, the newest first
+	Recalls    []RecallEntry // the last ones, the newest first
+	Next       int64         // the before of the next page of loads; 0 when there is none
 }
 
 // DescribedColumn is a column of a table.
 type DescribedColumn struct {
-	Name    string `json:"name"`
-	Type    string `json:"type"`
-	Key     bool   `json:"key" doc:"Part of the primary key"`
-	NotNull bool   `json:"not_null"`
-	About   string `json:"about"`
+	Name    string
+	Type    string
+	Key     bool // part of the primary key
+	NotNull bool
+	About   string
 }
 
 // RecallEntry is a recall as the target's database knows it.
 type RecallEntry struct {
-	Nth     int64   `json:"nth"`
-	Feed    string  `json:"feed"`
-	Off     []int64 `json:"off" nullable:"false" doc:"The places of the loads that it took out"`
-	On      []int64 `json:"on" nullable:"false" doc:"The places of the loads that it put back"`
-	By      string  `json:"by"`
-	Because string  `json:"because"`
+	Nth     int64
+	Feed    string
+	Off     []int64 // the places of the loads that it took out
+	On      []int64 // the places of the loads that it put back
+	By      string
+	Because string
 }
 
 // Describe returns what is known of a table, with up to most of its loads before a

@@ -12,21 +12,21 @@ import (
 
 // Step is one thing that happened to a row.
 type Step struct {
-	What   string          `json:"what" enum:"inserted,updated,deleted,marked,changed by hand" doc:"marked: as absent from a delivery"`
-	Load   *LoadEntry      `json:"load" doc:"The load that did it; null when it was none, or is not known any more"`
-	Line   int64           `json:"line" doc:"Of the file; 0 where it is not known"`
-	At     *time.Time      `json:"at"`
-	Before json.RawMessage `json:"before" doc:"The row before, null for none"`
-	After  json.RawMessage `json:"after" doc:"The row after, null for none"`
+	What   string     // inserted, updated, deleted, marked (as absent from a delivery) or changed by hand
+	Load   *LoadEntry // the load that did it; null when it was none, or is not known any more
+	Line   int64      // of the file; 0 where it is not known
+	At     *time.Time
+	Before json.RawMessage // the row before, null for none
+	After  json.RawMessage // the row after, null for none
 }
 
 // History is what is known of a row.
 type History struct {
-	Table string          `json:"table"`
-	Key   []string        `json:"key" nullable:"false" doc:"The columns of the key"`
-	Now   json.RawMessage `json:"now" doc:"The row as it stands in the target; null for none"`
-	Hand  bool            `json:"hand" doc:"Somebody else has written it last"`
-	Steps []Step          `json:"steps" nullable:"false" doc:"The oldest first, as far back as the journal goes"`
+	Table string
+	Key   []string        // the columns of the key
+	Now   json.RawMessage // the row as it stands in the target; null for none
+	Hand  bool            // somebody else has written it last
+	Steps []Step          // the oldest first, as far back as the journal goes
 }
 
 // entry is a journal's entry of one key.
@@ -149,13 +149,13 @@ func number(row json.RawMessage, column string) int64 {
 
 // Verified is what a comparison of a file with the table found.
 type Verified struct {
-	Same      int64    `json:"same" doc:"Rows of the file that the table holds as they are"`
-	Later     int64    `json:"later" doc:"Rows whose key a later load has written"`
-	Different int64    `json:"different" doc:"Rows that the table holds otherwise, although no later load wrote them"`
-	Missing   int64    `json:"missing" doc:"Rows whose key the table does not have"`
-	Repeated  int64    `json:"repeated" doc:"Rows that lost against another row of the file with the same key"`
-	Columns   []string `json:"columns"`
-	Samples   []Sample `json:"samples" nullable:"false" doc:"Of the rows that are different or missing"`
+	Same      int64 // rows of the file that the table holds as they are
+	Later     int64 // rows whose key a later load has written
+	Different int64 // rows that the table holds otherwise, although no later load wrote them
+	Missing   int64 // rows whose key the table does not have
+	Repeated  int64 // rows that lost against another row of the file with the same key
+	Columns   []string
+	Samples   []Sample // of the rows that are different or missing
 }
 
 // Verify holds the staged rows of an arrival's file against the target, row by

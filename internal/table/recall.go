@@ -41,28 +41,28 @@ type Outcome struct {
 
 // RecallRow is a row as it is and as it becomes.
 type RecallRow struct {
-	What   string          `json:"what" enum:"removed,restored,returned,left"`
-	Before json.RawMessage `json:"before" doc:"The row as it is; null where there is none"`
-	After  json.RawMessage `json:"after" doc:"The row as it becomes; null where it goes"`
+	What   string          // removed, restored, returned or left
+	Before json.RawMessage // the row as it is; null where there is none
+	After  json.RawMessage // the row as it becomes; null where it goes
 }
 
 // LoadEntry is a load as the target's database knows it.
 type LoadEntry struct {
-	Nth         int64           `json:"nth" doc:"Its place in the order of all loads"`
-	Feed        string          `json:"feed"`
-	Delivery    string          `json:"-"`
-	Path        string          `json:"path"`
-	Arrival     int64           `json:"arrival"`
-	Generation  int             `json:"generation"`
-	Run         int64           `json:"run"`
-	SHA256      string          `json:"sha256"`
-	Balance     balance.Balance `json:"balance"`
-	Active      bool            `json:"active" doc:"In force: neither recalled nor replaced"`
-	Journal     bool            `json:"journal" doc:"What it changed is kept"`
-	Replaced    []int64         `json:"-"`
-	RowsBefore  *int64          `json:"rows_before" doc:"Of the target"`
-	RowsAfter   *int64          `json:"rows_after"`
-	CommittedAt time.Time       `json:"committed_at"`
+	Nth         int64 // its place in the order of all loads
+	Feed        string
+	Delivery    string
+	Path        string
+	Arrival     int64
+	Generation  int
+	Run         int64
+	SHA256      string
+	Balance     balance.Balance
+	Active      bool // in force: neither recalled nor replaced
+	Journal     bool // what it changed is kept
+	Replaced    []int64
+	RowsBefore  *int64 // of the target
+	RowsAfter   *int64
+	CommittedAt time.Time
 	comesBack   bool
 }
 

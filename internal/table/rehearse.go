@@ -84,11 +84,11 @@ func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, er
 
 // Sample is a row that a load would write.
 type Sample struct {
-	What    string    `json:"what" enum:"inserted,updated,deleted,outdated,removed,missing,different"`
-	Line    int64     `json:"line"`
-	Values  []*string `json:"values" doc:"As texts, in the order of the columns; null is no value"`
-	Before  []*string `json:"before" doc:"What the target holds for its key; empty where it holds nothing"`
-	Changed []int     `json:"changed" doc:"Which of the values are not as before"`
+	What    string    // inserted, updated, deleted, outdated, removed, missing or different
+	Line    int64
+	Values  []*string // as texts, in the order of the columns; null is no value
+	Before  []*string // what the target holds for its key; empty where it holds nothing
+	Changed []int     // which of the values are not as before
 }
 
 // Compare says what a merge of the staged rows would do, of all parts together,

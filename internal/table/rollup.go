@@ -26,19 +26,19 @@ var ErrNoRollup = errors.New("not found")
 
 // RollupState is a rollup and how it stands.
 type RollupState struct {
-	Rollup     rollup.Rollup `json:"-"`
-	Name       string        `json:"rollup"`
-	About      string        `json:"about"`
-	Table      string        `json:"table"`
-	Key        []string      `json:"key" nullable:"false"`
-	Sources    []string      `json:"sources" nullable:"false" doc:"The tables that it reads"`
-	Definition string        `json:"definition"`
-	PutBy      string        `json:"put_by"`
-	PutAt      time.Time     `json:"put_at"`
-	Filled     bool          `json:"filled" doc:"It was computed as a whole since it was put"`
-	ComputedAt *time.Time    `json:"computed_at" doc:"When keys were recomputed last"`
-	Waiting    int64         `json:"waiting" doc:"Notes of keys that wait to be recomputed"`
-	Problem    string        `json:"problem" doc:"Why it is not kept; empty when it is"`
+	Rollup     rollup.Rollup
+	Name       string
+	About      string
+	Table      string
+	Key        []string
+	Sources    []string // the tables that it reads
+	Definition string
+	PutBy      string
+	PutAt      time.Time
+	Filled     bool       // it was computed as a whole since it was put
+	ComputedAt *time.Time // when keys were recomputed last
+	Waiting    int64      // notes of keys that wait to be recomputed
+	Problem    string     // why it is not kept; empty when it is
 	id         int
 }
 
@@ -422,12 +422,12 @@ func dropTriggers(ctx context.Context, tx pgx.Tx, s *RollupState) error {
 
 // RollupVerified is what a comparison of a rollup with a full computation found.
 type RollupVerified struct {
-	Rows    int64             `json:"rows" doc:"Of the rollup"`
-	Same    int64             `json:"same"`
-	Wrong   int64             `json:"wrong" doc:"Rows that the select gives otherwise"`
-	Missing int64             `json:"missing" doc:"Rows that the select gives and the rollup lacks"`
-	Surplus int64             `json:"surplus" doc:"Rows that the select does not give"`
-	Samples []json.RawMessage `json:"samples" nullable:"false" doc:"Keys of rows that are not the same"`
+	Rows    int64 // of the rollup
+	Same    int64
+	Wrong   int64             // rows that the select gives otherwise
+	Missing int64             // rows that the select gives and the rollup lacks
+	Surplus int64             // rows that the select does not give
+	Samples []json.RawMessage // keys of rows that are not the same
 }
 
 // VerifyRollup compares a rollup with a full computation, after bringing it up

@@ -9,12 +9,12 @@ import (
 
 // PlannedSlot is a slot that a feed's calendar will have.
 type PlannedSlot struct {
-	DueAt     time.Time         `json:"due_at"`
-	LateAt    time.Time         `json:"late_at"`
-	MissingAt time.Time         `json:"missing_at"`
-	Per       map[string]string `json:"per"`
-	Files     int               `json:"files"`
-	Expected  string            `json:"expected" doc:"The name that is expected; * where any text may stand"`
+	DueAt     time.Time
+	LateAt    time.Time
+	MissingAt time.Time
+	Per       map[string]string
+	Files     int
+	Expected  string // the name that is expected; * where any text may stand
 }
 
 // Plan returns the slots that are due from a time on and before another. A feed

@@ -3,7 +3,7 @@ import type { components } from '../api/schema'
 import { bytes, exact, time } from '../format'
 import StateMark from './StateMark.vue'
 
-defineProps<{ files: components['schemas']['Seen'][] }>()
+defineProps<{ files: components['schemas']['SeenFile'][] }>()
 const says = (captures: Record<string, unknown> | undefined) =>
   Object.entries(captures ?? {})
     .map(([k, v]) => `${k} ${k === 'slot' && typeof v === 'string' ? time(v) : v}`)

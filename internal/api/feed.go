@@ -1,0 +1,164 @@
+package api
+
+import (
+	"time"
+)
+
+// Feed is the record of a feed; its content is in its versions.
+type Feed struct {
+	Name       string     `json:"name"`
+	Version    int        `json:"version"`
+	Paused     bool       `json:"paused"`
+	CreatedAt  time.Time  `json:"created_at"`
+	Problem    string     `json:"problem" doc:"Why it is not working; empty when it is"`
+	ListedAt   *time.Time `json:"listed_at" doc:"When its landing was last listed"`
+	ListedOnly bool       `json:"listed_only" doc:"No events come from its landing, so it is only listed now and then"`
+	Waits      string     `json:"waits" doc:"What a delivery still waits for; empty when none does"`
+	DueFrom    *time.Time `json:"due_from" doc:"Where its calendar begins"`
+}
+
+// FeedCounts is what waits and what became of a feed's arrivals.
+type FeedCounts struct {
+	Feed         string           `json:"feed"`
+	Waiting      int64            `json:"waiting" doc:"Arrivals that are noticed, settling, ready or loading"`
+	OldestAt     *time.Time       `json:"oldest_waiting_at"`
+	LastNoticed  *time.Time       `json:"last_noticed_at"`
+	LastLoaded   *time.Time       `json:"last_loaded_at"`
+	LagSeconds   float64          `json:"lag_seconds" doc:"From the coming of the file that was loaded last to its load"`
+	States       map[string]int64 `json:"states" doc:"Arrivals by state"`
+	RowsToday    int64            `json:"rows_today" doc:"Rows inserted or updated in the last 24 hours"`
+	NeedsPerson  int64            `json:"needs_person" doc:"Arrivals of the last seven days that are refused, failed for good, or held, and slots that are missing or refused"`
+	Missing      int64            `json:"missing" doc:"Slots of the last seven days that are missing or refused"`
+	Late         int64            `json:"late" doc:"Slots that are late, and not here yet"`
+	LastProblem  string           `json:"last_problem" doc:"The reason of the newest arrival that needs a person"`
+	LastProblemA int64            `json:"last_problem_arrival"`
+}
+
+// FeedVersion is one wording of a feed. All are kept.
+type FeedVersion struct {
+	Feed       string    `json:"feed"`
+	Version    int       `json:"version"`
+	Definition string    `json:"definition" doc:"The feed file, as it was put"`
+	PutAt      time.Time `json:"put_at"`
+	PutBy      string    `json:"put_by"`
+}
+
+// FeedView is a feed with what it is and what it does.
+type FeedView struct {
+	Feed
+	About    string      `json:"about"`
+	Owner    string      `json:"owner"`
+	Supplier string      `json:"supplier"`
+	Contact  string      `json:"contact"`
+	Landing  string      `json:"landing"`
+	Files    string      `json:"files" doc:"The file pattern"`
+	Table    string      `json:"table"`
+	Key      []string    `json:"key" nullable:"false"`
+	Newest   string      `json:"newest"`
+	Settle   float64     `json:"settle" doc:"Seconds"`
+	Arrival  bool        `json:"on_arrival"`
+	Cron     string      `json:"cron"`
+	After    []string    `json:"after" nullable:"false" doc:"The feeds that it comes after"`
+	NextRun  *time.Time  `json:"next_run_at" doc:"By the schedule"`
+	Due      string      `json:"due" doc:"When deliveries are expected, in words; empty when none are"`
+	Say      string      `json:"say" doc:"What to say when a slot is missing"`
+	NextDue  *time.Time  `json:"next_due_at"`
+	Delivery string      `json:"delivery" enum:"file,list,slot"`
+	Tolerate string      `json:"tolerate"`
+	Counts   *FeedCounts `json:"counts"`
+}
+
+// FeedList is a page of feeds, by name.
+type FeedList struct {
+	Items []FeedView `json:"items" nullable:"false"`
+	Total int64      `json:"total" doc:"How many there are, on all pages"`
+	Next  string     `json:"next" doc:"The after of the next page; empty when there is none"`
+}
+
+// StoppedFeed is a feed that does not work, and why.
+type StoppedFeed struct {
+	Feed    string `json:"feed"`
+	Problem string `json:"problem"`
+}
+
+// FeedText is a feed file.
+type FeedText struct {
+	File       string `json:"file" doc:"Its name, for errors" maxLength:"1000"`
+	Definition string `json:"definition" doc:"Its text, YAML" maxLength:"1048576"`
+}
+
+// FeedChecked says what a good feed file would do.
+type FeedChecked struct {
+	Feed  string `json:"feed"`
+	Table string `json:"table"`
+	Files string `json:"files"`
+}
+
+// FeedPut says what putting a feed did.
+type FeedPut struct {
+	Feed    string `json:"feed"`
+	Version int    `json:"version"`
+	Changed bool   `json:"changed" doc:"false when it is word for word the present version"`
+	Shape   string `json:"shape" doc:"What stands between the feed and its table as it is; empty when nothing does"`
+}
+
+// VersionList is all wordings of a feed.
+type VersionList struct {
+	Items []FeedVersion `json:"items" nullable:"false"`
+}
+
+// SeenFile is a file at a landing, and whether a feed takes it.
+type SeenFile struct {
+	Path     string         `json:"path"`
+	Size     int64          `json:"size"`
+	Modified time.Time      `json:"modified"`
+	Taken    bool           `json:"taken"`
+	Why      string         `json:"why" doc:"Why it is left out, or what has become of it"`
+	Captures map[string]any `json:"captures" doc:"What its name says"`
+	Arrival  int64          `json:"arrival" doc:"Its newest arrival, 0 for none"`
+	State    string         `json:"state" doc:"Of its newest arrival"`
+}
+
+// FileList is the files at a landing.
+type FileList struct {
+	Items []SeenFile `json:"items" nullable:"false"`
+	More  bool       `json:"more" doc:"There are more than were asked for"`
+}
+
+// Delivered says where a file lies that was delivered.
+type Delivered struct {
+	Feed     string         `json:"feed"`
+	Path     string         `json:"path"`
+	Size     int64          `json:"size"`
+	Captures map[string]any `json:"captures"`
+}
+
+// Difference is where the ledger and the target's markers do not say the same.
+type Difference struct {
+	Arrival int64  `json:"arrival"`
+	Path    string `json:"path"`
+	What    string `json:"what"`
+	Safe    bool   `json:"safe" doc:"It can be mended without a person"`
+	Mended  bool   `json:"mended"`
+	Way     string `json:"way" doc:"What mends it"`
+}
+
+// DifferenceList is where ledger and markers differ.
+type DifferenceList struct {
+	Items []Difference `json:"items" nullable:"false"`
+}
+
+// Rebuild loads all arrivals of a feed afresh.
+type Rebuild struct {
+	Because string `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
+	Without bool   `json:"without,omitempty" doc:"Do without arrivals whose files are not to be had any more"`
+}
+
+// Rebuilt says what a rebuild did.
+type Rebuilt struct {
+	Feed     string  `json:"feed"`
+	Table    string  `json:"table"`
+	Arrivals int64   `json:"arrivals" doc:"That were loaded afresh"`
+	Missing  []int64 `json:"missing" nullable:"false" doc:"Arrivals whose files are not to be had any more"`
+	Balance  Balance `json:"balance" doc:"The sum of the loads"`
+}

@@ -401,7 +401,7 @@ func (r *round) link(ctx context.Context) error {
 
 // linkSome links arrivals, and returns after which of them those feeds go on that may
 // have more.
-func (r *round) linkSome(ctx context.Context, arrivals map[string][]ledger.Arrival, silences map[ledger.SlotKey]ledger.Slot, most int) (more []ledger.After, err error) {
+func (r *round) linkSome(ctx context.Context, arrivals map[string][]ledger.Arrival, silences silences, most int) (more []ledger.After, err error) {
 	links := map[int64]int64{}
 	wanted := map[int64]ledger.SlotKey{} // by arrival
 	slots := map[ledger.SlotKey]ledger.Slot{}
@@ -415,7 +415,7 @@ func (r *round) linkSome(ctx context.Context, arrivals map[string][]ledger.Arriv
 			}
 			s, expected := f.feed.Due.SlotOf(cameOf(a))
 			if f.feed.Due.Times == nil {
-				if slot, ok := silences[ledger.SlotKey{Feed: name, Per: due.Key(s.Per)}]; ok && slot.DueAt.Before(s.At) {
+				if slot, ok := silences.endedBy(name, s.Per, s.At); ok {
 					links[a.ID] = slot.ID
 				}
 				continue
@@ -478,8 +478,25 @@ func (r *round) slotsFor(ctx context.Context, slots map[ledger.SlotKey]ledger.Sl
 	return r.Ledger.SlotsAt(ctx, keys)
 }
 
-// silences returns the silences that a file would end, by feed and captures.
-func (r *round) silences(ctx context.Context) (map[ledger.SlotKey]ledger.Slot, error) {
+// silencesBack is among how many of the last silences of a supplier the one is that a
+// file ends: where the calendar lags, the next one may have begun after it came.
+const silencesBack = 10
+
+// silences are the last silences by feed and captures, the newest first.
+type silences map[ledger.SlotKey][]ledger.Slot
+
+// endedBy returns the silence that a file ends that came at a time; ok is false where
+// there is none.
+func (s silences) endedBy(feed string, per map[string]string, came time.Time) (slot ledger.Slot, ok bool) {
+	for _, slot := range s[ledger.SlotKey{Feed: feed, Per: due.Key(per)}] {
+		if slot.DueAt.Before(came) {
+			return slot, slot.CompleteAt == nil
+		}
+	}
+	return slot, false
+}
+
+func (r *round) silences(ctx context.Context) (silences, error) {
 	var quiet []string
 	for _, name := range r.names {
 		if r.feeds[name].feed.Due.Times == nil {
@@ -489,12 +506,11 @@ func (r *round) silences(ctx context.Context) (map[ledger.SlotKey]ledger.Slot, e
 	if len(quiet) == 0 {
 		return nil, nil
 	}
-	last, err := r.Ledger.LastSlots(ctx, quiet)
-	out := map[ledger.SlotKey]ledger.Slot{}
+	last, err := r.Ledger.LastSlots(ctx, quiet, silencesBack)
+	out := silences{}
 	for _, slot := range last {
-		if slot.CompleteAt == nil {
-			out[ledger.SlotKey{Feed: slot.Feed, Per: due.Key(slot.Per)}] = slot
-		}
+		key := ledger.SlotKey{Feed: slot.Feed, Per: due.Key(slot.Per)}
+		out[key] = append(out[key], slot)
 	}
 	return out, err
 }

@@ -31,3 +31,24 @@ func TestWhatCountsForASlot(t *testing.T) {
 		assert.Equal(t, c.want, filesOf(c.arrivals), name)
 	}
 }
+
+// TestWhichSilenceAFileEnds has a calendar that lags: the next silence is made before
+// the file is seen that ended the one before it.
+func TestWhichSilenceAFileEnds(t *testing.T) {
+	at := time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC)
+	key := ledger.SlotKey{Feed: "gauges", Per: due.Key(map[string]string{"catchment": "K1"})}
+	s := silences{key: {{ID: 2, DueAt: at.Add(2 * time.Hour)}, {ID: 1, DueAt: at}}}
+	ended := func(came time.Time, catchment string) int64 {
+		slot, ok := s.endedBy("gauges", map[string]string{"catchment": catchment}, came)
+		if !ok {
+			return 0
+		}
+		return slot.ID
+	}
+	assert.EqualValues(t, 1, ended(at.Add(time.Hour), "K1"), "not the one that began after it came")
+	assert.EqualValues(t, 2, ended(at.Add(3*time.Hour), "K1"))
+	assert.Zero(t, ended(at.Add(-time.Hour), "K1"), "it came before both")
+	assert.Zero(t, ended(at.Add(time.Hour), "K2"), "another supplier's")
+	s[key][1].CompleteAt = &at
+	assert.Zero(t, ended(at.Add(time.Hour), "K1"), "it is over already")
+}

@@ -301,23 +301,27 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false", 1)+"delete_when: row.revised == -1\nchecks:\n  delivery: [{name: few, must: rows < 10.0}]\n").start()
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "2"))
-	r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", nil, false)
+	r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", nil)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, r.Balance)
 	assert.Contains(t, strings.Join(r.Shape, "\n"), "CREATE TABLE", "the table would be made")
 	assert.Equal(t, []string{"0"}, h.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"), "and was not")
-	_, err = h.engine.inspect.Rehearse(ctx, h.definition(), "", nil, true)
+	_, err = h.engine.inspect.RehearseDeep(ctx, h.definition(), "", nil)
 	assert.ErrorContains(t, err, "needs river.gauge as it will be")
 	assert.Empty(t, r.Known, "it waits")
 	h.run(ledger.Wanted{})
-	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "G_K1_20260701T1200.csv", nil, false)
+	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "G_K1_20260701T1200.csv", nil)
 	require.NoError(t, err)
 	assert.Contains(t, r.Known, "which is loaded")
 	assert.EqualValues(t, 2, r.Balance.Unchanged)
 	before := h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1")
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;7;2\nSR0002;2026-07-01T12:00:00Z;;-1\nSR0003;2026-07-01T12:00:00Z;1;1\nbad;2026-07-01T12:00:00Z;1;1\n"+row(3, "1"))
 	for _, deep := range []bool{false, true} {
-		r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "G_K1_20260701T1300.csv", nil, deep)
+		rehearse := h.engine.inspect.Rehearse
+		if deep {
+			rehearse = h.engine.inspect.RehearseDeep
+		}
+		r, err = rehearse(ctx, h.definition(), "G_K1_20260701T1300.csv", nil)
 		require.NoError(t, err)
 		assert.Empty(t, r.Refused)
 		assert.Equal(t, balance.Balance{Read: 5, Inserted: 1, Updated: 1, Outdated: 1, Duplicate: 1, Rejected: 1}, r.Balance, "the deletion carries an older revision")
@@ -331,7 +335,7 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	}
 	assert.Equal(t, before, h.lines("SELECT concat_ws('|', xmin, ctid, station_id, level_m, loaded_at) FROM river.gauge ORDER BY 1"))
 	sent := &inspect.Sent{Name: "G_K9_20260701T1200.csv", Size: int64(len(header)), File: strings.NewReader(header)}
-	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "", sent, false)
+	r, err = h.engine.inspect.Rehearse(ctx, h.definition(), "", sent)
 	require.NoError(t, err)
 	assert.Equal(t, "the file holds no rows", r.Refused)
 	list, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Most: 10})
@@ -339,7 +343,7 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	for _, a := range list {
 		assert.NotEqual(t, sent.Name, a.Path)
 	}
-	_, err = h.engine.inspect.Rehearse(ctx, h.definition(), "none.csv", nil, false)
+	_, err = h.engine.inspect.Rehearse(ctx, h.definition(), "none.csv", nil)
 	assert.ErrorContains(t, err, "none.csv is not at the landing")
 }
 
@@ -368,7 +372,7 @@ func TestARehearsalOfAnotherShape(t *testing.T) {
 	}
 	shape := "SELECT concat_ws(' ', column_name, data_type) FROM information_schema.columns WHERE table_name = 'grown' ORDER BY 1"
 	before := h.lines(shape)
-	r, err := h.engine.inspect.Rehearse(ctx, wider, "", sent(), false)
+	r, err := h.engine.inspect.Rehearse(ctx, wider, "", sent())
 	require.NoError(t, err)
 	assert.Empty(t, r.Refused)
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Updated: 2}, r.Balance)
@@ -383,7 +387,7 @@ func TestARehearsalOfAnotherShape(t *testing.T) {
 	assert.Equal(t, "2", *r.Samples[2].Before[1])
 	assert.Nil(t, r.Samples[2].Before[2])
 	assert.Equal(t, before, h.lines(shape))
-	_, err = h.engine.inspect.Rehearse(ctx, wider, "", sent(), true)
+	_, err = h.engine.inspect.RehearseDeep(ctx, wider, "", sent())
 	assert.ErrorContains(t, err, "a load would make or change it first")
 	_, err = h.engine.inspect.History(ctx, wider, map[string]string{"id": "1"})
 	assert.ErrorContains(t, err, "the next load will change the table river.grown first: column n is bigint")
@@ -430,7 +434,7 @@ func TestZipsAreFolders(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "d.zip/G_K4_20260701T1200.csv", list[0].Path)
 	for of, want := range map[string]string{whole: "", whole[:len(whole)/2]: "is no zip that can be read", archive("x.txt", "x"): "holds no file that the pattern takes", string(damaged): "cannot be unpacked"} {
-		r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", &inspect.Sent{Name: "sent.zip", Size: int64(len(of)), File: strings.NewReader(of)}, false)
+		r, err := h.engine.inspect.Rehearse(ctx, h.definition(), "", &inspect.Sent{Name: "sent.zip", Size: int64(len(of)), File: strings.NewReader(of)})
 		if want != "" {
 			assert.ErrorContains(t, err, want)
 			continue

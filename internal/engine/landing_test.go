@@ -16,6 +16,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/table"
@@ -487,13 +488,13 @@ func TestReconcileAfterARestore(t *testing.T) {
 		h.drop(fmt.Sprintf("G_K1_20260701T120%d.csv", n), header+row(n, "1"))
 	}
 	h.wait("the loads", func() bool { return len(h.loaded()) == 3 })
-	list, err := h.engine.inspect.Reconcile(ctx, "gauges", false)
+	list, err := h.engine.inspect.Reconcile(ctx, "gauges")
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.stop()
 	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE FROM mullein_records.arrival WHERE id = 2;
 		DELETE FROM mullein.load WHERE arrival = 3; DELETE FROM river.gauge WHERE from_arrival = 3`)
-	list, err = h.engine.inspect.Reconcile(ctx, "gauges", true)
+	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	for i, want := range []string{"in the ledger it is ready", "the ledger does not know it", "the target has no marker of it"} {
@@ -503,7 +504,7 @@ func TestReconcileAfterARestore(t *testing.T) {
 	assert.Equal(t, []string{"true"}, h.lines(`SELECT (captures->>'catchment' = 'K1' AND path LIKE to_char(slot AT TIME ZONE 'UTC', '"%"YYYYMMDD"T"HH24MI"%"'))::text FROM mullein_records.arrival WHERE id = 2`), "what its name says")
 	h.start()
 	h.wait("all to be loaded again", func() bool { return len(h.loaded()) == 3 && h.count("river.gauge") == "3" })
-	list, err = h.engine.inspect.Reconcile(ctx, "gauges", false)
+	list, err = h.engine.inspect.Reconcile(ctx, "gauges")
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.drop("G_K2_20260701T1200.csv", header+row(9, "1"))
@@ -514,13 +515,13 @@ func TestWhichAndDeliver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()
 	f := h.definition()
-	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), false)
+	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), landing.KeepExisting)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
-	_, err = h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), false)
+	_, err = h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies there already")
 	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern", "../G_K1_20260701T1200.csv": "is not a plain path"} {
-		_, err = h.engine.inspect.Deliver(f, path, strings.NewReader("x"), false)
+		_, err = h.engine.inspect.Deliver(f, path, strings.NewReader("x"), landing.KeepExisting)
 		assert.ErrorContains(t, err, want)
 	}
 	h.drop("other.txt", "x")

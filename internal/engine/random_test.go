@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/ledger"
+	"mullein/internal/table"
 )
 
 // supplier is a model of a landing and of what became of its files: what random
@@ -177,13 +178,16 @@ func (s *supplier) step() {
 		at := slices.Index(s.loads, l)
 		s.loads = append(slices.Delete(s.loads, at, at+1), l)
 	case 7, 8:
-		back := l.recalled
-		s.say("%d is recalled, or put back: %t", l.arrival, back)
-		for _, preview := range []bool{true, false} {
-			_, err := s.engine.inspect.Recall(ctx, l.arrival, back, preview, "ada", "a test")
-			require.NoError(s.t, err)
+		aim := table.TakeOut
+		if l.recalled {
+			aim = table.PutBack
 		}
-		l.recalled = !back
+		s.say("%d is recalled, or put back: %d", l.arrival, aim)
+		_, err := s.engine.inspect.PreviewRecall(ctx, l.arrival, aim)
+		require.NoError(s.t, err)
+		_, err = s.engine.inspect.Recall(ctx, l.arrival, aim, "ada", "a test")
+		require.NoError(s.t, err)
+		l.recalled = !l.recalled
 	}
 }
 

@@ -78,10 +78,10 @@ func (w *leased) takeOverOne(ctx context.Context, a *ledger.Arrival, m *table.Ma
 	if m != nil && m.Generation >= a.Generation {
 		return w.e.FinishFromMarker(ctx, w.feed, a, m)
 	}
-	f, counts := fate.AfterCrash(a.OpenedAt != nil && a.StagedAt == nil, a.Attempts)
+	f, attempts := fate.AfterCrash(a.OpenedAt != nil && a.StagedAt == nil, a.Attempts)
 	if f.Outcome == fate.Hold {
 		return w.e.Ledger.Finish(ctx, ledger.Ending{ID: a.ID, State: ledger.Held, Balance: a.Balance,
 			Reason: fmt.Sprintf("the service ended %d times while it read this file; have the file looked at", a.Attempts)})
 	}
-	return w.e.Ledger.LeftBehind(ctx, a.ID, counts)
+	return w.e.Ledger.LeftBehind(ctx, a.ID, attempts)
 }

@@ -102,7 +102,7 @@ func (e *NotTakenError) Error() string {
 }
 
 // Deliver puts a file into a feed's landing, whole at once.
-func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, replace bool) (landing.Entry, error) {
+func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existing landing.Existing) (landing.Entry, error) {
 	if !fs.ValidPath(path) {
 		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
 	}
@@ -114,7 +114,7 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, replac
 		return landing.Entry{}, err
 	}
 	defer folder.Close()
-	return folder.Deliver(path, content, replace)
+	return folder.Deliver(path, content, existing)
 }
 
 // Accept takes a file of the landing for a slot although its name does not fit.

@@ -25,11 +25,19 @@ type Rebuilt struct {
 // later files stay as they were.
 const rejectsRebuilt = 100_000
 
+// Files are those that a rebuild wants.
+type Files int
+
+// The files of a rebuild.
+const (
+	AllFiles         Files = iota // where one is gone, nothing is done
+	FilesThatAreLeft              // rows of those that are gone are lost
+)
+
 // Rebuild loads all arrivals of a feed that are in force afresh, in the order in
 // which they were loaded, in one transaction: readers keep the old rows until it
-// commits. A table that we made takes the shape that the feed wants now. Where a
-// file is gone, it does nothing, unless the caller can do without.
-func (i *Inspector) Rebuild(ctx context.Context, name string, without bool, who, because string) (*Rebuilt, error) {
+// commits. A table that we made takes the shape that the feed wants now.
+func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, who, because string) (*Rebuilt, error) {
 	w, err := i.wanted(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
 		if f.HasKinds() {
 			return nil, fmt.Errorf("%s ends in several tables; a rebuild is for a feed of one", f.Name)
@@ -47,88 +55,111 @@ func (i *Inspector) Rebuild(ctx context.Context, name string, without bool, who,
 		return nil, err
 	}
 	defer session.Close()
-	fitted, err := session.FitAnew(ctx, w.table)
-	if err != nil {
+	r := &rebuild{i: i, feed: name, database: w.database, session: session, out: &Rebuilt{Feed: name, Missing: []int64{}}}
+	if r.fitted, err = session.FitAnew(ctx, w.table); err != nil {
 		return nil, conflictOfShape(err)
 	}
-	recipe, err := load.NewRecipe(w.kind, w.version, fitted)
-	if err != nil {
+	if r.recipe, err = load.NewRecipe(w.kind, w.version, r.fitted); err != nil {
 		return nil, err
 	}
-	others, err := w.database.OtherFeeds(ctx, fitted, name)
-	if err != nil {
+	r.out.Table = r.fitted.String()
+	if err := r.choose(ctx, files); err != nil {
 		return nil, err
+	}
+	if err := r.load(ctx); err != nil {
+		return nil, err
+	}
+	defer i.Changed()
+	after := context.WithoutCancel(ctx)
+	if err := i.Ledger.Rebuilt(after, r.afresh, who, because); err != nil {
+		return nil, err
+	}
+	return r.out, i.Ledger.Recalled(after, r.out.Missing, nil, who, "left out of a rebuild by "+who+": "+because)
+}
+
+// rebuild is a rebuild that is under way.
+type rebuild struct {
+	i        *Inspector
+	feed     string
+	database *table.Database
+	session  *table.Session
+	fitted   *table.Fitted
+	recipe   *load.Recipe
+	loads    []table.LoadEntry // those in force
+	afresh   []ledger.Afresh
+	out      *Rebuilt
+}
+
+// choose finds the loads in force, and those of them whose files are gone.
+func (r *rebuild) choose(ctx context.Context, files Files) error {
+	others, err := r.database.OtherFeeds(ctx, r.fitted, r.feed)
+	if err != nil {
+		return err
 	}
 	if len(others) > 0 {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%v end in %s too; a rebuild is for a table of one feed", others, fitted)}
+		return &ledger.ConflictError{Reason: fmt.Sprintf("%v end in %s too; a rebuild is for a table of one feed", others, r.fitted)}
 	}
-	loads, err := w.database.InForce(ctx, fitted, name)
-	if err != nil {
-		return nil, err
+	if r.loads, err = r.database.InForce(ctx, r.fitted, r.feed); err != nil {
+		return err
 	}
-	out := &Rebuilt{Feed: name, Table: fitted.String(), Missing: []int64{}}
-	for _, l := range loads {
-		err := i.WithFile(ctx, recipe, l.Arrival, func(*load.OpenFile) error { return nil })
+	for _, l := range r.loads {
+		err := r.i.WithFile(ctx, r.recipe, l.Arrival, func(*load.OpenFile) error { return nil })
 		if err == nil {
 			continue
 		}
 		why := load.NotToBeHad(err)
 		if why == "" {
-			return nil, err
+			return err
 		}
-		if !without {
-			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost. Do without it, if they may be", l.Arrival, l.Path, why)}
+		if files == AllFiles {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost. Do without it, if they may be", l.Arrival, l.Path, why)}
 		}
-		out.Missing = append(out.Missing, l.Arrival)
+		r.out.Missing = append(r.out.Missing, l.Arrival)
 	}
-	rebuilt, err := session.Begin(ctx, fitted, 1)
+	return nil
+}
+
+// load loads the files into the emptied table.
+func (r *rebuild) load(ctx context.Context) error {
+	into, err := r.session.Begin(ctx, r.fitted, 1)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	defer rebuilt.Close(ctx)
-	if err := rebuilt.Lock(ctx, name, table.AnyFence); err != nil {
-		return nil, err
+	defer into.Close(ctx)
+	if err := into.LockUnfenced(ctx, r.feed); err != nil {
+		return err
 	}
 	// What was loaded since the files were looked for would go and not come back.
-	locked, err := w.database.InForce(ctx, fitted, name)
+	locked, err := r.database.InForce(ctx, r.fitted, r.feed)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if !slices.EqualFunc(loads, locked, func(a, b table.LoadEntry) bool { return a.Nth == b.Nth }) {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again", fitted)}
+	if !slices.EqualFunc(r.loads, locked, func(a, b table.LoadEntry) bool { return a.Nth == b.Nth }) {
+		return &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again", r.fitted)}
 	}
-	if err := rebuilt.EmptyOut(ctx); err != nil {
-		return nil, err
+	if err := into.EmptyOut(ctx); err != nil {
+		return err
 	}
-	var afresh []ledger.Afresh
 	rejects := 0
-	for _, l := range loads {
-		a, err := i.loadAfresh(ctx, recipe, rebuilt, l)
-		if load.NotToBeHad(err) != "" && without {
+	for _, l := range r.loads {
+		if slices.Contains(r.out.Missing, l.Arrival) {
 			continue
 		}
+		a, err := r.i.loadAfresh(ctx, r.recipe, into, l)
 		if err != nil {
-			return nil, fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
+			return fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
 		}
 		if rejects += len(a.Rejects); rejects > rejectsRebuilt {
 			a.Rejects = nil
 		}
-		afresh = append(afresh, *a)
-		out.Balance = out.Balance.Plus(a.Balance)
-		out.Arrivals++
+		r.afresh = append(r.afresh, *a)
+		r.out.Balance = r.out.Balance.Plus(a.Balance)
+		r.out.Arrivals++
 	}
-	if err := rebuilt.Reshape(ctx); err != nil {
-		return nil, &ledger.ConflictError{Reason: err.Error()}
+	if err := into.Reshape(ctx); err != nil {
+		return &ledger.ConflictError{Reason: err.Error()}
 	}
-	if err := rebuilt.Commit(ctx); err != nil {
-		return nil, err
-	}
-	defer i.Changed()
-	after := context.WithoutCancel(ctx)
-	if err := i.Ledger.Rebuilt(after, afresh, who, because); err != nil {
-		return nil, err
-	}
-	return out, i.Ledger.Recalled(after, out.Missing, nil, who, "left out of a rebuild by "+who+": "+because)
+	return into.Commit(ctx)
 }
 
 // loadAfresh loads one arrival within a rebuild.

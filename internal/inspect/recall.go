@@ -24,22 +24,56 @@ type Recalled struct {
 
 const recallSamples = 10
 
-// Recall takes the load of an arrival out of its target, and those of the
-// arrivals that were loaded as one delivery with it. With back, it puts back
-// what was recalled; with preview, it only says what would become of the rows.
-func (i *Inspector) Recall(ctx context.Context, id int64, back, preview bool, who, because string) (*Recalled, error) {
+// Recall takes the load of an arrival out of its target, or puts it back, and those
+// of the arrivals that were loaded as one delivery with it.
+func (i *Inspector) Recall(ctx context.Context, id int64, aim table.Aim, who, because string) (*Recalled, error) {
+	r, err := i.recalling(ctx, id, aim, (*table.Session).BeginRecall)
+	if err != nil {
+		return nil, err
+	}
+	defer r.close(ctx)
+	if err := r.recall.Commit(ctx, r.out.Feed, who, because); err != nil {
+		return nil, err
+	}
+	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	done := map[table.Aim]string{table.TakeOut: "recalled", table.PutBack: "put back"}[aim]
+	return r.out, i.Ledger.Recalled(after, r.out.Arrivals, r.out.Back, who, fmt.Sprintf("%s by %s: %s", done, who, because))
+}
+
+// PreviewRecall says what would become of the rows of a recall.
+func (i *Inspector) PreviewRecall(ctx context.Context, id int64, aim table.Aim) (*Recalled, error) {
+	r, err := i.recalling(ctx, id, aim, (*table.Session).PreviewRecall)
+	if err != nil {
+		return nil, err
+	}
+	r.close(ctx)
+	r.out.Preview = true
+	return r.out, nil
+}
+
+// recalling is a recall that is worked out, and not committed yet.
+type recalling struct {
+	session *table.Session
+	recall  *table.Recall
+	out     *Recalled
+}
+
+func (r *recalling) close(ctx context.Context) {
+	if r.recall != nil {
+		r.recall.Close(ctx)
+	}
+	r.session.Close()
+}
+
+// recalling works a recall out, up to its commit.
+func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
+	begin func(*table.Session, context.Context, *table.Fitted, string, table.Aim, []int64) (*table.Recall, error)) (_ *recalling, err error) {
 	a, err := i.Ledger.Arrival(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	from, to := ledger.Loaded, ledger.Recalled
-	if back {
-		from, to = to, from
-	}
-	if a.State != from {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s; only one that is %s can be %s", a.ID, a.State, from, map[bool]string{false: "recalled", true: "put back"}[back])}
-	}
-	of, err := i.Ledger.OfDelivery(ctx, &a, from)
+	of, err := i.recallable(ctx, &a, aim)
 	if err != nil {
 		return nil, err
 	}
@@ -47,40 +81,43 @@ func (i *Inspector) Recall(ctx context.Context, id int64, back, preview bool, wh
 	if err != nil {
 		return nil, err
 	}
-	fitted := v.recipe.Table
 	session, err := v.database.Session(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer session.Close()
-	fence := int64(table.AnyFence)
-	if preview {
-		fence = 0
-	}
-	recall, err := session.BeginRecall(ctx, fitted, a.Feed, fence, of, back)
-	if err != nil {
+	r := &recalling{session: session}
+	defer func() {
+		if err != nil {
+			r.close(ctx)
+		}
+	}()
+	fitted := v.recipe.Table
+	if r.recall, err = begin(session, ctx, fitted, a.Feed, aim, of); err != nil {
 		return nil, conflict(err)
 	}
-	defer recall.Close(ctx)
-	out := &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Preview: preview, Arrivals: []int64{}, Back: []int64{}}
-	later, err := recall.Later(ctx)
+	r.out = &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Arrivals: []int64{}, Back: []int64{}}
+	later, err := r.recall.Later(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if out.Later, err = i.Reread(ctx, v.recipe, recall.Load, later); err != nil {
+	if r.out.Later, err = i.Reread(ctx, v.recipe, r.recall.Load, later); err != nil {
 		return nil, err
 	}
-	if out.Outcome, err = recall.Outcome(ctx, recallSamples); err != nil {
+	if r.out.Outcome, err = r.recall.Outcome(ctx, recallSamples); err != nil {
 		return nil, err
 	}
-	if out.Arrivals, out.Back, err = recall.Arrivals(ctx); err != nil || preview {
-		return out, err
+	r.out.Arrivals, r.out.Back, err = r.recall.Arrivals(ctx)
+	return r, err
+}
+
+// recallable returns the arrivals that are recalled with one, or put back.
+func (i *Inspector) recallable(ctx context.Context, a *ledger.Arrival, aim table.Aim) ([]int64, error) {
+	from, done := ledger.Loaded, "recalled"
+	if aim == table.PutBack {
+		from, done = ledger.Recalled, "put back"
 	}
-	if err := recall.Commit(ctx, a.Feed, who, because); err != nil {
-		return nil, err
+	if a.State != from {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s; only one that is %s can be %s", a.ID, a.State, from, done)}
 	}
-	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	said := fmt.Sprintf("%s by %s: %s", map[ledger.State]string{ledger.Recalled: "recalled", ledger.Loaded: "put back"}[to], who, because)
-	return out, i.Ledger.Recalled(after, out.Arrivals, out.Back, who, said)
+	return i.Ledger.OfDelivery(ctx, a, from)
 }

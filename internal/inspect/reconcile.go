@@ -28,8 +28,17 @@ const reconciledAtOnce = 1000
 
 // Reconcile holds a feed's ledger and the target's markers against each other,
 // which may differ after one of them was restored from a back-up. The markers
-// are the truth. With mend, it mends what is safe.
-func (i *Inspector) Reconcile(ctx context.Context, name string, mend bool) ([]Difference, error) {
+// are the truth. Nothing is changed.
+func (i *Inspector) Reconcile(ctx context.Context, name string) ([]Difference, error) {
+	return i.reconcile(ctx, name, false)
+}
+
+// ReconcileAndMend is Reconcile, and mends what is safe.
+func (i *Inspector) ReconcileAndMend(ctx context.Context, name string) ([]Difference, error) {
+	return i.reconcile(ctx, name, true)
+}
+
+func (i *Inspector) reconcile(ctx context.Context, name string, mend bool) ([]Difference, error) {
 	f, _, err := i.Definition(ctx, name)
 	if err != nil {
 		return nil, err

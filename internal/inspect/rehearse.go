@@ -48,8 +48,18 @@ const rejectsShown = 20
 // Rehearse says what a load of a file would do to the real table, and does
 // nothing: in a read-only snapshot, without locks. at is the file's path below
 // the landing, "" for the file that would be next; sent is a file from
-// elsewhere, nil for none. deep executes the statements too and rolls back.
-func (i *Inspector) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal, error) {
+// elsewhere, nil for none.
+func (i *Inspector) Rehearse(ctx context.Context, f *feed.Feed, at string, sent *Sent) (*Rehearsal, error) {
+	return i.rehearseFile(ctx, f, at, sent, false)
+}
+
+// RehearseDeep is Rehearse, and executes the statements of the load, too, and rolls
+// them back.
+func (i *Inspector) RehearseDeep(ctx context.Context, f *feed.Feed, at string, sent *Sent) (*Rehearsal, error) {
+	return i.rehearseFile(ctx, f, at, sent, true)
+}
+
+func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal, error) {
 	began := time.Now()
 	trial := &load.Trial{Deep: deep}
 	folder, err := i.Landing(f)

@@ -186,11 +186,19 @@ func (f *Folder) Note(at, text string) error {
 // ErrTaken says that a file cannot be delivered because its name is taken.
 var ErrTaken = errors.New("a file of that name lies there already")
 
+// Existing is what becomes of a file that lies where another is to be put.
+type Existing int
+
+// What becomes of a file that lies there.
+const (
+	KeepExisting Existing = iota // the other is not put there
+	WriteOver
+)
+
 // Deliver puts a file into the landing, whole at once: nobody sees half of it.
-// It writes over what lies there only when replace says so.
-func (f *Folder) Deliver(p string, content io.Reader, replace bool) (Entry, error) {
+func (f *Folder) Deliver(p string, content io.Reader, existing Existing) (Entry, error) {
 	to := path.Join(f.At, p)
-	if _, err := f.Stat(p); err == nil && !replace {
+	if _, err := f.Stat(p); err == nil && existing == KeepExisting {
 		return Entry{}, fmt.Errorf("%s: %w", to, ErrTaken)
 	}
 	if err := f.root.MkdirAll(filepath.FromSlash(path.Dir(p)), 0o755); err != nil {
@@ -200,7 +208,7 @@ func (f *Folder) Deliver(p string, content io.Reader, replace bool) (Entry, erro
 	if err := f.write(half, content, 0o644); err != nil {
 		return Entry{}, err
 	}
-	if err := f.takeName(half, to, replace); err != nil {
+	if err := f.takeName(half, to, existing); err != nil {
 		f.above.Remove(filepath.FromSlash(half))
 		if errors.Is(err, fs.ErrExist) {
 			err = ErrTaken
@@ -211,9 +219,9 @@ func (f *Folder) Deliver(p string, content io.Reader, replace bool) (Entry, erro
 }
 
 // takeName gives a file that was written aside its name. A file that came under that
-// name meanwhile is written over only when replace says so.
-func (f *Folder) takeName(half, to string, replace bool) error {
-	if !replace {
+// name meanwhile is not an exception.
+func (f *Folder) takeName(half, to string, existing Existing) error {
+	if existing == KeepExisting {
 		err := f.above.Link(filepath.FromSlash(half), filepath.FromSlash(to))
 		if err == nil {
 			return f.above.Remove(filepath.FromSlash(half))

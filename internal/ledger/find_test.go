@@ -103,7 +103,7 @@ func TestManyArrivalsAtATime(t *testing.T) {
 	require.NoError(t, l.Notice(ctx, arrivals))
 	run, err := l.StartRun(ctx, "gauges", 1, "arrival", "test")
 	require.NoError(t, err)
-	done, err := l.Begin(ctx, arrivals, run.ID, 1, false)
+	done, err := l.Begin(ctx, arrivals, run.ID, 1)
 	require.NoError(t, err)
 	require.Len(t, done, many)
 	require.NoError(t, l.Belong(ctx, arrivals, "a list"))
@@ -167,7 +167,7 @@ func TestTheUsualNumberOfRows(t *testing.T) {
 		require.NoError(t, l.Notice(ctx, arrivals))
 		run, err := l.StartRun(ctx, "gauges", 1, "arrival", "test")
 		require.NoError(t, err)
-		_, err = l.Begin(ctx, arrivals, run.ID, 1, false)
+		_, err = l.Begin(ctx, arrivals, run.ID, 1)
 		require.NoError(t, err)
 		if files > 1 {
 			require.NoError(t, l.Belong(ctx, arrivals, name))

@@ -75,7 +75,7 @@ func begun(t testing.TB, l *Ledger, a *Arrival) Run {
 
 func begin(t testing.TB, l *Ledger, a *Arrival, run int64) {
 	t.Helper()
-	done, err := l.Begin(ctx, []*Arrival{a}, run, 1, false)
+	done, err := l.Begin(ctx, []*Arrival{a}, run, 1)
 	require.NoError(t, err)
 	require.Len(t, done, 1)
 }
@@ -208,7 +208,7 @@ func TestAMoveDemandsTheStateItWasTakenFor(t *testing.T) {
 	assert.ErrorIs(t, l.Unsettle(ctx, a.ID), ErrMoved)
 	assert.ErrorIs(t, l.Failed(ctx, a.ID, "away", nil), ErrMoved)
 	require.NoError(t, l.PutBack(ctx, a.ID, 0, "it moved on, and is passed over"))
-	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1, false)
+	done, err := l.Begin(ctx, []*Arrival{a}, 0, 1)
 	require.NoError(t, err)
 	assert.Empty(t, done)
 	finish(t, l, a, Loaded, "", balance.Balance{})
@@ -384,10 +384,12 @@ func TestWhatIsLoadedIsFoundByPathSizeAndCaptures(t *testing.T) {
 	one, two := load("a", "111"), load("b", "222")
 	assert.Equal(t, 1, one.Generation)
 	next := noticed(t, l, "a", func(a *Arrival) { a.Slot = &slot; a.Captures = map[string]any{"catchment": "K1"} })
-	last, err := l.LoadedLast(ctx, next, false)
+	unslotted := *next
+	unslotted.Slot = nil
+	last, err := l.LoadedLast(ctx, &unslotted)
 	require.NoError(t, err)
 	assert.Equal(t, one.ID, last.ID, "of the path")
-	last, err = l.LoadedLast(ctx, next, true)
+	last, err = l.LoadedLast(ctx, next)
 	require.NoError(t, err)
 	assert.Equal(t, two.ID, last.ID, "of the captured values")
 	earlier, err := l.Earlier(ctx, "gauges", []string{"a", "x"}, []string{"222", "333"})
@@ -400,7 +402,7 @@ func TestWhatIsLoadedIsFoundByPathSizeAndCaptures(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]bool{10: true}, loaded)
 	next.Captures = map[string]any{"catchment": "K2"}
-	last, err = l.LoadedLast(ctx, next, true)
+	last, err = l.LoadedLast(ctx, next)
 	require.NoError(t, err)
 	assert.Nil(t, last)
 }

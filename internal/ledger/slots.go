@@ -175,11 +175,13 @@ func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot,
 	return out, err
 }
 
-// LastSlots returns the newest slot of each feed for each set of captures.
-func (l *Ledger) LastSlots(ctx context.Context, feeds []string) ([]Slot, error) {
+// LastSlots returns the newest slots of each feed for each set of captures, up to
+// most of each, the newest first.
+func (l *Ledger) LastSlots(ctx context.Context, feeds []string, most int) ([]Slot, error) {
 	out := []Slot{}
-	err := l.with(ctx).Where(`id IN (SELECT DISTINCT ON (feed, per_key) id FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))
-		AND state <> 'surplus' AND due_at > now() - interval '400 days' ORDER BY feed, per_key, due_at DESC)`, textList(feeds)).Order("feed, per_key").Find(&out).Error
+	err := l.with(ctx).Where(`id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY feed, per_key ORDER BY due_at DESC) AS n
+			FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND state <> 'surplus' AND due_at > now() - interval '400 days') s
+		WHERE n <= ?)`, textList(feeds), most).Order("feed, per_key, due_at DESC").Find(&out).Error
 	return out, err
 }
 

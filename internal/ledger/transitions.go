@@ -139,13 +139,10 @@ func (l *Ledger) untried(ctx context.Context, id int64, to State, generation int
 	return err
 }
 
-// LeftBehind makes an arrival ready whose service ended while it was being loaded.
-// counts says that the attempt counts. An arrival that has moved on is passed over.
-func (l *Ledger) LeftBehind(ctx context.Context, id int64, counts bool) error {
-	more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil}
-	if !counts {
-		more["attempts"] = 0
-	}
+// LeftBehind makes an arrival ready whose service ended while it was being loaded,
+// after so many attempts that count. An arrival that has moved on is passed over.
+func (l *Ledger) LeftBehind(ctx context.Context, id int64, attempts int) error {
+	more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil, "attempts": attempts}
 	err := l.moveOne(ctx, id, []State{Loading}, Ready, more)
 	if errors.Is(err, ErrMoved) {
 		return nil

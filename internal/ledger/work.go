@@ -115,20 +115,27 @@ func compareNil[T any](a, b *T, compare func(T, T) int) int {
 
 // Begin records an attempt to load each of the arrivals, before a file is
 // opened: a file that kills the process is counted all the same. It returns
-// those that are still there to be loaded, in their order.
-//
-// opened says that their files are opened at once, so that [Ledger.Opened]
-// need not be called.
-func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, version int, opened bool) ([]*Arrival, error) {
+// those that are still there to be loaded, in their order. [Ledger.Opened] follows
+// when reading begins.
+func (l *Ledger) Begin(ctx context.Context, arrivals []*Arrival, run int64, version int) ([]*Arrival, error) {
+	return l.begin(ctx, arrivals, run, version, "NULL")
+}
+
+// BeginOpened is Begin for files that are opened at once.
+func (l *Ledger) BeginOpened(ctx context.Context, arrivals []*Arrival, run int64, version int) ([]*Arrival, error) {
+	return l.begin(ctx, arrivals, run, version, "now()")
+}
+
+func (l *Ledger) begin(ctx context.Context, arrivals []*Arrival, run int64, version int, opened string) ([]*Arrival, error) {
 	var begun []struct {
 		ID       int64
 		Attempts int
 	}
 	err := l.with(ctx).Raw(`WITH b AS (UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
-				opened_at = CASE WHEN ? THEN now() END, staged_at = NULL, finished_at = NULL, reason = ''
+				opened_at = `+opened+`, staged_at = NULL, finished_at = NULL, reason = ''
 			WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
 		told AS (SELECT tell(jsonb_agg(event_of('arrival', feed, id, ?, 'loading') ORDER BY id)) FROM b)
-		SELECT id, attempts FROM b, told`, run, version, opened, ids(arrivals), run).Scan(&begun).Error
+		SELECT id, attempts FROM b, told`, run, version, ids(arrivals), run).Scan(&begun).Error
 	attempts := map[int64]int{}
 	for _, b := range begun {
 		attempts[b.ID] = b.Attempts
@@ -303,18 +310,19 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	return e, err
 }
 
-// LoadedLast returns the arrival that was loaded last under the path, or with
-// the captures when byCaptures says so; nil when there is none.
-func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival, byCaptures bool) (*Arrival, error) {
+// LoadedLast returns the arrival that was loaded last, beside a, as the file that its
+// name means; nil when there is none. Where captures name a slot they tell which file
+// is meant; else its path does.
+func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival) (*Arrival, error) {
 	q := l.with(ctx).Where("feed = ? AND state = 'loaded' AND id <> ?", a.Feed, a.ID)
-	if byCaptures {
+	if a.Slot == nil {
+		q = q.Where(ofPath("arrival")+" = ? || ' ' || ?", a.Feed, a.Path)
+	} else {
 		captures, err := json.Marshal(a.Captures)
 		if err != nil {
 			return nil, err
 		}
 		q = q.Where("slot = ? AND captures = ?::jsonb", a.Slot, string(captures))
-	} else {
-		q = q.Where(ofPath("arrival")+" = ? || ' ' || ?", a.Feed, a.Path)
 	}
 	var last []Arrival
 	err := q.Order("finished_at DESC, id DESC").Limit(1).Find(&last).Error

@@ -103,7 +103,11 @@ const smallFile = 1 << 20
 func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d Delivery) error {
 	all := d.Arrivals()
 	grouped := d.Name == "" && (len(all) > 1 || all[0].Size <= smallFile)
-	begun, err := s.env.Ledger.Begin(ctx, all, run.ID, recipe.Version, grouped)
+	begin := s.env.Ledger.Begin
+	if grouped {
+		begin = s.env.Ledger.BeginOpened
+	}
+	begun, err := begin(ctx, all, run.ID, recipe.Version)
 	if err != nil || len(begun) == 0 {
 		return err
 	}

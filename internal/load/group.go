@@ -57,7 +57,11 @@ func (l *Attempt) small(ctx context.Context, parts []*part) error {
 	l.session.meanwhile(func() error {
 		defer l.over()
 		defer l.close(parts)
-		for _, group := range groups(good, l.recipe.loadsAlone()) {
+		divide := groups
+		if l.recipe.loadsAlone() {
+			divide = eachAlone
+		}
+		for _, group := range divide(good) {
 			if err := l.group(ctx, group); err != nil || l.blocked {
 				return l.giveBack(ctx, good, err)
 			}
@@ -111,12 +115,12 @@ func (l *Attempt) decodeSmall(p *part, batch *table.Batch) error {
 }
 
 // groups puts files together, in order, as long as no key stands in two.
-func groups(parts []*part, alone bool) [][]*part {
+func groups(parts []*part) [][]*part {
 	var out [][]*part
 	keys := map[uint64]bool{}
 	closed := true
 	for _, p := range parts {
-		lonely := alone || len(p.replaces) > 0
+		lonely := len(p.replaces) > 0
 		if closed || lonely || slices.ContainsFunc(p.piece.Hashes, func(h uint64) bool { return keys[h] }) {
 			out = append(out, nil)
 			clear(keys)
@@ -126,6 +130,15 @@ func groups(parts []*part, alone bool) [][]*part {
 			keys[h] = true
 		}
 		out[len(out)-1] = append(out[len(out)-1], p)
+	}
+	return out
+}
+
+// eachAlone makes a group of each file.
+func eachAlone(parts []*part) [][]*part {
+	out := make([][]*part, len(parts))
+	for i, p := range parts {
+		out[i] = []*part{p}
 	}
 	return out
 }
@@ -171,7 +184,7 @@ func (l *Attempt) tryGroup(ctx context.Context, parts []*part) error {
 	for _, p := range parts {
 		p.reading.Restore()
 	}
-	if err := l.judge(ctx, load, parts, false); err != nil {
+	if err := l.judge(ctx, load, eachAlone(parts)...); err != nil {
 		return err
 	}
 	return l.commit(ctx, load, parts)

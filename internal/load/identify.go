@@ -116,9 +116,7 @@ func (l *Attempt) knownOf(ctx context.Context, p *part, earlier ledger.Earlier) 
 		if !history.MayBeCopy(p.identity(), of) {
 			continue
 		}
-		// Where the captures name a slot they tell which file is meant; else its
-		// path does.
-		still, err := l.env.Ledger.LoadedLast(ctx, &ledger.Arrival{ID: a.ID, Feed: a.Feed, Path: of.Path, Captures: a.Captures, Slot: a.Slot}, a.Slot != nil)
+		still, err := l.env.Ledger.LoadedLast(ctx, &ledger.Arrival{ID: a.ID, Feed: a.Feed, Path: of.Path, Captures: a.Captures, Slot: a.Slot})
 		if err != nil {
 			return known, err
 		}

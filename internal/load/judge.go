@@ -37,10 +37,10 @@ func ofThePast(q check.Question) bool {
 	return q.Ask == "last_rows" || q.Ask == "usual_rows" || q.Ask == "last"
 }
 
-// judge finds what the database had to be asked for, and holds the parts
-// against the checks: as one delivery, or each alone. The error names the part
-// that is refused.
-func (l *Attempt) judge(ctx context.Context, load *table.Load, parts []*part, together bool) error {
+// judge finds what the database had to be asked for, and holds deliveries against
+// the checks. The error names the part that is refused.
+func (l *Attempt) judge(ctx context.Context, load *table.Load, deliveries ...[]*part) error {
+	parts := slices.Concat(deliveries...)
 	if err := l.holdAgainstOthers(ctx, load, parts); err != nil {
 		return err
 	}
@@ -50,13 +50,6 @@ func (l *Attempt) judge(ctx context.Context, load *table.Load, parts []*part, to
 		}
 		if err := l.judgeFile(p); err != nil {
 			return &culpritError{p, err}
-		}
-	}
-	deliveries := [][]*part{parts}
-	if !together {
-		deliveries = nil
-		for _, p := range parts {
-			deliveries = append(deliveries, []*part{p})
 		}
 	}
 	for _, d := range deliveries {
@@ -140,7 +133,11 @@ func (l *Attempt) judgeDeliveries(ctx context.Context, load *table.Load, deliver
 	if err != nil {
 		return err
 	}
-	answers, err := load.Answer(ctx, staged, len(deliveries) == 1)
+	ask := load.Answer
+	if len(deliveries) == 1 {
+		ask = load.AnswerTogether
+	}
+	answers, err := ask(ctx, staged)
 	if err != nil {
 		return err
 	}

@@ -90,7 +90,7 @@ func (e *Env) Rehearse(ctx context.Context, recipe *Recipe, session *table.Sessi
 	one := &part{arrival: t.Arrival, file: t.File, sent: t.File == nil, marker: check.Marker{Rows: -1}}
 	err = l.stageOne(ctx, load, one, t)
 	if err == nil {
-		err = l.judge(ctx, load, []*part{one}, true)
+		err = l.judge(ctx, load, []*part{one})
 	}
 	r := &TrialResult{Checks: one.results}
 	var c reading.Counts

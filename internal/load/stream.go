@@ -14,10 +14,10 @@ import (
 
 // stream loads files that are read while they are staged, as one delivery.
 func (l *Attempt) stream(ctx context.Context, parts []*part) error {
-	err := l.tryStream(ctx, parts, true)
+	err := l.tryStream(ctx, parts, l.shortest)
 	if errors.Is(err, table.ErrRestage) {
 		if err = parts[0].file.Rewind(); err == nil {
-			err = l.tryStream(ctx, parts, false)
+			err = l.tryStream(ctx, parts, staged)
 		}
 	}
 	if err == nil {
@@ -26,7 +26,27 @@ func (l *Attempt) stream(ctx context.Context, parts []*part) error {
 	return l.failed(ctx, parts, err)
 }
 
-func (l *Attempt) tryStream(ctx context.Context, parts []*part, skip bool) error {
+// a way prepares how the rows of a file, of which about so many are expected, get into
+// the target.
+type way func(ctx context.Context, load *table.Load, p *part, expected int64) error
+
+// staged is the way of all rows through the staging table.
+func staged(context.Context, *table.Load, *part, int64) error { return nil }
+
+// shortest has rows go straight into an empty target, and not even be staged that the
+// target holds, where that is possible.
+func (l *Attempt) shortest(ctx context.Context, load *table.Load, p *part, expected int64) error {
+	if l.n > 1 || l.recipe.asksStaged() {
+		return nil
+	}
+	whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
+	if direct, err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected); direct || err != nil {
+		return err
+	}
+	return load.SkipUnchanged(ctx, whole, expected)
+}
+
+func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) error {
 	load, err := l.session.conn.Begin(ctx, l.recipe.Table, l.n)
 	if err != nil {
 		return err
@@ -46,15 +66,8 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, skip bool) error
 		}
 		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
 	}
-	if p := parts[0]; l.n == 1 && !l.recipe.asksStaged() {
-		whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
-		err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected)
-		if err == nil && skip {
-			err = load.SkipUnchanged(ctx, whole, expected)
-		}
-		if err != nil {
-			return err
-		}
+	if err := prepare(ctx, load, parts[0], expected); err != nil {
+		return err
 	}
 	if err := load.Stage(ctx, source, expected); err != nil {
 		return err
@@ -65,7 +78,7 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, skip bool) error
 		}
 		p.digest = p.reading.Digest()
 	}
-	if err := l.judge(ctx, load, parts, true); err != nil {
+	if err := l.judge(ctx, load, parts); err != nil {
 		return err
 	}
 	return l.commit(ctx, load, parts)

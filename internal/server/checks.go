@@ -151,7 +151,11 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[api.Reh
 	if err != nil {
 		return nil, answer(err)
 	}
-	r, err := s.inspect.Rehearse(ctx, f, in.Path, sent, in.Deep)
+	rehearse := s.inspect.Rehearse
+	if in.Deep {
+		rehearse = s.inspect.RehearseDeep
+	}
+	r, err := rehearse(ctx, f, in.Path, sent)
 	if err != nil {
 		return nil, answer(err)
 	}

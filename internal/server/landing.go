@@ -11,6 +11,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
 	"mullein/internal/inspect"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 )
 
@@ -50,7 +51,11 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if err != nil {
 		return nil, answer(err)
 	}
-	entry, err := s.inspect.Deliver(f, in.Path, &bounded{in.content, maxDelivered}, in.Replace)
+	existing := landing.KeepExisting
+	if in.Replace {
+		existing = landing.WriteOver
+	}
+	entry, err := s.inspect.Deliver(f, in.Path, &bounded{in.content, maxDelivered}, existing)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -272,6 +277,10 @@ func (s *Server) reconcile(ctx context.Context, in *reconcileInput) (*body[api.D
 	if _, err := s.ledger.Feed(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	list, err := s.inspect.Reconcile(ctx, in.Feed, in.Mend)
+	reconcile := s.inspect.Reconcile
+	if in.Mend {
+		reconcile = s.inspect.ReconcileAndMend
+	}
+	list, err := reconcile(ctx, in.Feed)
 	return give(api.DifferenceList{Items: each(list, differenceOf)}, err)
 }

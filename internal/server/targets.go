@@ -8,8 +8,10 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
+	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/table"
 )
 
 func (s *Server) recall(ctx context.Context, in *struct {
@@ -19,7 +21,14 @@ func (s *Server) recall(ctx context.Context, in *struct {
 	if !in.Body.Preview && in.Body.Because == "" {
 		return nil, answer(&ledger.ConflictError{Reason: "say why: because is kept with who and when"})
 	}
-	return giveAs(recalledOf)(s.inspect.Recall(ctx, in.ID, in.Body.Back, in.Body.Preview, callerOf(ctx), in.Body.Because))
+	aim := table.TakeOut
+	if in.Body.Back {
+		aim = table.PutBack
+	}
+	if in.Body.Preview {
+		return giveAs(recalledOf)(s.inspect.PreviewRecall(ctx, in.ID, aim))
+	}
+	return giveAs(recalledOf)(s.inspect.Recall(ctx, in.ID, aim, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) rebuildFeed(ctx context.Context, in *struct {
@@ -29,7 +38,11 @@ func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	if _, err := s.present(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, in.Body.Without, callerOf(ctx), in.Body.Because))
+	files := inspect.AllFiles
+	if in.Body.Without {
+		files = inspect.FilesThatAreLeft
+	}
+	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, files, callerOf(ctx), in.Body.Because))
 }
 
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[api.Verified], error) {

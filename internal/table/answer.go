@@ -12,14 +12,25 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// Answer answers questions about the staged rows: of each part, or of all
-// together, then as those of part 0. Rows that delete their key do not count.
-func (l *Load) Answer(ctx context.Context, questions []check.Question, together bool) (map[int]map[check.Question]check.Answer, error) {
-	out := map[int]map[check.Question]check.Answer{}
-	part := "s.place >> " + shift
-	if together {
-		part = "0"
-	}
+// Answers are the answers to questions about the rows of each part.
+type Answers map[int]map[check.Question]check.Answer
+
+// Answer answers questions about the staged rows of each part. Rows that delete their
+// key do not count.
+func (l *Load) Answer(ctx context.Context, questions []check.Question) (Answers, error) {
+	return l.answer(ctx, questions, "s.place >> "+shift)
+}
+
+// AnswerTogether answers questions about the staged rows of all parts, as those of
+// part 0.
+func (l *Load) AnswerTogether(ctx context.Context, questions []check.Question) (Answers, error) {
+	return l.answer(ctx, questions, "0")
+}
+
+// answer answers questions about the staged rows (s) of which an SQL expression gives
+// the same part.
+func (l *Load) answer(ctx context.Context, questions []check.Question, part string) (Answers, error) {
+	out := Answers{}
 	set := func(n int, q check.Question, a check.Answer) {
 		if out[n] == nil {
 			out[n] = map[check.Question]check.Answer{}

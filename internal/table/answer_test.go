@@ -59,7 +59,11 @@ func TestAnswers(t *testing.T) {
 	in := check.Question{Ask: "all_in", Column: "station", Table: "river.gauge", Other: "station"}
 	questions := []check.Question{q("blank_share", "revision"), q("distinct_count", "station"), q("sum", "level"), q("smallest", "level"), q("greatest", "station"), q("newest_age", "at"), in}
 	said := func(together bool) map[int]map[string]string {
-		answers, err := l.Answer(ctx, questions, together)
+		ask := l.Answer
+		if together {
+			ask = l.AnswerTogether
+		}
+		answers, err := ask(ctx, questions)
 		require.NoError(t, err)
 		out := map[int]map[string]string{}
 		for part, of := range answers {
@@ -77,7 +81,7 @@ func TestAnswers(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.Equal(t, "3", all[0]["distinct_count"])
 	assert.Equal(t, "false2 not in river.gauge: B, D", all[0]["all_in"])
-	_, err := l.Answer(ctx, []check.Question{{Ask: "all_in", Column: "station", Table: "river.nothing", Other: "x"}}, true)
+	_, err := l.AnswerTogether(ctx, []check.Question{{Ask: "all_in", Column: "station", Table: "river.nothing", Other: "x"}})
 	assert.ErrorContains(t, err, `relation "river.nothing" does not exist`)
 }
 

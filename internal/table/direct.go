@@ -19,20 +19,27 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// direct is a load of one large file into an empty target that goes there
-// without a staging table. Which rows of a key lose is known from memory. Where
+// directWay is that of one large file into an empty target: without a staging table.
+// Which rows of a key lose is known from memory. Where
 // that does not do, rows whose key may have come before are set aside, in a
 // temporary file, and compared with the target at the end. Until the
 // commit the target is locked against everybody: to write it without its index,
 // and without logging each row, nobody may look.
-type direct struct {
+type directWay struct {
+	*Load
+	form *directForm
+}
+
+// directForm is that of the target's rows, and of the staging table for those that
+// are set aside.
+type directForm struct {
 	columns []string // of the target, quoted, in the order in which rows are written
 	before  []byte   // what stands between a row's own columns and its line, ready-made
 	between []byte   // between line and digest
 	line    bool
 	digest  bool
-	winners *winners // nil where it is not known which rows win
-	aside   []byte   // suspects, in the form of the staging table
+	winners *winners
+	aside   []byte // suspects, in the form of the staging table
 	file    *os.File
 	set     int64 // how many rows were set aside
 	err     error
@@ -61,34 +68,34 @@ func (f *Fitted) exact() bool {
 	return true
 }
 
-// GoDirect tries to make the load one that goes straight into its target, which
-// has to be empty, and of one part without anything to undo. It takes the locks
-// that Lock would take. Where it is not possible, it changes nothing.
-func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) error {
+// GoDirect has the rows go straight into the target, which has to be empty, where
+// the load is of one part without anything to undo. It takes the locks that Lock
+// would take. direct is false where it is not possible; then nothing has changed.
+func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) (direct bool, err error) {
 	t := l.table
 	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 || t.Deletes || !t.bytewise ||
 		t.Mode == feed.Append || len(part.Replaces) > 0 {
-		return nil
+		return false, nil
 	}
 	var filled bool
 	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil || filled {
-		return err
+		return false, err
 	}
 	if err := l.Lock(ctx, of, fence); err != nil {
-		return err
+		return false, err
 	}
-	err := l.emptyForAll(ctx, "direct")
+	err = l.emptyForAll(ctx, "direct")
 	if err != nil {
 		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT direct"); undo != nil {
-			return errors.Join(err, undo)
+			return false, errors.Join(err, undo)
 		}
-		return nil
+		return false, nil
 	}
 	var now time.Time
 	if err := l.s.conn.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
-		return err
+		return false, err
 	}
-	d := &direct{winners: newWinners(t.Table, expected)}
+	d := &directForm{winners: newWinners(t.Table, expected)}
 	for _, c := range t.Own {
 		d.columns = append(d.columns, quote(c.Name))
 	}
@@ -109,14 +116,24 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	if d.digest = g.RowDigest != ""; d.digest {
 		d.columns = append(d.columns, quote(g.RowDigest))
 	}
-	l.direct = d
-	return nil
+	l.way = &directWay{l, d}
+	return true, nil
 }
 
-// copyDirect copies the rows into the target, and those that were set aside into
-// the staging table.
-func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error {
-	d := l.direct
+// lock has nothing to do: the target is locked since before its rows were read.
+func (w *directWay) lock(context.Context, fence) error { return nil }
+
+// mayPass is false: what was written as it was read cannot be written again.
+func (w *directWay) mayPass(error) bool { return false }
+
+func (w *directWay) skipped() int64   { return 0 }
+func (w *directWay) mostDiffer() bool { return false }
+func (w *directWay) close() error     { return nil }
+
+// copyIn copies the rows into the target, and those that were set aside into the
+// staging table.
+func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) error {
+	l, d := w.Load, w.form
 	var err error
 	if d.file, err = os.CreateTemp("", "mullein-aside-"); err != nil {
 		return fmt.Errorf("set rows aside: %w", err)
@@ -126,9 +143,7 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 		os.Remove(d.file.Name())
 	}()
 	b := NewBatch(l.table.Table, expected, true)
-	if b.direct = d; d.winners != nil {
-		d.winners.cut = d.cut
-	}
+	b.form, d.winners.cut = d, d.cut
 	n, err := l.copyFrom(ctx, src, b, l.name()+" ("+join(d.columns)+")")
 	if err != nil {
 		return err
@@ -137,13 +152,13 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 	if d.flush(); d.err != nil {
 		return fmt.Errorf("set rows aside: %w", d.err)
 	}
-	if n+d.set+d.never() != l.staged[0] {
-		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set, d.never())
+	if n+d.set+d.winners.never != l.staged[0] {
+		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set, d.winners.never)
 	}
 	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
 		return err
 	}
-	if err := l.dropLost(ctx); err != nil || d.set == 0 {
+	if err := w.dropLost(ctx); err != nil || d.set == 0 {
 		return err
 	}
 	if _, err := d.file.Seek(0, io.SeekStart); err != nil {
@@ -160,24 +175,13 @@ func (l *Load) copyDirect(ctx context.Context, src Source, expected int64) error
 	return l.dropRepeats(ctx)
 }
 
-// never is how many rows were not sent, since they lost.
-func (d *direct) never() int64 {
-	if d.winners == nil {
-		return 0
-	}
-	return d.winners.never
-}
-
 // dropLost takes out of the target the rows that lost after they were sent.
-func (l *Load) dropLost(ctx context.Context) error {
-	w := l.direct.winners
-	if w == nil {
-		return nil
-	}
-	l.counts[0].Duplicate = w.never + int64(len(w.lost))
+func (w *directWay) dropLost(ctx context.Context) error {
+	l, known := w.Load, w.form.winners
+	l.counts[0].Duplicate = known.never + int64(len(known.lost))
 	// Each statement goes through the whole table once. It is planned with its
 	// lines at hand: then they are hashed, which takes a third of a join's time.
-	for lines := range slices.Chunk(w.lost, 1<<20) {
+	for lines := range slices.Chunk(known.lost, 1<<20) {
 		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" WHERE "+quote(l.table.Lineage.FromLine)+" = ANY($1::bigint[])", pgx.QueryExecModeExec, lines)
 		if err != nil {
 			return fmt.Errorf("take out repeats: %w", err)
@@ -189,12 +193,12 @@ func (l *Load) dropLost(ctx context.Context) error {
 	return nil
 }
 
-// finishDirect compares what was set aside with the target, and builds the key's
-// index.
-func (l *Load) finishDirect(ctx context.Context, from origin) ([]balance.Balance, error) {
+// merge compares what was set aside with the target, and builds the key's index.
+func (w *directWay) merge(ctx context.Context, from origin, _ int) ([]balance.Balance, error) {
+	l := w.Load
 	counts := make([]balance.Balance, 1)
 	repeats := l.counts[0].Duplicate
-	if l.direct.set > 0 {
+	if w.form.set > 0 {
 		n, err := l.mergeAside(ctx, from)
 		if err != nil {
 			return nil, err
@@ -272,7 +276,7 @@ func (l *Load) emptyForAll(ctx context.Context, savepoint string) error {
 const asideAtOnce = 1 << 20
 
 // cut takes a row back that was not sent yet.
-func (d *direct) cut(line int64) bool {
+func (d *directForm) cut(line int64) bool {
 	i, found := slices.BinarySearchFunc(d.recent, line, func(r recentRow, line int64) int { return cmp.Compare(r.line, line) })
 	if found {
 		d.recent[i].gone = true
@@ -282,10 +286,11 @@ func (d *direct) cut(line int64) bool {
 
 // release returns the rows that are to be sent, without those that were taken back.
 // The last rows begin the next chunk; where there is none, all are sent.
-func (d *direct) release(buf, next []byte) (send, rest []byte) {
-	rows := d.recent
+func (d *directForm) release(b *Batch, next []byte) (send []byte) {
+	buf, rows := b.buf, d.recent
 	if len(rows) == 0 {
-		return buf, next
+		b.buf = next
+		return buf
 	}
 	send, d.recent = buf[:rows[0].at], rows[:0]
 	for i, r := range rows {
@@ -302,14 +307,37 @@ func (d *direct) release(buf, next []byte) (send, rest []byte) {
 			send = append(send, buf[r.at:end]...) // never ahead of where it is read
 		}
 	}
-	return send, next
+	b.buf = next
+	return send
+}
+
+// add sends a row, sets it aside, or does neither when it is known to lose to an
+// earlier one with its key.
+func (d *directForm) add(b *Batch, r batchRow) {
+	hash := d.winners.hash(b.keyOf(r.values))
+	if !d.winners.closed {
+		wins, ok := d.winners.enter(hash, r.values, r.line, r.element)
+		switch {
+		case !ok:
+			b.seen = d.winners.filter(b.expect)
+		case !wins:
+			return
+		}
+	}
+	if d.winners.closed && b.seen.mark(hash.Hi) {
+		b.marked++
+		d.aside = b.appendStaged(d.aside, r, true)
+		if d.set++; len(d.aside) > asideAtOnce {
+			d.flush()
+		}
+		return
+	}
+	d.put(b, r.values, r.line, r.digest)
 }
 
 // put writes a row in the form of the target.
-func (d *direct) put(b *Batch, values []tabular.Value, line int64, digest []byte) {
-	if d.winners != nil {
-		d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
-	}
+func (d *directForm) put(b *Batch, values []tabular.Value, line int64, digest []byte) {
+	d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
 	be := binary.BigEndian
 	b.buf = be.AppendUint16(b.buf, uint16(len(d.columns)))
 	for i := range values {
@@ -328,7 +356,7 @@ func (d *direct) put(b *Batch, values []tabular.Value, line int64, digest []byte
 }
 
 // flush writes what was set aside to the file.
-func (d *direct) flush() {
+func (d *directForm) flush() {
 	if d.err == nil && len(d.aside) > 0 {
 		_, d.err = d.file.Write(d.aside)
 	}

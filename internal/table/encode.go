@@ -34,10 +34,8 @@ type Batch struct {
 	marked int64    // suspects among them
 	hashes []uint64 // of the keys of the part at hand, if kept
 	keep   bool
-	known  *known  // what the target holds; nil where that does not matter
-	held   held    // rows of which that is not known yet
-	direct *direct // nil for rows that are staged
-	expect int64   // about how many rows will come
+	form   form
+	expect int64 // about how many rows will come
 }
 
 // Rows of several files may be staged together, and one record may hold several
@@ -93,7 +91,7 @@ func NewPieces(t *Table, expected int64, bytewise bool) *Batch {
 // NewBatch makes a batch of rows of a table. expected is about how many rows
 // will come; bytewise says that equal keys have equal bytes.
 func NewBatch(t *Table, expected int64, bytewise bool) *Batch {
-	b := &Batch{seen: newFilter(expected), expect: expected, all: !bytewise, rows: []int64{0}}
+	b := &Batch{form: stagedForm{}, seen: newFilter(expected), expect: expected, all: !bytewise, rows: []int64{0}}
 	for _, c := range t.Own {
 		b.kinds = append(b.kinds, c.Kind)
 	}
@@ -108,16 +106,7 @@ func (b *Batch) Reset() { b.buf = b.buf[:0] }
 
 // release returns the rows that are to be sent, and goes on in next; nil when none
 // are to come.
-func (b *Batch) release(next []byte) (send []byte) {
-	if b.known != nil && (next == nil || b.known.arrived()) {
-		b.settle()
-	}
-	send, b.buf = b.buf, next
-	if b.direct != nil {
-		send, b.buf = b.direct.release(send, next)
-	}
-	return send
-}
+func (b *Batch) release(next []byte) (send []byte) { return b.form.release(b, next) }
 
 // Len is the number of bytes collected since the last chunk was taken.
 func (b *Batch) Len() int { return len(b.buf) }
@@ -127,29 +116,31 @@ func (b *Batch) Len() int { return len(b.buf) }
 // [tabular.Deletes].
 func (b *Batch) Add(values []tabular.Value, line int64, element int, digest []byte) {
 	b.rows[b.part]++
-	if b.direct != nil && b.loses(values, line, element) {
-		return
-	}
-	place := uint64(b.part)<<placeShift | uint64(line)<<lineShift | uint64(element)
-	if b.known != nil && b.holds(values, place, digest) {
-		return
-	}
-	suspect := b.suspect(values)
-	switch {
-	case b.direct == nil:
-		b.buf = b.appendRow(b.buf, values, place, digest, suspect)
-	case suspect:
-		d := b.direct
-		d.aside = b.appendRow(d.aside, values, place, digest, true)
-		if d.set++; len(d.aside) > asideAtOnce {
-			d.flush()
-		}
-	default:
-		b.direct.put(b, values, line, digest)
-	}
-	if suspect {
-		b.marked++
-	}
+	b.form.add(b, batchRow{values, line, element, digest})
+}
+
+// batchRow is a row on its way.
+type batchRow struct {
+	values  []tabular.Value
+	line    int64
+	element int // within the line
+	digest  []byte
+}
+
+// form is the form in which rows are sent, and which of them need not be.
+type form interface {
+	add(b *Batch, r batchRow)
+	release(b *Batch, next []byte) (send []byte)
+}
+
+// stagedForm is that of the staging table.
+type stagedForm struct{}
+
+func (stagedForm) add(b *Batch, r batchRow) { b.buf = b.appendStaged(b.buf, r, b.suspect(r.values)) }
+
+func (stagedForm) release(b *Batch, next []byte) (send []byte) {
+	send, b.buf = b.buf, next
+	return send
 }
 
 // keyOf returns the key of a row as bytes.
@@ -161,51 +152,33 @@ func (b *Batch) keyOf(values []tabular.Value) []byte {
 	return b.keyBuf
 }
 
-// suspect reports whether a row's key may have come before.
+// suspect reports whether a row's key may have come before, and counts it if so.
 func (b *Batch) suspect(values []tabular.Value) bool {
-	if b.all || len(b.key) == 0 {
-		return len(b.key) > 0
+	suspect := len(b.key) > 0
+	if suspect && !b.all {
+		h := xxh3.Hash(b.keyOf(values))
+		if b.keep {
+			b.hashes = append(b.hashes, h)
+		}
+		suspect = b.seen.mark(h)
 	}
-	if w := b.winners(); w != nil {
-		return w.closed && b.seen.mark(w.hash(b.keyOf(values)).Hi)
+	if suspect {
+		b.marked++
 	}
-	h := xxh3.Hash(b.keyOf(values))
-	if b.keep {
-		b.hashes = append(b.hashes, h)
-	}
-	return b.seen.mark(h)
+	return suspect
 }
 
-func (b *Batch) winners() *winners {
-	if b.direct == nil {
-		return nil
+// appendStaged writes a row in the form of the staging table.
+func (b *Batch) appendStaged(to []byte, r batchRow, suspect bool) []byte {
+	be := binary.BigEndian
+	to = be.AppendUint16(to, uint16(len(r.values)+3))
+	for i := range r.values {
+		to = appendValue(to, &r.values[i], b.kinds[i])
 	}
-	return b.direct.winners
-}
-
-// loses reports whether a row is known to lose to an earlier one with its key.
-func (b *Batch) loses(values []tabular.Value, line int64, element int) bool {
-	w := b.winners()
-	if w == nil || w.closed {
-		return false
-	}
-	wins, ok := w.enter(w.hash(b.keyOf(values)), values, line, element)
-	if !ok {
-		b.seen = w.filter(b.expect)
-	}
-	return ok && !wins
-}
-
-// appendRow writes a row in the form of the staging table.
-func (b *Batch) appendRow(to []byte, values []tabular.Value, place uint64, digest []byte, suspect bool) []byte {
-	to = binary.BigEndian.AppendUint16(to, uint16(len(values)+3))
-	for i := range values {
-		to = appendValue(to, &values[i], b.kinds[i])
-	}
-	to = binary.BigEndian.AppendUint32(to, 8)
-	to = binary.BigEndian.AppendUint64(to, place)
-	to = binary.BigEndian.AppendUint32(to, uint32(len(digest)))
-	to = append(to, digest...)
+	to = be.AppendUint32(to, 8)
+	to = be.AppendUint64(to, uint64(b.part)<<placeShift|uint64(r.line)<<lineShift|uint64(r.element))
+	to = be.AppendUint32(to, uint32(len(r.digest)))
+	to = append(to, r.digest...)
 	if suspect {
 		return append(to, 0, 0, 0, 1, 1)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 )
@@ -64,7 +65,7 @@ const (
 func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) error {
 	t := l.table
 	if t.Mode != feed.Upsert || !t.keyed() || t.Lineage.RowDigest == "" || len(t.Merge) > 0 || t.Absent != feed.AbsentKeep && t.Absent != "" || !t.bytewise ||
-		l.several() || l.direct != nil || len(part.Replaces) > 0 || expected < manyRows {
+		l.several() || len(part.Replaces) > 0 || expected < manyRows {
 		return nil
 	}
 	k := &known{}
@@ -86,8 +87,66 @@ func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) err
 	k.coming = &coming{more: make(chan struct{}, 1), done: make(chan struct{}), stop: stop}
 	k.reading = k.coming
 	go l.s.db.send(reading, digests, k, k.reading)
-	l.known = k
+	l.way = &skippingWay{stagedWay: stagedWay{l}, known: k}
 	return nil
+}
+
+// skippingWay is the way of loads that skip rows which the target holds.
+type skippingWay struct {
+	stagedWay
+	known *known
+}
+
+func (w *skippingWay) copyIn(ctx context.Context, src Source, expected int64) error {
+	b := NewBatch(w.table.Table, expected, w.table.bytewise)
+	b.form = &skippingForm{known: w.known}
+	n, err := w.copyFrom(ctx, src, b, w.stage)
+	if err == nil {
+		err = w.close()
+	}
+	if err != nil {
+		return err
+	}
+	copy(w.staged, b.rows)
+	w.counts[0].Duplicate += w.known.repeats
+	return w.received(ctx, n, b.marked)
+}
+
+// lock demands that nothing came in between.
+func (w *skippingWay) lock(ctx context.Context, demand fence) error {
+	if err := w.lockTarget(ctx, demand); err != nil {
+		return err
+	}
+	if w.known.skipped > 0 {
+		var nth int64
+		if err := w.s.conn.QueryRow(ctx, "SELECT "+lastPlace+" FROM mullein.target t WHERE id = $1", w.table.id).Scan(&nth); err != nil {
+			return fmt.Errorf("look at the target: %w", err)
+		}
+		if nth != w.known.nth {
+			return ErrRestage
+		}
+	}
+	return w.takePlaces(ctx)
+}
+
+func (w *skippingWay) merge(ctx context.Context, from origin, try int) ([]balance.Balance, error) {
+	counts, err := w.stagedWay.merge(ctx, from, try)
+	if err == nil {
+		err = w.noneSkipped(ctx)
+	}
+	return counts, err
+}
+
+func (w *skippingWay) skipped() int64 { return w.known.skipped }
+
+// mostDiffer says that the pages of what was staged are needed anyway.
+func (w *skippingWay) mostDiffer() bool { return true }
+
+// close ends the reading of digests, and returns the error that it had.
+func (w *skippingWay) close() error {
+	w.known.reading.stop()
+	<-w.known.reading.done
+	return w.known.reading.err
 }
 
 // send reads a column of digests over a connection of its own.
@@ -106,16 +165,6 @@ func (d *Database) send(ctx context.Context, of string, k *known, c *coming) {
 		default:
 		}
 	})
-}
-
-// stopReading ends the reading of digests, and returns the error that it had.
-func (l *Load) stopReading() error {
-	if l.known == nil {
-		return nil
-	}
-	l.known.reading.stop()
-	<-l.known.reading.done
-	return l.known.reading.err
 }
 
 // wait waits until all digests are there.
@@ -142,29 +191,6 @@ func (k *known) arrived() bool {
 // lastPlace is the SQL of the place of the last load into, or recall of, a target
 // t.
 const lastPlace = "greatest((SELECT coalesce(max(nth), 0) FROM mullein.load l WHERE l.target = t.id), (SELECT coalesce(max(nth), 0) FROM mullein.recall r WHERE r.target = t.id))"
-
-// stillKnown demands that nothing came in between.
-func (l *Load) stillKnown(ctx context.Context) error {
-	if l.skipped() == 0 {
-		return nil
-	}
-	var nth int64
-	if err := l.s.conn.QueryRow(ctx, "SELECT "+lastPlace+" FROM mullein.target t WHERE id = $1", l.table.id).Scan(&nth); err != nil {
-		return fmt.Errorf("look at the target: %w", err)
-	}
-	if nth != l.known.nth {
-		return ErrRestage
-	}
-	return nil
-}
-
-// skipped is how many rows were not staged, because the target holds them.
-func (l *Load) skipped() int64 {
-	if l.known == nil {
-		return 0
-	}
-	return l.known.skipped
-}
 
 // parts of a digest, without its version.
 func halves(digest []byte) (d [2]uint64) {
@@ -278,15 +304,15 @@ func (k *known) wasMet(at int) bool { return k.met[at/64]&(1<<(at%64)) != 0 }
 
 // noneSkipped demands that no planned row is to change one that was skipped: the
 // two have the same key, and only together could they tell which of them counts.
-func (l *Load) noneSkipped(ctx context.Context) error {
-	if l.skipped() == 0 {
+func (w *skippingWay) noneSkipped(ctx context.Context) error {
+	if w.known.skipped == 0 {
 		return nil
 	}
 	again := false
-	err := digests(ctx, l.s.conn.PgConn(), "pg_temp.mullein_plan (digest)", func(some [][2]uint64) {
+	err := digests(ctx, w.s.conn.PgConn(), "pg_temp.mullein_plan (digest)", func(some [][2]uint64) {
 		for _, d := range some {
-			at, ok := l.known.find(d)
-			again = again || ok && l.known.wasMet(at)
+			at, ok := w.known.find(d)
+			again = again || ok && w.known.wasMet(at)
 		}
 	})
 	if err == nil && again {

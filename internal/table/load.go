@@ -40,8 +40,7 @@ type Load struct {
 	writers   []int64 // the transaction numbers that rows written by the load bear
 	turnedOff []int64 // the earlier loads, by place, that this one replaces
 	grown     []int64 // by how many rows the target grows with each part
-	direct    *direct // nil for a load that is staged
-	known     *known  // nil where all rows are staged
+	way       way
 	readOnly  bool
 	run       int64
 	waived    bool // of all parts
@@ -72,7 +71,9 @@ func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage s
 	if _, err := s.conn.PgConn().Exec(ctx, begin).ReadAll(); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
-	return &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}, nil
+	l := &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}
+	l.way = &stagedWay{l}
+	return l, nil
 }
 
 // rows is how many staged rows are left.
@@ -80,7 +81,7 @@ func (l *Load) rows() (n int64) {
 	for part := range l.staged {
 		n += l.staged[part] - l.counts[part].Duplicate
 	}
-	return n - l.skipped()
+	return n - l.way.skipped()
 }
 
 // several reports whether the rows are of more than one part.
@@ -88,7 +89,7 @@ func (l *Load) several() bool { return len(l.staged) > 1 }
 
 // Close rolls back unless the load was committed.
 func (l *Load) Close(ctx context.Context) {
-	_ = l.stopReading() // what was not asked for by Stage does not matter
+	_ = l.way.close() // what was not asked for by Stage does not matter
 	if l.s != nil && !l.s.conn.IsClosed() && l.s.conn.PgConn().TxStatus() != 'I' {
 		if _, err := l.s.conn.Exec(context.WithoutCancel(ctx), "ROLLBACK"); err != nil {
 			l.s.disconnect() // the database rolls back when the connection goes
@@ -97,26 +98,11 @@ func (l *Load) Close(ctx context.Context) {
 	l.s = nil
 }
 
-// Stage copies all rows of the source into the staging table. expected is
-// about how many they are. Errors of the source are returned as they are.
+// Stage copies all rows of the source into the staging table, or where its way
+// leads. expected is about how many they are. Errors of the source are returned as
+// they are.
 func (l *Load) Stage(ctx context.Context, src Source, expected int64) error {
-	if l.direct != nil {
-		return l.copyDirect(ctx, src, expected)
-	}
-	b := NewBatch(l.table.Table, expected, l.table.bytewise)
-	b.known = l.known
-	n, err := l.copyFrom(ctx, src, b, l.stage)
-	if err == nil {
-		err = l.stopReading()
-	}
-	if err != nil {
-		return err
-	}
-	copy(l.staged, b.rows)
-	if l.known != nil {
-		l.counts[0].Duplicate += l.known.repeats
-	}
-	return l.received(ctx, n, b.marked)
+	return l.way.copyIn(ctx, src, expected)
 }
 
 // copyFrom copies the rows of a source, while they are read, and returns how many
@@ -352,39 +338,6 @@ func (l *Load) drop(ctx context.Context, which string, values []string, most int
 		l.staged[part] -= n
 	}
 	return counts, dropped, nil
-}
-
-// AnyFence stands for the highest fence: whoever gives it does not work the
-// feed, but does something in between that cannot be half done.
-const AnyFence = -1
-
-// Lock demands that the feed's fence is still the highest and locks the target
-// against other loads, each in a statement of its own, so that what follows
-// sees what those before us committed.
-func (l *Load) Lock(ctx context.Context, feed string, fence int64) error {
-	if l.direct != nil {
-		return nil // it is locked since before its rows were read
-	}
-	var highest int64
-	lock := &pgx.Batch{}
-	lock.Queue("SELECT fence FROM mullein.feed WHERE feed = $1 FOR UPDATE", feed)
-	lock.Queue("SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid))
-	answers := l.s.conn.SendBatch(ctx, lock)
-	if err := answers.QueryRow().Scan(&highest); err != nil {
-		answers.Close()
-		return fmt.Errorf("look at the fence: %w", err)
-	}
-	if highest != fence && fence != AnyFence {
-		answers.Close() // the lock goes with the transaction
-		return ErrFenced
-	}
-	if err := answers.Close(); err != nil {
-		return fmt.Errorf("lock %s: %w", l.table, err)
-	}
-	if err := l.stillKnown(ctx); err != nil {
-		return err
-	}
-	return l.takePlaces(ctx)
 }
 
 // takePlaces returns the parts their places in the order of all loads. It is

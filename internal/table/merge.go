@@ -50,7 +50,7 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 	from := origin{run, parts}
 	l.run, l.waived = run, !slices.ContainsFunc(parts, func(p Part) bool { return !p.Waived && p.Arrival != 0 })
 	for try := 1; ; try++ {
-		counts, err := l.tryMerge(ctx, from, try == 1)
+		counts, err := l.way.merge(ctx, from, try)
 		if err == nil {
 			for part := range counts {
 				c := &counts[part]
@@ -61,8 +61,7 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 			}
 			return counts, nil
 		}
-		again := l.direct == nil && (errors.Is(err, errMoved) || l.isKeyConflict(err))
-		if !again || try == mergeTries {
+		if !l.way.mayPass(err) || try == mergeTries {
 			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
 		}
 	}
@@ -73,24 +72,6 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 func (l *Load) isKeyConflict(err error) bool {
 	var e *pgconn.PgError
 	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema && (l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
-}
-
-func (l *Load) tryMerge(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
-	if l.direct != nil { // its savepoint is another
-		return l.write(ctx, from, false)
-	}
-	if err := l.savepoint(ctx, "merge"); err != nil {
-		return nil, err
-	}
-	l.turnedOff, l.grown = nil, make([]int64, len(l.staged))
-	counts, err := l.write(ctx, from, mayBeFirst)
-	if err != nil {
-		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
-			return nil, errors.Join(err, undo)
-		}
-		return nil, err
-	}
-	return counts, l.exec(ctx, "RELEASE SAVEPOINT merge")
 }
 
 // savepoint sets a savepoint and notes the transaction number that rows written
@@ -108,11 +89,10 @@ func (l *Load) savepoint(ctx context.Context, name string) error {
 	return nil
 }
 
-func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balance.Balance, error) {
+// write writes what is staged into the target. Only the first try may find it empty.
+func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balance, error) {
 	replaced, _ := from.replaced()
 	switch {
-	case l.direct != nil:
-		return l.finishDirect(ctx, from)
 	case !l.table.keyed():
 		return l.writeWithoutKey(ctx, from, replaced)
 	case len(replaced) > 0 && l.table.Journal:
@@ -123,7 +103,7 @@ func (l *Load) write(ctx context.Context, from origin, mayBeFirst bool) ([]balan
 		return nil, err
 	}
 	filled := true
-	if mayBeFirst {
+	if try == 1 {
 		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
 			return nil, err
 		}
@@ -195,7 +175,7 @@ func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 	for part := range counts {
 		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
 		if part == 0 { // rows are skipped of loads of one part
-			counts[part].Inserted, counts[part].Unchanged = counts[part].Inserted-l.skipped(), l.skipped()
+			counts[part].Inserted, counts[part].Unchanged = counts[part].Inserted-l.way.skipped(), l.way.skipped()
 		}
 		l.grown[part] += counts[part].Inserted
 	}
@@ -288,7 +268,7 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	}
 	key := "t." + quote(l.table.Key[0])
 	found, digest := l.name()+" t ON "+l.sameKey(), "NULL"
-	if l.known != nil {
+	if l.way.mostDiffer() {
 		digest = "t." + quote(l.table.Lineage.RowDigest)
 		// Nearly all that was staged is to be changed, so its pages are needed
 		// anyway. Left to itself, the planner reads the whole target for its keys.
@@ -309,9 +289,6 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
-		return nil, nil, err
-	}
-	if err := l.noneSkipped(ctx); err != nil {
 		return nil, nil, err
 	}
 	counts := make([]balance.Balance, len(l.staged))
@@ -434,7 +411,7 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 // is much cheaper than finding each row by its key.
 func (l *Load) candidates(ctx context.Context) (string, error) {
 	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.known != nil || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
+	if digest == "" || l.way.mostDiffer() || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
 		return l.stage + " s", nil
 	}
 	const sample = 1000

@@ -319,11 +319,14 @@ func (p *play) reread(l *Load, later []LoadEntry) {
 // recall takes a load out of force, or puts it back, with the files of later
 // loads at hand.
 func (p *play) recall(l *modelLoad, back, preview bool) {
-	fence := p.fence
-	if preview {
-		fence = 0
+	aim, begin := TakeOut, p.session.BeginRecall
+	if back {
+		aim = PutBack
 	}
-	c, err := p.session.BeginRecall(ctx, p.fitted, "gauges", fence, []int64{l.arrival}, back)
+	if preview {
+		begin = p.session.PreviewRecall
+	}
+	c, err := begin(ctx, p.fitted, "gauges", aim, []int64{l.arrival})
 	require.NoError(p.t, err)
 	defer c.Close(ctx)
 	later, err := c.Later(ctx)

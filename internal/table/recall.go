@@ -25,7 +25,6 @@ import (
 type Recall struct {
 	*Load
 	r       *refold
-	preview bool
 	outcome *Outcome
 }
 
@@ -100,51 +99,69 @@ type CannotError struct{ Reason string }
 
 func (e *CannotError) Error() string { return e.Reason }
 
-// BeginRecall begins to recall the loads of arrivals of a feed, or, with back, to
-// put them back. Without a fence it is a preview.
-func (s *Session) BeginRecall(ctx context.Context, t *Fitted, of string, fence int64, arrivals []int64, back bool) (*Recall, error) {
+// Aim is what a recall does with loads.
+type Aim int
+
+// The aims of a recall.
+const (
+	TakeOut Aim = iota // take them out of force
+	PutBack            // put back those that were taken out
+)
+
+// BeginRecall begins to recall the loads of arrivals of a feed, or to put them back.
+func (s *Session) BeginRecall(ctx context.Context, t *Fitted, of string, aim Aim, arrivals []int64) (*Recall, error) {
+	lock := func(l *Load) (self int64, err error) {
+		if err = l.LockUnfenced(ctx, of); err == nil {
+			self = l.nth[0]
+		}
+		return self, err
+	}
+	return s.recall(ctx, t, of, aim, arrivals, s.Begin, lock)
+}
+
+// PreviewRecall begins what BeginRecall does, and cannot write anything.
+func (s *Session) PreviewRecall(ctx context.Context, t *Fitted, of string, aim Aim, arrivals []int64) (*Recall, error) {
+	const afterAll = 1<<63 - 2 // it would be the last of all loads and recalls
+	return s.recall(ctx, t, of, aim, arrivals, s.Rehearse, func(*Load) (int64, error) { return afterAll, nil })
+}
+
+func (s *Session) recall(ctx context.Context, t *Fitted, of string, aim Aim, arrivals []int64,
+	begin func(context.Context, *Fitted, int) (*Load, error), place func(*Load) (int64, error)) (*Recall, error) {
 	if _, err := s.conn.Exec(ctx, refoldTables); err != nil { // a preview could not make them later
 		return nil, fmt.Errorf("make the tables of a recall: %w", err)
-	}
-	begin, preview := s.Begin, fence == 0
-	if preview {
-		begin = s.Rehearse
 	}
 	l, err := begin(ctx, t, 1)
 	if err != nil {
 		return nil, err
 	}
-	c := &Recall{Load: l, preview: preview}
-	if err := c.begin(ctx, of, fence, arrivals, back); err != nil {
+	c := &Recall{Load: l}
+	self, err := place(l)
+	if err == nil {
+		c.r = &refold{l: l, self: self}
+		err = c.begin(ctx, of, aim, arrivals)
+	}
+	if err != nil {
 		l.Close(ctx)
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *Recall) begin(ctx context.Context, of string, fence int64, arrivals []int64, back bool) error {
-	self := int64(1<<63 - 2)
-	if !c.preview {
-		if err := c.Lock(ctx, of, fence); err != nil {
-			return err
-		}
-		self = c.nth[0]
-	}
+func (c *Recall) begin(ctx context.Context, of string, aim Aim, arrivals []int64) error {
 	list, err := loads(ctx, c.s.conn, "WHERE target = $1 AND feed = $2 AND arrival = ANY($3) ORDER BY nth", c.table.id, of, arrivals)
 	if err != nil {
 		return err
 	}
-	c.r = &refold{l: c.Load, self: self}
 	for _, e := range list {
 		switch {
-		case !back && e.Active:
+		case aim == TakeOut && e.Active:
 			c.r.off, c.r.on = append(c.r.off, e.Nth), append(c.r.on, instead(e, list)...)
-		case back && !e.Active && e.Nth == newest(list, e.Arrival):
+		case aim == PutBack && !e.Active && e.Nth == newest(list, e.Arrival):
 			c.r.on, c.r.off = append(c.r.on, e.Nth), append(c.r.off, instead(e, list)...)
 		}
 	}
 	if len(c.r.off)+len(c.r.on) == 0 {
-		if back {
+		if aim == PutBack {
 			return &CannotError{"it is in force; there is no recall to undo"}
 		}
 		return &CannotError{"no load of it is in force"}

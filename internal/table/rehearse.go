@@ -84,7 +84,7 @@ func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, er
 
 // Sample is a row that a load would write.
 type Sample struct {
-	What    string    // inserted, updated, deleted, outdated, removed, missing or different
+	What    string // inserted, updated, deleted, outdated, removed, missing or different
 	Line    int64
 	Values  []*string // as texts, in the order of the columns; null is no value
 	Before  []*string // what the target holds for its key; empty where it holds nothing

@@ -608,8 +608,8 @@ type untilFull struct {
 
 func (u *untilFull) Fill(b *Batch, _ int) error {
 	for i, x := range u.rows {
-		if w := b.winners(); w != nil && i == u.known {
-			b.seen, w.closed = w.filter(b.expect), true
+		if d, direct := b.form.(*directForm); direct && i == u.known {
+			b.seen, d.winners.closed = d.winners.filter(b.expect), true
 		}
 		x.add(b, int64(i+2))
 	}
@@ -641,12 +641,14 @@ func straightIn(t *testing.T, known int) {
 		require.NoError(t, err)
 		defer l.Close(ctx)
 		part := Part{File: "large", Arrival: arrival}
-		require.NoError(t, l.GoDirect(ctx, "gauges", s.fence, 7, part, n))
-		assert.Equal(t, arrival == 1, l.direct != nil, "only into an empty table")
+		direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, n)
+		require.NoError(t, err)
+		way, _ := l.way.(*directWay)
+		assert.Equal(t, arrival == 1, direct, "only into an empty table")
 		require.NoError(t, l.Stage(ctx, &untilFull{slices.Clone(file), known}, n))
-		if l.direct != nil {
-			assert.Equal(t, known < n, l.direct.set > 0, "rows are set aside")
-			assert.Equal(t, known > 0, l.direct.never() > 0, "rows are not even sent")
+		if direct {
+			assert.Equal(t, known < n, way.form.set > 0, "rows are set aside")
+			assert.Equal(t, known > 0, way.form.winners.never > 0, "rows are not even sent")
 		}
 		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
 		counts, err := l.Merge(ctx, 7, []Part{part})
@@ -673,7 +675,7 @@ func straightIn(t *testing.T, known int) {
 	pruned, err := s.db.Prune(ctx, map[string]time.Time{"gauges": time.Now().Add(time.Hour)}, 10)
 	require.NoError(t, err)
 	assert.Zero(t, pruned)
-	_, err = s.session.BeginRecall(ctx, fitted, "gauges", 0, []int64{1}, false)
+	_, err = s.session.PreviewRecall(ctx, fitted, "gauges", TakeOut, []int64{1})
 	assert.ErrorContains(t, err, "is not kept any more")
 }
 
@@ -706,7 +708,7 @@ func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
 	}
 	l, err := begin(1, slices.Clone(file))
 	require.NoError(t, err)
-	assert.Zero(t, l.skipped())
+	assert.Zero(t, l.way.skipped())
 	got, err := finish(l, 1)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Inserted: n}, got)
@@ -715,7 +717,7 @@ func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
 	changed[7].level, changed[9].hour = 200, n+5
 	l, err = begin(2, changed)
 	require.NoError(t, err)
-	assert.EqualValues(t, n-2, l.skipped())
+	assert.EqualValues(t, n-2, l.way.skipped())
 	got, err = finish(l, 2)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Inserted: 1, Updated: 1, Unchanged: n - 2}, got)

@@ -44,24 +44,25 @@ const (
 )
 
 // newWinners makes a register for the rows of a table, of which at most expected
-// will come, and often a quarter. It is nil where they would be too many, where
-// newest is not of a kind that is compared as a whole number, or where rows bear
-// no line.
+// will come, and often a quarter. It is closed from the first where they would be too
+// many, where newest is not of a kind that is compared as a whole number, or where
+// rows bear no line.
 func newWinners(t *Table, expected int64) *winners {
 	slots := fewSlots
 	for slots <= mostSlots && int64(used(slots)) < expected/4 {
 		slots *= 2
 	}
-	if slots > mostSlots || t.Lineage.FromLine == "" {
-		return nil
+	w := &winners{secret: rand.Uint64(), column: -1, cut: func(int64) bool { return false }}
+	if w.closed = slots > mostSlots || t.Lineage.FromLine == ""; w.closed {
+		return w
 	}
-	w := &winners{secret: rand.Uint64(), column: -1, slots: make([]winner, slots), cut: func(int64) bool { return false }}
+	w.slots = make([]winner, slots)
 	if t.Newest != "" {
 		switch w.column = t.index(t.Newest); t.Own[w.column].Kind {
 		case tabular.Integer, tabular.Instant, tabular.Day:
 			w.newest = make([]int64, slots)
 		default:
-			return nil
+			w.closed = true
 		}
 	}
 	return w

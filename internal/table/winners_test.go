@@ -74,8 +74,8 @@ func TestWinners(t *testing.T) {
 	}
 	text := gauge(standard)
 	text.Newest = "station"
-	assert.Nil(t, newWinners(text, 10), "texts are not compared")
-	assert.Nil(t, newWinners(gauge(standard), 20_000_000), "too many keys for memory")
+	assert.True(t, newWinners(text, 10).closed, "texts are not compared")
+	assert.True(t, newWinners(gauge(standard), 20_000_000).closed, "too many keys for memory")
 }
 
 // TestRowsAreTakenBackBeforeTheyAreSent puts rows through chunks and takes some
@@ -83,15 +83,14 @@ func TestWinners(t *testing.T) {
 // while it is near.
 func TestRowsAreTakenBackBeforeTheyAreSent(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
-	d := &direct{}
+	d, b := &directForm{}, &Batch{buf: []byte("header")}
 	var sent []byte
 	var want []int64
-	buf := []byte("header")
 	gone := map[int64]bool{}
 	const rows = 20_000
 	for line := int64(1); line <= rows; line++ {
-		d.recent = append(d.recent, recentRow{line: line, at: len(buf)})
-		buf = append(buf, fmt.Sprintf("<%d%*s>", line, random.IntN(60), "")...)
+		d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
+		b.buf = append(b.buf, fmt.Sprintf("<%d%*s>", line, random.IntN(60), "")...)
 		if random.IntN(4) == 0 {
 			back := max(1, line-random.Int64N(400))
 			if !gone[back] {
@@ -102,10 +101,10 @@ func TestRowsAreTakenBackBeforeTheyAreSent(t *testing.T) {
 		var send []byte
 		switch {
 		case line == rows:
-			send, buf = d.release(buf, nil)
-		case len(buf) > chunkSize:
-			send, buf = d.release(buf, make([]byte, 0, chunkSize))
-			require.LessOrEqual(t, len(buf), keptBack)
+			send = d.release(b, nil)
+		case len(b.buf) > chunkSize:
+			send = d.release(b, make([]byte, 0, chunkSize))
+			require.LessOrEqual(t, len(b.buf), keptBack)
 			assert.False(t, d.cut(1), "it is long gone")
 		}
 		sent = append(sent, send...)
@@ -172,13 +171,13 @@ func TestKnownDigests(t *testing.T) {
 					send()
 				}
 				b := NewBatch(&Table{}, held, true)
-				b.known = k
+				form := &skippingForm{known: k}
 				random := rand.New(rand.NewPCG(9, 9))
 				asked := map[int]int64{} // rows that were asked for, how often
 				var sent int64
 				for i := range 2 * tryKnown {
 					row := order(random, i%held)
-					has := b.holds(nil, 0, digest(row))
+					has := form.holds(b, batchRow{digest: digest(row)})
 					if k.over { // it has given up: that is always right
 						require.False(t, has)
 						continue
@@ -188,8 +187,8 @@ func TestKnownDigests(t *testing.T) {
 						sent++
 					}
 				}
-				rowBytes := len(b.appendRow(nil, nil, 0, digest(0), false))
-				b.settle()
+				rowBytes := len(b.appendStaged(nil, batchRow{digest: digest(0)}, false))
+				form.settle(b)
 				sent += int64(len(b.buf) / rowBytes)
 				var skipped, repeats, unknown int64
 				for row, n := range asked {
@@ -203,7 +202,7 @@ func TestKnownDigests(t *testing.T) {
 				assert.Equal(t, skipped, k.skipped)
 				assert.Equal(t, repeats, k.repeats)
 				assert.Equal(t, unknown, sent, "of rows that are not known each is sent once")
-				assert.False(t, b.holds(nil, 0, tabular.Deletes), "a deletion is no row")
+				assert.False(t, form.holds(b, batchRow{digest: tabular.Deletes}), "a deletion is no row")
 				for row := range asked {
 					at, ok := k.find(halves(digest(row)))
 					require.Equal(t, row < held, ok)

@@ -101,11 +101,14 @@ func Wait(pause time.Duration, attempt int) time.Duration {
 const KillLimit = 7
 
 // AfterCrash says what becomes of an arrival whose service ended while it was being
-// loaded, and whether the attempt counts: it does where the service ended while it
-// read the file, which may be the cause.
-func AfterCrash(reading bool, attempt int) (f Fate, counts bool) {
-	if reading && attempt >= KillLimit {
-		return Fate{Outcome: Hold}, true
+// loaded, in an attempt from 1, and how many attempts count from now on. reading says
+// that the service ended while it read the file, which may be the cause; else none do.
+func AfterCrash(reading bool, attempt int) (f Fate, count int) {
+	switch {
+	case !reading:
+		return Fate{Outcome: Ready}, 0
+	case attempt >= KillLimit:
+		return Fate{Outcome: Hold}, attempt
 	}
-	return Fate{Outcome: Ready}, reading
+	return Fate{Outcome: Ready}, attempt
 }

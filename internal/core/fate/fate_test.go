@@ -45,12 +45,12 @@ func TestWait(t *testing.T) {
 }
 
 func TestAfterCrash(t *testing.T) {
-	f, counts := AfterCrash(true, 1)
+	f, count := AfterCrash(true, 1)
 	assert.Equal(t, Fate{Outcome: Ready}, f)
-	assert.True(t, counts, "the file may be what ended the service")
-	f, counts = AfterCrash(false, 50)
+	assert.Equal(t, 1, count, "the file may be what ended the service")
+	f, count = AfterCrash(false, 50)
 	assert.Equal(t, Fate{Outcome: Ready}, f)
-	assert.False(t, counts)
+	assert.Zero(t, count)
 	f, _ = AfterCrash(true, KillLimit)
 	assert.Equal(t, Fate{Outcome: Hold}, f)
 }

@@ -27,14 +27,13 @@ type Delimited struct {
 	eof     bool
 	line    int64 // of start
 	rec     Record
-	unquote []byte
+	scan    scan
 	row     int    // of the record at hand, counting empty ones and comments
-	odd     bool   // the dialect needs more than single bytes
-	delim   byte   // otherwise
-	newline []byte // of an odd dialect; nil for LF and CRLF
-	charset string // that the text was in, if it was not UTF-8
-	looked  bool   // for what ends its lines
+	newline []byte // what ends lines; nil for LF and CRLF
+	looked  bool   // for what ends lines
+	simple  bool   // lines without quotes are cut at a single byte
 	whole   bool   // a line is one cell
+	charset string // that the text was in, if it was not UTF-8
 }
 
 // A reader begins with a small buffer, since many files are small, and has the
@@ -46,7 +45,7 @@ const (
 
 // NewCSV reads from r, which must hold UTF-8 without a byte order mark.
 func NewCSV(r io.Reader, dialect tabular.Dialect) *Delimited {
-	c := &Delimited{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1, odd: !dialect.Plain(), delim: dialect.Delimiter[0]}
+	c := &Delimited{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1, simple: dialect.Plain()}
 	if t := dialect.LineTerminator; t != "" && t != "\n" && t != "\r\n" {
 		c.newline = []byte(t)
 	}
@@ -106,11 +105,8 @@ func (c *Delimited) Next() (*Record, error) {
 		if len(window) == 0 && c.eof {
 			return nil, io.EOF
 		}
-		n, err := c.record(window)
-		if err != nil {
-			return nil, err
-		}
-		if n == 0 { // more bytes are needed
+		n, whole := c.record(window)
+		if !whole {
 			if c.eof {
 				return nil, &FileError{Line: c.line, Reason: "the quote opened here is never closed; the file may be cut short"}
 			}
@@ -123,11 +119,9 @@ func (c *Delimited) Next() (*Record, error) {
 			continue
 		}
 		c.rec.Line = c.line
-		c.line += int64(bytes.Count(window[:n], c.lineEnd()))
-		if c.line > MaxLine {
-			return nil, &FileError{Line: c.line, Reason: "more lines than can be counted"}
+		if err := c.pass(n); err != nil {
+			return nil, err
 		}
-		c.start += n
 		c.row++
 		if c.charset != "" && c.rec.Problem == "" && bytes.Contains(c.rec.Raw, replacement) {
 			c.rec.Problem = "holds bytes that are no characters of " + c.charset
@@ -135,11 +129,25 @@ func (c *Delimited) Next() (*Record, error) {
 		if c.dialect.CommentRows != nil && slices.Contains(c.dialect.CommentRows, c.row) {
 			continue
 		}
-		if len(c.rec.Raw) == 0 || (c.dialect.CommentChar != 0 && c.rec.Raw[0] == c.dialect.CommentChar) {
+		if len(c.rec.Raw) == 0 || c.isComment(c.rec.Raw) {
 			continue
 		}
 		return &c.rec, nil
 	}
+}
+
+func (c *Delimited) isComment(line []byte) bool {
+	return c.dialect.CommentChar != 0 && len(line) > 0 && line[0] == c.dialect.CommentChar
+}
+
+// pass goes over bytes and counts their lines.
+func (c *Delimited) pass(n int) error {
+	c.line += int64(bytes.Count(c.buf[c.start:c.start+n], c.lineEnd()))
+	c.start += n
+	if c.line > MaxLine {
+		return &FileError{Line: c.line, Reason: "more lines than can be counted"}
+	}
+	return nil
 }
 
 var (
@@ -155,32 +163,58 @@ func (c *Delimited) lineEnd() []byte {
 }
 
 // record parses one record at the beginning of window and returns its length
-// with the line end; 0 means that the window does not hold all of it.
-func (c *Delimited) record(window []byte) (int, error) {
-	if !c.looked && (c.eof || len(window) >= firstBuffer-1 || bytes.IndexByte(window, '\n') >= 0) {
-		c.looked = true
-		if c.dialect.LineTerminator == "" && bytes.IndexByte(window, '\n') < 0 && bytes.IndexByte(window, '\r') >= 0 {
-			c.newline, c.odd = []byte{'\r'}, true
+// with the line end. When the window does not hold all of it, it is false, and is
+// called again with a longer window.
+func (c *Delimited) record(window []byte) (n int, whole bool) {
+	if !c.looked {
+		c.look(window)
+	}
+	if c.scan.n == 0 {
+		end := c.endOfLine(window)
+		n = end + len(c.lineEnd())
+		if end < 0 {
+			if end, n = len(window), len(window); !c.eof {
+				return 0, false
+			}
+		}
+		line := window[:end]
+		if c.newline == nil {
+			line = trimCR(line)
+		}
+		if c.isComment(line) || c.simple && (c.dialect.QuoteChar == 0 || bytes.IndexByte(line, c.dialect.QuoteChar) < 0) {
+			c.split(line)
+			return n, true
 		}
 	}
-	if c.odd {
-		return c.oddRecord(window), nil
+	end, whole := c.scanOn(window)
+	if !whole {
+		return 0, false
 	}
-	lineEnd := bytes.IndexByte(window, '\n')
-	n := lineEnd + 1
-	if lineEnd < 0 {
-		if !c.eof {
-			return 0, nil
-		}
-		lineEnd, n = len(window), len(window)
+	n = c.scan.n
+	c.rec.Raw, c.rec.Problem = window[:end], c.scan.problem
+	c.rec.Cells = c.scan.cells(c.rec.Cells[:0])
+	c.scan.reset()
+	return n, true
+}
+
+// look finds out what ends lines, once there is enough to tell.
+func (c *Delimited) look(window []byte) {
+	if !c.eof && len(window) < firstBuffer-1 && bytes.IndexByte(window, '\n') < 0 {
+		return
 	}
-	line := window[:lineEnd]
-	comment := c.dialect.CommentChar != 0 && len(line) > 0 && line[0] == c.dialect.CommentChar
-	if comment || c.dialect.QuoteChar == 0 || bytes.IndexByte(line, c.dialect.QuoteChar) < 0 {
-		c.split(trimCR(line))
-		return n, nil
+	c.looked = true
+	if c.dialect.LineTerminator == "" && bytes.IndexByte(window, '\n') < 0 && bytes.IndexByte(window, '\r') >= 0 {
+		c.newline, c.simple = []byte{'\r'}, false
 	}
-	return c.quoted(window), nil
+	c.scan.stops = stopsOf(&c.dialect, c.newline)
+}
+
+// endOfLine returns where the first line ends in a text, -1 where it does not.
+func (c *Delimited) endOfLine(text []byte) int {
+	if c.newline == nil {
+		return bytes.IndexByte(text, '\n')
+	}
+	return bytes.Index(text, c.newline)
 }
 
 func trimCR(line []byte) []byte {
@@ -190,11 +224,12 @@ func trimCR(line []byte) []byte {
 	return line
 }
 
+// split cuts a line in which nothing is quoted.
 func (c *Delimited) split(line []byte) {
 	c.rec.Raw, c.rec.Problem = line, ""
-	cells := c.rec.Cells[:0]
+	cells, delimiter := c.rec.Cells[:0], c.dialect.Delimiter[0]
 	for {
-		i := bytes.IndexByte(line, c.delim)
+		i := bytes.IndexByte(line, delimiter)
 		if i < 0 || c.whole {
 			break
 		}
@@ -204,160 +239,160 @@ func (c *Delimited) split(line []byte) {
 	c.rec.Cells = append(cells, line)
 }
 
-// state is where a scan through delimited text stands.
+// state is where a scan through a record stands.
 type state uint8
 
 const (
 	cellStart state = iota
 	unquoted
 	inQuotes
-	afterQuote // a quote inside quotes was seen: the end of the cell, or half of a doubled one
-	recordEnd
+	afterQuote // behind the quote that ends a cell
 )
 
-// step moves a scan over one byte. A quote inside an unquoted cell, and text
-// after a closing quote, stay in unquoted; the caller looks out for them.
-func (c *Delimited) step(s state, b byte) state {
-	switch {
-	case s == inQuotes:
-		if b == c.dialect.QuoteChar {
-			return afterQuote
-		}
-		return inQuotes
-	case b == '\n':
-		return recordEnd
-	case b == c.delim:
-		return cellStart
-	case b == c.dialect.QuoteChar && (s == cellStart || s == afterQuote):
-		return inQuotes
-	case s == afterQuote && b == '\r':
-		return afterQuote
-	}
-	return unquoted
+// scan is where the parsing of a record stands that is quoted, or of a dialect with a
+// delimiter or a line end of several bytes, with escapes, or with spaces before its
+// cells. It goes on where it was when more of the record has been read.
+type scan struct {
+	state   state
+	n       int    // bytes of the record that were gone through
+	text    []byte // of its cells, without quotes and escapes
+	ends    []int  // of its cells, in text; but for the last
+	problem string
+	drop    bool      // the text is not kept
+	stops   [256]bool // bytes that may be more than text, outside of quotes
 }
 
-// quoted parses a record that has quotes in it.
-func (c *Delimited) quoted(window []byte) int {
-	c.unquote = c.unquote[:0]
-	c.rec.Problem = ""
-	cells := c.rec.Cells[:0]
-	s := cellStart
-	from := 0 // of the cell in c.unquote
-	n := 0
-	cell := func() {
-		cells = append(cells, c.unquote[from:len(c.unquote):len(c.unquote)])
-		from = len(c.unquote)
+func stopsOf(d *tabular.Dialect, newline []byte) (stops [256]bool) {
+	for _, b := range [...]byte{d.Delimiter[0], d.QuoteChar, d.EscapeChar} {
+		stops[b] = true
 	}
-	for ; n < len(window) && s != recordEnd; n++ {
-		b := window[n]
-		next := c.step(s, b)
-		switch {
-		case next == inQuotes && s == cellStart: // opening quote
-		case next == afterQuote: // perhaps the closing quote
-		case next == recordEnd || (next == cellStart && s != inQuotes):
-			if next == recordEnd {
-				break
-			}
-			cell()
-		default:
-			if s == afterQuote && next == unquoted {
-				c.rec.Problem = "text after a closing quote"
-			}
-			if s == unquoted && b == c.dialect.QuoteChar {
-				c.rec.Problem = "a quote inside a cell that does not begin with one"
-			}
-			c.unquote = append(c.unquote, b)
-		}
-		s = next
+	if newline != nil {
+		stops[newline[0]] = true
+	} else {
+		stops['\n'], stops['\r'] = true, true
 	}
-	if s != recordEnd && (!c.eof || s == inQuotes) {
-		return 0
-	}
-	raw := trimCR(bytes.TrimSuffix(window[:n], lf))
-	if k := len(c.unquote); k > from && c.unquote[k-1] == '\r' {
-		c.unquote = c.unquote[:k-1] // of a CRLF after an unquoted cell
-	}
-	cell()
-	c.rec.Cells, c.rec.Raw = cells, raw
-	return n
+	return stops
 }
 
-// oddRecord parses one record of a dialect with a delimiter or a line end of
-// several bytes, with escapes, without doubled quotes, or with spaces before
-// its cells.
-func (c *Delimited) oddRecord(window []byte) int {
-	d := &c.dialect
-	c.unquote, c.rec.Problem = c.unquote[:0], ""
-	cells := c.rec.Cells[:0]
-	from, n := 0, 0
-	cell := func() {
-		cells = append(cells, c.unquote[from:len(c.unquote):len(c.unquote)])
-		from = len(c.unquote)
+func (s *scan) reset() {
+	s.state, s.n, s.problem, s.drop = cellStart, 0, "", false
+	s.text, s.ends = s.text[:0], s.ends[:0]
+}
+
+// cells appends the cells of a record that was gone through.
+func (s *scan) cells(to [][]byte) [][]byte {
+	from := 0
+	for _, end := range append(s.ends, len(s.text)) {
+		to = append(to, s.text[from:end:end])
+		from = end
 	}
-	comment := d.CommentChar != 0 && len(window) > 0 && window[0] == d.CommentChar
-	s := cellStart
-	end := -1 // of the record without its line end
-	for end < 0 {
-		rest := window[n:]
+	return to
+}
+
+// keep takes so many bytes as text of the cell at hand.
+func (s *scan) keep(text []byte) {
+	if !s.drop {
+		s.text = append(s.text, text...)
+	}
+	s.n += len(text)
+}
+
+// scanOn goes on through a record, which begins the window, up to its end. It returns
+// where the record ends without its line end, or false when more is needed.
+func (c *Delimited) scanOn(window []byte) (end int, whole bool) {
+	s := &c.scan
+	for {
+		rest := window[s.n:]
+		if s.state == inQuotes {
+			if !c.scanQuoted(rest) {
+				return 0, false
+			}
+			continue
+		}
+		if s.state == unquoted {
+			i := 0
+			for i < len(rest) && !s.stops[rest[i]] {
+				i++
+			}
+			s.keep(rest[:i])
+			rest = rest[i:]
+		}
 		if len(rest) < maxSequence && !c.eof {
-			return 0
+			return 0, false
 		}
+		end = s.n
 		if len(rest) == 0 {
-			if s == inQuotes {
-				return 0
-			}
-			end = n
-			break
+			return end, true
 		}
-		length := c.newlineAt(rest)
-		switch {
-		case s == inQuotes && d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1:
-			c.unquote = append(c.unquote, rest[1])
-			n += 2
-		case s == inQuotes && rest[0] == d.QuoteChar && d.DoubleQuote && len(rest) > 1 && rest[1] == d.QuoteChar:
-			c.unquote = append(c.unquote, d.QuoteChar)
-			n += 2
-		case s == inQuotes && rest[0] == d.QuoteChar:
-			s = afterQuote
-			n++
-		case s == inQuotes:
-			c.unquote = append(c.unquote, rest[0])
-			n++
-		case length > 0:
-			end = n
-			n += length
-		case comment:
-			n++
-		case bytes.HasPrefix(rest, []byte(d.Delimiter)):
-			cell()
-			s = cellStart
-			n += len(d.Delimiter)
-		case s == cellStart && d.SkipInitialSpace && rest[0] == ' ':
-			n++
-		case s == cellStart && d.QuoteChar != 0 && rest[0] == d.QuoteChar:
-			s = inQuotes
-			n++
-		case d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1:
-			c.unquote = append(c.unquote, rest[1])
-			s = unquoted
-			n += 2
-		case s == afterQuote && rest[0] == ' ' && d.SkipInitialSpace:
-			n++
-		default:
-			if s == afterQuote {
-				c.rec.Problem = "text after a closing quote"
-			}
-			if d.QuoteChar != 0 && rest[0] == d.QuoteChar {
-				c.rec.Problem = "a quote inside a cell that does not begin with one"
-			}
-			c.unquote = append(c.unquote, rest[0])
-			s = unquoted
-			n++
+		if n := c.newlineAt(rest); n > 0 {
+			s.n += n
+			return end, true
 		}
+		c.scanOne(rest)
 	}
-	cell()
-	c.rec.Cells, c.rec.Raw = cells, window[:end]
-	return n
+}
+
+// scanQuoted goes on within quotes, up to what ends them or stands for something
+// else. It is false when more is needed.
+func (c *Delimited) scanQuoted(rest []byte) bool {
+	s, d := &c.scan, &c.dialect
+	i := bytes.IndexByte(rest, d.QuoteChar)
+	if d.EscapeChar != 0 {
+		i = bytes.IndexAny(rest, string([]byte{d.QuoteChar, d.EscapeChar}))
+	}
+	if i < 0 {
+		s.keep(rest)
+		return false
+	}
+	s.keep(rest[:i])
+	rest = rest[i:]
+	if len(rest) < 2 && !c.eof {
+		return false
+	}
+	switch {
+	case d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1,
+		rest[0] == d.QuoteChar && d.DoubleQuote && len(rest) > 1 && rest[1] == d.QuoteChar:
+		s.n++
+		s.keep(rest[1:2])
+	case rest[0] == d.QuoteChar:
+		s.state = afterQuote
+		s.n++
+	default:
+		s.keep(rest[:1])
+	}
+	return true
+}
+
+// scanOne goes over what stands at the beginning of rest, outside of quotes.
+func (c *Delimited) scanOne(rest []byte) {
+	s, d := &c.scan, &c.dialect
+	isQuote := d.QuoteChar != 0 && rest[0] == d.QuoteChar
+	switch {
+	case bytes.HasPrefix(rest, []byte(d.Delimiter)):
+		s.ends = append(s.ends, len(s.text))
+		s.state = cellStart
+		s.n += len(d.Delimiter)
+	case s.state != unquoted && d.SkipInitialSpace && rest[0] == ' ':
+		s.n++
+	case s.state == cellStart && isQuote:
+		s.state = inQuotes
+		s.n++
+	case s.state == afterQuote && rest[0] == '\r' && c.newline == nil:
+		s.n++
+	case d.EscapeChar != 0 && rest[0] == d.EscapeChar && len(rest) > 1:
+		s.state = unquoted
+		s.n++
+		s.keep(rest[1:2])
+	default:
+		switch {
+		case isQuote:
+			s.problem = "a quote inside a cell that does not begin with one"
+		case s.state == afterQuote:
+			s.problem = "text after a closing quote"
+		}
+		s.state = unquoted
+		s.keep(rest[:1])
+	}
 }
 
 // maxSequence is more than the length of any delimiter or line end.
@@ -372,15 +407,17 @@ func (c *Delimited) newlineAt(rest []byte) int {
 		return 0
 	case rest[0] == '\n':
 		return 1
-	case rest[0] == '\r' && len(rest) > 1 && rest[1] == '\n':
+	case rest[0] == '\r' && len(rest) == 1: // the file ends here
+		return 1
+	case rest[0] == '\r' && rest[1] == '\n':
 		return 2
 	}
 	return 0
 }
 
-// fill makes room and reads until there is none left: a record that does not end in
-// what was read is looked at again from its beginning, which must not happen for
-// each few bytes that a reader gives.
+// fill makes room and reads until there is none left: a line end that is not in what
+// was read is looked for again from the beginning, which must not happen for each few
+// bytes that a reader gives.
 func (c *Delimited) fill() error {
 	if c.start > 0 {
 		copy(c.buf, c.buf[c.start:c.end])
@@ -416,34 +453,26 @@ func (c *Delimited) read() error {
 // skip passes over a record that is longer than MaxRecord, in bounded memory.
 func (c *Delimited) skip() (*Record, error) {
 	first := c.line
-	if c.odd {
-		return nil, &FileError{Line: first, Reason: fmt.Sprintf("a record longer than %d MiB", MaxRecord>>20)}
-	}
 	raw := bytes.Clone(c.buf[c.start:min(c.start+rawKept, c.end)])
-	s := cellStart
-	for s != recordEnd {
-		for s != recordEnd && c.start < c.end {
-			b := c.buf[c.start]
-			if b == '\n' {
-				c.line++
-			}
-			s = c.step(s, b)
-			c.start++
+	for s := &c.scan; ; {
+		s.drop, s.text = true, s.text[:0]
+		_, whole := c.scanOn(c.buf[c.start:c.end])
+		if err := c.pass(s.n); err != nil {
+			return nil, err
 		}
-		if s == recordEnd {
+		s.n, s.ends = 0, s.ends[:0]
+		if whole {
 			break
 		}
-		c.start, c.end = 0, 0
 		if c.eof {
-			break
+			return nil, &FileError{Line: first, Reason: "the quote opened here is never closed; the file may be cut short"}
 		}
-		if err := c.read(); err != nil {
+		if err := c.fill(); err != nil {
 			return nil, err
 		}
 	}
-	if s == inQuotes {
-		return nil, &FileError{Line: first, Reason: "the quote opened here is never closed; the file may be cut short"}
-	}
+	c.scan.reset()
+	c.row++
 	c.rec = Record{Line: first, Cells: c.rec.Cells[:0], Raw: raw, Problem: fmt.Sprintf("longer than %d MiB", MaxRecord>>20)}
 	return &c.rec, nil
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/csv"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -224,6 +225,51 @@ func BenchmarkCSV(b *testing.B) {
 			if _, err := c.Next(); err != nil {
 				break
 			}
+		}
+	}
+}
+
+// TestRecordsThatGoOn holds records of all sizes, with everything in them that needs a
+// closer look, against encoding/csv: many end in another window than they begin in. An
+// unusual dialect with the same cells gives the same.
+func TestRecordsThatGoOn(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 8))
+	words := []string{"a", ",", "\"", "\n", " ", "\\", "näher", strings.Repeat("long ", 900), ""}
+	var want [][]string
+	for range 300 {
+		cells := make([]string, 1+random.IntN(4))
+		for i := range cells {
+			for range random.IntN(12) {
+				cells[i] += words[random.IntN(len(words))]
+			}
+		}
+		want = append(want, append(cells, "end"))
+	}
+	var plain, odd strings.Builder
+	w := csv.NewWriter(&plain)
+	require.NoError(t, w.WriteAll(want))
+	escape := strings.NewReplacer("\\", "\\\\", "\"", "\\\"")
+	for _, cells := range want {
+		for i, cell := range cells {
+			if i > 0 {
+				odd.WriteString("<> ")
+			}
+			odd.WriteString("\"" + escape.Replace(cell) + "\"")
+		}
+		odd.WriteString("|\n")
+	}
+	for name, c := range map[string]struct {
+		text    string
+		dialect tabular.Dialect
+	}{
+		"plain":   {plain.String(), tabular.DefaultDialect()},
+		"unusual": {odd.String(), tabular.Dialect{Delimiter: "<>", LineTerminator: "|\n", QuoteChar: '"', EscapeChar: '\\', SkipInitialSpace: true}},
+	} {
+		got, err := readAll(t, strings.NewReader(c.text), c.dialect)
+		require.NoError(t, err, name)
+		require.Len(t, got, len(want), name)
+		for i := range want {
+			require.Equal(t, want[i], got[i].cells, "%s: record %d", name, i)
 		}
 	}
 }

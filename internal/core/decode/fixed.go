@@ -44,7 +44,7 @@ func newFixed(r io.Reader, how How) *fixed {
 	d := how.Dialect
 	d.QuoteChar, d.EscapeChar, d.SkipInitialSpace = 0, 0, false
 	lines := NewCSV(r, d)
-	lines.charset, lines.delim, lines.whole = notUTF8(how.Charset), 0, true
+	lines.charset, lines.whole = notUTF8(how.Charset), true
 	return &fixed{lines: lines, widths: how.Widths}
 }
 

@@ -95,7 +95,7 @@ func TestFeedsAreFoundAndPaged(t *testing.T) {
 func TestManyArrivalsAtATime(t *testing.T) {
 	t.Parallel()
 	l := open(t)
-	const many = 20_000
+	const many = 14_000
 	arrivals := make([]*Arrival, many)
 	for i := range arrivals {
 		arrivals[i] = &Arrival{Feed: "gauges", Path: fmt.Sprint(i), Size: 1, Inode: inodes.Add(1), Modified: time.Now().UTC(), State: Ready, Captures: map[string]any{}}

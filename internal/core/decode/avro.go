@@ -33,20 +33,12 @@ type avroFile struct {
 	bytesRead int64
 	each      string
 
-	plan   *branch
-	values []tabular.Value
-	space  []byte // of texts made for the record at hand
-	rec    Record
-	queue  elements
-	zstd   *zstd.Decoder
-	steps  int // within the record at hand
-	depth  int
-}
-
-// elements are the rows that one record holds.
-type elements struct {
-	docs *documents // nil for none
-	open bool
+	nest  nest
+	space []byte // of texts made for the record at hand
+	rec   Record
+	zstd  *zstd.Decoder
+	steps int // within the record at hand
+	depth int
 }
 
 // avroType is a type of an Avro schema.
@@ -239,16 +231,9 @@ func (a *avroFile) Header() ([]string, error) {
 }
 
 // Select says which parts of the records are wanted.
-func (a *avroFile) Select(sources []string) error {
-	root, err := tree(sources, a.each)
-	if err != nil {
-		return err
-	}
-	a.plan, a.values = root, make([]tabular.Value, len(sources))
-	if e := root.elements(); e != nil {
-		a.queue.docs = &documents{root: root, each: e, ofEach: e.all(), values: a.values, how: How{Each: a.each}}
-	}
-	return nil
+func (a *avroFile) Select(sources []string) (err error) {
+	a.nest, err = newNest(sources, a.each)
+	return err
 }
 
 // Kinds implements [Typed].
@@ -323,16 +308,13 @@ func (t *avroType) holds() tabular.Kind {
 // Next returns the next record, or the next element of the one at hand.
 func (a *avroFile) Next() (*Record, error) {
 	for {
-		if a.queue.open {
-			more, err := a.queue.docs.element()
-			if err != nil {
-				return nil, &FileError{Reason: fmt.Sprintf("record %d: %v", a.count, err)}
-			}
-			if more {
-				a.rec.Element = a.queue.docs.rec.Element
-				return &a.rec, nil
-			}
-			a.queue.open = false
+		more, err := a.nest.next()
+		if err != nil {
+			return nil, &FileError{Reason: fmt.Sprintf("record %d: %v", a.count, err)}
+		}
+		if more {
+			a.rec.Element = a.nest.element
+			return &a.rec, nil
 		}
 		if a.left == 0 {
 			if err := a.nextBlock(); err != nil {
@@ -346,27 +328,20 @@ func (a *avroFile) Next() (*Record, error) {
 			return nil, err
 		}
 		before := a.block
-		clear(a.values)
+		a.nest.reset()
 		a.space, a.steps, a.depth = a.space[:0], 0, 0
-		a.rec = Record{Line: a.count, Values: a.values}
-		if a.queue.docs != nil {
-			a.queue.docs.elements = jsonText{}
-		}
-		if err := a.record(a.schema, a.plan); err != nil {
+		a.rec = Record{Line: a.count, Values: a.nest.values}
+		if err := a.record(a.schema, a.nest.root); err != nil {
 			return nil, &FileError{Reason: fmt.Sprintf("record %d: %v", a.count, err)}
 		}
-		if len(a.plan.wanted) > 0 {
+		if len(a.nest.root.wanted) > 0 {
 			whole := a.json(before)
-			for _, i := range a.plan.wanted {
-				a.values[i] = tabular.Value{Kind: tabular.JSON, B: whole}
+			for _, i := range a.nest.root.wanted {
+				a.nest.values[i] = tabular.Value{Kind: tabular.JSON, B: whole}
 			}
 		}
-		if a.queue.docs == nil {
+		if a.nest.oneRow() {
 			return &a.rec, nil
-		}
-		if a.queue.docs.elements.b != nil {
-			a.queue.open = true
-			a.queue.docs.rec.Element = -1
 		}
 	}
 }
@@ -549,8 +524,7 @@ func (a *avroFile) want(t *avroType, b *branch) error {
 		if t.kind != "array" {
 			return fmt.Errorf("%s is not an array", a.each)
 		}
-		a.queue.docs.elements.begin(bytes.Clone(a.space[begin:]))
-		a.queue.docs.elements.open = '['
+		a.nest.begin(bytes.Clone(a.space[begin:]))
 		return nil
 	}
 	if t.kind == "record" && len(b.children) > 0 {
@@ -563,12 +537,12 @@ func (a *avroFile) want(t *avroType, b *branch) error {
 	if len(b.wanted) == 0 {
 		return a.skip(t)
 	}
-	v := &a.values[b.wanted[0]]
+	v := &a.nest.values[b.wanted[0]]
 	if err := a.value(t, v); err != nil {
 		return err
 	}
 	for _, i := range b.wanted[1:] {
-		a.values[i] = *v
+		a.nest.values[i] = *v
 	}
 	return nil
 }

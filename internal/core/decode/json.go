@@ -37,14 +37,9 @@ type documents struct {
 	arrays bool
 	names  []string // of the items of arrays
 
-	root     *branch
-	each     *branch
-	ofEach   []int // values of the elements
-	values   []tabular.Value
-	rec      Record
-	elements jsonText // of the record at hand
-	pending  bool
-	parser   jsonText
+	nest   nest
+	rec    Record
+	parser jsonText
 }
 
 type peeked struct {
@@ -123,72 +118,60 @@ func (d *documents) arrayHeader() ([]string, error) {
 }
 
 // Select says which parts of the records are wanted.
-func (d *documents) Select(sources []string) error {
-	root, err := tree(sources, d.how.Each)
-	if err != nil {
-		return err
-	}
-	d.root, d.each, d.values = root, root.elements(), make([]tabular.Value, len(sources))
-	if d.each != nil {
-		d.ofEach = d.each.all()
-	}
-	return nil
+func (d *documents) Select(sources []string) (err error) {
+	d.nest, err = newNest(sources, d.how.Each)
+	return err
 }
 
 // Next returns the next record, or the next element of the one at hand.
 func (d *documents) Next() (*Record, error) {
 	for {
-		if d.pending {
-			more, err := d.element()
-			if err != nil {
-				d.pending = false
-				d.rec.Problem = err.Error()
-				return &d.rec, nil
-			}
-			if more {
-				return &d.rec, nil
-			}
-			d.pending = false
+		more, err := d.nest.next()
+		if err != nil {
+			d.rec.Problem = err.Error()
+			return &d.rec, nil
 		}
-		var raw []byte
-		var problem string
-		var line int64
-		if len(d.peeked) > 0 {
-			p := d.peeked[0]
-			d.peeked = d.peeked[1:]
-			raw, problem, line = p.raw, p.problem, p.line
-		} else {
-			var err error
-			if raw, problem, line, err = d.record(); err != nil {
-				return nil, err
-			}
+		if more {
+			d.rec.Problem, d.rec.Element = "", d.nest.element
+			return &d.rec, nil
+		}
+		p, err := d.nextRecord()
+		if err != nil {
+			return nil, err
 		}
 		d.count++
-		d.rec = Record{Line: line, Raw: raw, Values: d.values, Problem: problem}
+		d.rec = Record{Line: p.line, Raw: p.raw, Values: d.nest.values, Problem: p.problem}
 		if !d.lines {
 			d.rec.Line = d.count
 		}
-		if problem != "" {
+		if p.problem != "" {
 			return &d.rec, nil
 		}
-		clear(d.values)
-		d.elements = jsonText{}
-		d.parser.begin(raw)
+		d.nest.reset()
+		d.parser.begin(p.raw)
 		if err := d.extract(); err != nil {
+			d.nest.open = false
 			if !d.lines {
-				return nil, &FileError{Line: line, Reason: err.Error()}
+				return nil, &FileError{Line: p.line, Reason: err.Error()}
 			}
 			d.rec.Problem = err.Error()
 			return &d.rec, nil
 		}
-		if d.each == nil {
+		if d.nest.oneRow() {
 			return &d.rec, nil
 		}
-		if d.elements.b == nil {
-			continue // no elements, no rows
-		}
-		d.pending, d.rec.Element = true, -1
 	}
+}
+
+// nextRecord returns the next record as it stands in the file.
+func (d *documents) nextRecord() (p peeked, err error) {
+	if len(d.peeked) > 0 {
+		p = d.peeked[0]
+		d.peeked = d.peeked[1:]
+		return p, nil
+	}
+	p.raw, p.problem, p.line, err = d.record()
+	return p, err
 }
 
 // extract fills the values from the record.
@@ -200,112 +183,22 @@ func (d *documents) extract() error {
 			if i >= len(d.names) {
 				return fmt.Errorf("%d items where %d are expected", i+1, len(d.names))
 			}
-			child := d.root.child(d.names[i])
+			child := d.nest.root.child(d.names[i])
 			i++
-			return d.take(t, child)
+			return d.nest.take(t, child)
 		})
 		if err == nil && i < len(d.names) {
 			err = fmt.Errorf("%d items where %d are expected", i, len(d.names))
 		}
 		return errors.Join(err, t.end())
 	}
-	for _, i := range d.root.wanted {
-		d.values[i] = tabular.Value{Kind: tabular.JSON, B: t.b}
+	for _, i := range d.nest.root.wanted {
+		d.nest.values[i] = tabular.Value{Kind: tabular.JSON, B: t.b}
 	}
-	if err := d.object(t, d.root); err != nil {
+	if err := d.nest.object(t, d.nest.root); err != nil {
 		return err
 	}
 	return t.end()
-}
-
-func (d *documents) object(t *jsonText, b *branch) error {
-	b.next = 0
-	return t.members(func(key []byte) error { return d.take(t, b.find(key)) })
-}
-
-// take takes what is wanted of the value that stands next.
-func (d *documents) take(t *jsonText, b *branch) error {
-	if b == nil {
-		return t.skip()
-	}
-	t.space()
-	begin := t.at
-	first := t.peek()
-	if b.each {
-		if err := t.skip(); err != nil {
-			return err
-		}
-		switch first {
-		case '[':
-			d.elements.begin(t.b[begin:t.at])
-			d.elements.open = '['
-		case 'n':
-		default:
-			return fmt.Errorf("%s is not an array", d.how.Each)
-		}
-		return nil
-	}
-	if len(b.children) > 0 && first == '{' {
-		if err := d.object(t, b); err != nil {
-			return err
-		}
-		for _, i := range b.wanted {
-			d.values[i] = tabular.Value{Kind: tabular.JSON, B: t.b[begin:t.at]}
-		}
-		return nil
-	}
-	if len(b.wanted) == 0 {
-		return t.skip()
-	}
-	v := &d.values[b.wanted[0]]
-	if v.Kind != tabular.Null {
-		return fmt.Errorf("%q stands twice in the record", b.key)
-	}
-	if err := t.value(v); err != nil {
-		return err
-	}
-	for _, i := range b.wanted[1:] {
-		d.values[i] = *v
-	}
-	return nil
-}
-
-// element makes a row of the next element.
-func (d *documents) element() (bool, error) {
-	t := &d.elements
-	more, err := t.more(']')
-	if err != nil || !more {
-		return false, err
-	}
-	if d.rec.Element++; d.rec.Element > MaxElement {
-		return false, fmt.Errorf("more than %d elements in one record", MaxElement+1)
-	}
-	for _, i := range d.ofEach {
-		d.values[i] = tabular.Value{}
-	}
-	d.rec.Problem = ""
-	t.space()
-	if t.peek() == '{' && len(d.each.children) > 0 {
-		begin := t.at
-		if err := d.object(t, d.each); err != nil {
-			return false, err
-		}
-		for _, i := range d.each.wanted {
-			d.values[i] = tabular.Value{Kind: tabular.JSON, B: t.b[begin:t.at]}
-		}
-		return true, nil
-	}
-	if len(d.each.wanted) == 0 {
-		return true, t.skip()
-	}
-	var v tabular.Value
-	if err := t.value(&v); err != nil {
-		return false, err
-	}
-	for _, i := range d.each.wanted {
-		d.values[i] = v
-	}
-	return true, nil
 }
 
 // record returns the bytes of the next record and the line it begins in.
@@ -874,19 +767,19 @@ type window struct {
 	buf        []byte
 	start, end int
 	eof        bool
-	line_      int64 // of start
+	number     int64 // of start
 	held       []byte
 }
 
 func newWindow(r io.Reader) window {
-	return window{r: r, buf: make([]byte, firstBuffer), line_: 1}
+	return window{r: r, buf: make([]byte, firstBuffer), number: 1}
 }
 
-func (w *window) at() int64 { return w.line_ }
+func (w *window) at() int64 { return w.number }
 
 // pass goes on by n bytes of the window.
 func (w *window) pass(n int) {
-	w.line_ += int64(bytes.Count(w.buf[w.start:w.start+n], lf))
+	w.number += int64(bytes.Count(w.buf[w.start:w.start+n], lf))
 	w.start += n
 }
 
@@ -986,7 +879,7 @@ func (e *extent) scan(b []byte) int {
 // value returns the bytes of the value that begins here. They live until the
 // window is filled again.
 func (w *window) value() ([]byte, error) {
-	line := w.line_
+	line := w.number
 	var e extent
 	n := 0
 	for {
@@ -1044,9 +937,9 @@ func (w *window) line() (raw []byte, problem string, at int64, err error) {
 			continue
 		}
 		line := bytes.TrimRight(rest[:i], " \t\r")
-		at = w.line_
+		at = w.number
 		w.start += min(i+1, len(rest))
-		w.line_++
+		w.number++
 		if len(bytes.TrimLeft(line, " \t")) > 0 {
 			return line, "", at, nil
 		}
@@ -1055,7 +948,7 @@ func (w *window) line() (raw []byte, problem string, at int64, err error) {
 
 func (w *window) longLine() ([]byte, string, int64, error) {
 	raw := slices.Clone(w.buf[w.start : w.start+rawKept])
-	at := w.line_
+	at := w.number
 	for {
 		if i := bytes.IndexByte(w.buf[w.start:w.end], '\n'); i >= 0 {
 			w.pass(i + 1)

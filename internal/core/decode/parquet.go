@@ -29,9 +29,8 @@ type parquetFile struct {
 	columns []*parquetColumn // by leaf; nil where it is not wanted
 	takes   []parquetTake
 	nests   bool // some of takes are lists or groups
-	values  []tabular.Value
+	nest    nest
 	space   []byte
-	queue   elements
 	rec     Record
 }
 
@@ -97,8 +96,8 @@ func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err er
 	if len(elements) > maxParquetColumns {
 		return nil, &FileError{Reason: fmt.Sprintf("more than %d columns", maxParquetColumns)}
 	}
-	at_ := 0
-	if p.root, err = p.grow(elements, &at_, 0, 0, 0); err != nil {
+	next := 0
+	if p.root, err = p.grow(elements, &next, 0, 0, 0); err != nil {
 		return nil, err
 	}
 	return p, nil
@@ -159,17 +158,12 @@ func (p *parquetFile) Header() ([]string, error) {
 }
 
 // Select says which parts of the rows are wanted.
-func (p *parquetFile) Select(sources []string) error {
-	root, err := tree(sources, p.each)
-	if err != nil {
+func (p *parquetFile) Select(sources []string) (err error) {
+	if p.nest, err = newNest(sources, p.each); err != nil {
 		return err
 	}
-	p.values = make([]tabular.Value, len(sources))
-	if e := root.elements(); e != nil {
-		p.queue.docs = &documents{root: root, each: e, ofEach: e.all(), values: p.values, how: How{Each: p.each}}
-	}
 	p.columns = make([]*parquetColumn, len(p.leaves))
-	p.want(p.root, root)
+	p.want(p.root, p.nest.root)
 	for i := range p.takes {
 		for _, other := range p.takes {
 			p.takes[i].within = p.takes[i].within || !other.flat && p.takes[i].flat && other.node.holds(p.takes[i].node.leaf)
@@ -252,16 +246,13 @@ func (p *parquetFile) open(n *parquetNode) {
 func (p *parquetFile) Next() (rec *Record, err error) {
 	defer parquetFailure(&err)
 	for {
-		if p.queue.open {
-			more, err := p.queue.docs.element()
-			if err != nil {
-				return nil, &FileError{Reason: fmt.Sprintf("row %d: %v", p.count, err)}
-			}
-			if more {
-				p.rec.Element = p.queue.docs.rec.Element
-				return &p.rec, nil
-			}
-			p.queue.open = false
+		more, err := p.nest.next()
+		if err != nil {
+			return nil, &FileError{Reason: fmt.Sprintf("row %d: %v", p.count, err)}
+		}
+		if more {
+			p.rec.Element = p.nest.element
+			return &p.rec, nil
 		}
 		if p.left == 0 {
 			if len(p.groups) == 0 {
@@ -280,16 +271,12 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 		if err := tooMany(p.count, p.file.Size()); err != nil {
 			return nil, err
 		}
-		p.rec.Line, p.rec.Element, p.rec.Values = p.count, 0, p.values
+		p.rec.Line, p.rec.Element, p.rec.Values = p.count, 0, p.nest.values
 		if err := p.row(); err != nil {
 			return nil, p.failed(err)
 		}
-		if p.queue.docs == nil {
+		if p.nest.oneRow() {
 			return &p.rec, nil
-		}
-		if p.queue.docs.elements.b != nil {
-			p.queue.open = true
-			p.queue.docs.rec.Element = -1
 		}
 	}
 }
@@ -415,14 +402,14 @@ func (p *parquetFile) row() error {
 				return err
 			}
 		}
-		out := &p.values[t.to[0]]
+		out := &p.nest.values[t.to[0]]
 		if v.IsNull() {
 			*out = tabular.Value{}
 		} else if err := t.node.read(*v, out); err != nil {
 			return err
 		}
 		for _, to := range t.to[1:] {
-			p.values[to] = *out
+			p.nest.values[to] = *out
 		}
 	}
 	return nil
@@ -458,19 +445,17 @@ func (p *parquetFile) nested() error {
 		p.space, null = p.assemble(p.space, t.node)
 		text := p.space[from:len(p.space):len(p.space)]
 		if t.each {
-			p.queue.docs.elements = jsonText{}
+			if !null && (len(text) == 0 || text[0] != '[') {
+				return &FileError{Reason: p.each + " is not a list"}
+			}
 			if !null {
-				if len(text) == 0 || text[0] != '[' {
-					return &FileError{Reason: p.each + " is not a list"}
-				}
-				p.queue.docs.elements.begin(bytes.Clone(text))
-				p.queue.docs.elements.open = '['
+				p.nest.begin(bytes.Clone(text))
 			}
 		}
 		for _, to := range t.to {
-			p.values[to] = tabular.Value{}
+			p.nest.values[to] = tabular.Value{}
 			if !null {
-				p.values[to] = tabular.Value{Kind: tabular.JSON, B: text}
+				p.nest.values[to] = tabular.Value{Kind: tabular.JSON, B: text}
 			}
 		}
 	}

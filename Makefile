@@ -40,7 +40,7 @@ test: build ## everything a change must pass
 	go vet ./...
 	go tool staticcheck ./...
 	go test -timeout 10m -parallel 8 $(without_race)
-	go test -race -timeout 12m -parallel 8 $$(go list ./... | grep -v -e /core/ -e /e2e)
+	go test -race -timeout 12m -parallel 4 $$(go list ./... | grep -v -e /core/ -e /e2e)
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql

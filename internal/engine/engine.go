@@ -42,7 +42,7 @@ type Engine struct {
 	memory   *semaphore.Weighted // what all loads may use together
 	large    chan struct{}       // a token for each large load that may go on at a time
 	turns    *turns
-	hard     context.Context // ends the work at hand
+	lifetime context.Context // ends the work at hand
 
 	mu    sync.Mutex
 	feeds map[string]*leased
@@ -84,9 +84,9 @@ const grace = 6 * time.Second
 // Run works until ctx ends, and returns when all work has come to rest: loads
 // at hand are finished, or rolled back after a few seconds.
 func (e *Engine) Run(ctx context.Context) error {
-	hard, kill := context.WithCancel(context.WithoutCancel(ctx))
+	lifetime, kill := context.WithCancel(context.WithoutCancel(ctx))
 	defer kill()
-	e.hard = hard
+	e.lifetime = lifetime
 	stop := context.AfterFunc(ctx, func() { time.AfterFunc(grace, kill) })
 	defer stop()
 	var wg sync.WaitGroup

@@ -147,7 +147,7 @@ func (h *house) drop(name, content string) {
 	require.NoError(h.t, os.Rename(temporary, path))
 }
 
-const patience = 90 * time.Second
+const patience = 3 * time.Minute
 
 func (h *house) wait(what string, ok func() bool) {
 	h.t.Helper()

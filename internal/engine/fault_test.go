@@ -92,6 +92,28 @@ func TestATargetThatDoesNotFitIsNamedDifferenceByDifference(t *testing.T) {
 	h.wait("the load once the table is out of the way", func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
 }
 
+// TestAFeedWorksWhenItsObstacleIsGone has a feed wait for an hour after a problem: it
+// goes on when its table is another than the one that did not fit.
+func TestAFeedWorksWhenItsObstacleIsGone(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	h.exec("CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text)")
+	h.drop("G_K1_20260701T1200.csv", one)
+	h.start()
+	h.wait("the problem", func() bool { return h.feed().Problem != "" })
+	w := h.engine.held("gauges")
+	h.wait("the obstacle", func() bool { return w.obstacle.Load() != nil && h.engine.turns.idle(w) })
+	h.engine.turns.mu.Lock()
+	w.notUntil = time.Now().Add(time.Hour)
+	h.engine.turns.mu.Unlock()
+	require.NoError(t, h.engine.lookAtObstacles(ctx))
+	assert.False(t, w.woken.Load(), "it is as it was")
+	h.exec("DROP TABLE river.gauge")
+	require.NoError(t, h.engine.lookAtObstacles(ctx))
+	h.wait("the load", func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
+	assert.Nil(t, w.obstacle.Load())
+}
+
 func TestATargetOwnedBySomebodyElse(t *testing.T) {
 	t.Parallel()
 	owner := newHouse(t)

@@ -31,6 +31,9 @@ type leased struct {
 	left    atomic.Bool  // an earlier holder, or a run that ended badly, may have left something behind
 	endRun  atomic.Pointer[context.CancelCauseFunc]
 
+	obstacle atomic.Pointer[obstacle] // to its work, where it can be seen when it is gone
+	woken    atomic.Bool              // it is to be tried at once
+
 	// Guarded by the lock of turns:
 	standing standing
 	timer    *time.Timer
@@ -111,7 +114,7 @@ func (e *Engine) keepFeeds(ctx context.Context) {
 			e.Log.Error("the records cannot be reached; trying on", "error", err)
 		} else if err == nil && away {
 			e.Log.Info("the records can be reached again")
-			e.wakeTroubled()
+			e.wakeAll()
 		}
 		away = err != nil
 		select {
@@ -369,13 +372,16 @@ func (e *Engine) sweep(ctx context.Context) {
 		for _, w := range e.leased() {
 			w.recipes.dropIdle()
 		}
+		if err := e.lookAtObstacles(ctx); err != nil && ctx.Err() == nil {
+			e.Log.Warn("it cannot be seen whether tables fit by now; looking again", "error", err)
+		}
 		wait(ctx, sweepEvery)
 	}
 }
 
-// wakeTroubled has feeds tried at once that wait after a problem.
-func (e *Engine) wakeTroubled() {
+// wakeAll has all feeds tried at once that wait after a problem.
+func (e *Engine) wakeAll() {
 	for _, w := range e.leased() {
-		e.turns.ask(w)
+		e.tryAtOnce(w)
 	}
 }

@@ -320,7 +320,7 @@ func TestRunsOverSlots(t *testing.T) {
 	h.start()
 	run := h.run(ledger.Wanted{From: "2026-07-01", To: "2026-07-05"})
 	assert.Equal(t, ledger.RunDone, run.State, run.Reason)
-	assert.Equal(t, ledger.Told{Slots: 5, At: "2026-07-05", Empty: 1, Named: []string{"2026-07-03"}}, run.Told)
+	assert.Equal(t, ledger.RunSlots{Slots: 5, At: "2026-07-05", Empty: 1, Named: []string{"2026-07-03"}}, run.Told)
 	assert.EqualValues(t, 4, run.Loaded)
 	again := h.run(ledger.Wanted{From: "2026-07", To: "2026-07"})
 	assert.EqualValues(t, 1, again.Loaded, "what is loaded is not loaded again")

@@ -42,7 +42,7 @@ func (w *leased) checkCancel() {
 // do does the run and records how it ended.
 func (r *running) do(ctx context.Context) error {
 	state, reason := ledger.RunDone, ""
-	told, err := r.within(ctx)
+	seen, err := r.within(ctx)
 	if err != nil {
 		r.left.Store(true) // the ledger may not know how the work ended
 	}
@@ -50,7 +50,7 @@ func (r *running) do(ctx context.Context) error {
 	switch {
 	case errors.As(err, &stopped):
 		state, reason = ledger.RunCancelled, stopped.Error()
-	case err != nil && ctx.Err() != nil && told.Slots > 0: // a run over many slots goes on where it was
+	case err != nil && ctx.Err() != nil && seen.Slots > 0: // a run over many slots goes on where it was
 		return r.e.Ledger.Requeue(context.WithoutCancel(ctx), r.run.ID)
 	case errors.Is(err, table.ErrFenced):
 		state, reason = ledger.RunFailed, err.Error()
@@ -70,8 +70,8 @@ func (r *running) do(ctx context.Context) error {
 }
 
 // within does the run within its time limit, unless somebody ends it.
-func (r *running) within(ctx context.Context) (ledger.Told, error) {
-	limited, end := context.WithCancelCause(r.e.hard)
+func (r *running) within(ctx context.Context) (ledger.RunSlots, error) {
+	workCtx, end := context.WithCancelCause(r.e.lifetime)
 	defer end(nil)
 	if limit := r.feed.When.TimeLimit; limit > 0 {
 		timer := time.AfterFunc(limit, func() {
@@ -88,11 +88,11 @@ func (r *running) within(ctx context.Context) (ledger.Told, error) {
 	if r.run.Cause != causeArrival {
 		r.checkCancel() // since before it was known to be running
 	}
-	told, err := r.work(ctx, limited)
-	if limited.Err() != nil && r.e.hard.Err() == nil {
-		return told, context.Cause(limited)
+	seen, err := r.work(ctx, workCtx)
+	if workCtx.Err() != nil && r.e.lifetime.Err() == nil {
+		return seen, context.Cause(workCtx)
 	}
-	return told, err
+	return seen, err
 }
 
 // namedEmpty is how many slots without files a run names.
@@ -100,56 +100,56 @@ const namedEmpty = 1000
 
 // work does everything that waits, in order. An error is one of the feed as a whole;
 // what is wrong with single arrivals is in the ledger. ctx ends the beginning of new
-// work, limited the work at hand.
-func (r *running) work(ctx, limited context.Context) (ledger.Told, error) {
+// work, workCtx the work at hand.
+func (r *running) work(ctx, workCtx context.Context) (ledger.RunSlots, error) {
 	steps, err := stepsOf(r.feed, r.run.Wanted, r.e.now())
 	if err != nil {
 		return r.run.Told, err
 	}
-	told := ledger.Told{}
+	seen := ledger.RunSlots{}
 	for _, step := range steps {
-		if err := r.workOnStep(ctx, limited, step, &told); err != nil {
-			_, tellErr := r.e.Ledger.Tell(context.WithoutCancel(ctx), r.run.ID, told)
-			return told, errors.Join(err, tellErr)
+		if err := r.workOnStep(ctx, workCtx, step, &seen); err != nil {
+			_, recordErr := r.e.Ledger.RecordSlots(context.WithoutCancel(ctx), r.run.ID, seen)
+			return seen, errors.Join(err, recordErr)
 		}
 	}
-	if told.Slots > 0 {
-		_, err = r.e.Ledger.Tell(limited, r.run.ID, told)
+	if seen.Slots > 0 {
+		_, err = r.e.Ledger.RecordSlots(workCtx, r.run.ID, seen)
 	}
-	return told, err
+	return seen, err
 }
 
 // workOnStep goes through one slot of a run, or all of it where it has no slots.
-func (r *running) workOnStep(ctx, limited context.Context, step step, told *ledger.Told) error {
+func (r *running) workOnStep(ctx, workCtx context.Context, step step, seen *ledger.RunSlots) error {
 	if step.name == "" {
-		return r.workOn(ctx, limited, step.selection)
+		return r.workOn(ctx, workCtx, step.selection)
 	}
-	if told.At, told.Slots = step.name, told.Slots+1; told.Slots%100 == 1 {
-		if _, err := r.e.Ledger.Tell(limited, r.run.ID, *told); err != nil {
+	if seen.At, seen.Slots = step.name, seen.Slots+1; seen.Slots%100 == 1 {
+		if _, err := r.e.Ledger.RecordSlots(workCtx, r.run.ID, *seen); err != nil {
 			return err
 		}
 	}
-	if _, err := r.e.Ledger.TakeBacklog(limited, r.name, step.selection); err != nil {
+	if _, err := r.e.Ledger.TakeBacklog(workCtx, r.name, step.selection); err != nil {
 		return err
 	}
-	if err := r.workOn(ctx, limited, step.selection); err != nil {
+	if err := r.workOn(ctx, workCtx, step.selection); err != nil {
 		return err
 	}
-	any, err := r.e.Ledger.AnyIn(limited, r.name, step.selection)
+	any, err := r.e.Ledger.AnyIn(workCtx, r.name, step.selection)
 	if err == nil && !any {
-		if told.Empty++; len(told.Named) < namedEmpty {
-			told.Named = append(told.Named, step.name)
+		if seen.Empty++; len(seen.Named) < namedEmpty {
+			seen.Named = append(seen.Named, step.name)
 		}
 	}
 	return err
 }
 
 // workOn loads what waits of a selection.
-func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err error) {
+func (r *running) workOn(ctx, workCtx context.Context, s ledger.Selection) (err error) {
 	defer func() {
 		last := r.session.Wait()
-		if last != nil && !errors.Is(last, table.ErrFenced) && limited.Err() == nil {
-			last = r.trouble(limited, last)
+		if last != nil && !errors.Is(last, table.ErrFenced) && workCtx.Err() == nil {
+			last = r.trouble(workCtx, last)
 		}
 		if err = errors.Join(err, last); errors.Is(err, table.ErrFenced) {
 			r.lose()
@@ -159,7 +159,7 @@ func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err 
 	s.Again = byHand // a run that somebody asked for does not wait for the time of a retry
 	took := map[int64]*taken{}
 	for {
-		if err := errors.Join(ctx.Err(), limited.Err()); err != nil {
+		if err := errors.Join(ctx.Err(), workCtx.Err()); err != nil {
 			return err
 		}
 		if !byHand && r.paused.Load() {
@@ -168,12 +168,12 @@ func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err 
 		next := r.first
 		r.first = upNext{}
 		if len(next.Arrivals()) == 0 {
-			if next, err = r.next(limited, s); err != nil {
+			if next, err = r.next(workCtx, s); err != nil {
 				return err
 			}
 		}
 		d := next.Without(func(a *ledger.Arrival) bool { return took[a.ID].tried(a) }) // each arrival is tried once only
-		d, refused, err := r.ofOneKind(limited, d)
+		d, refused, err := r.ofOneKind(workCtx, d)
 		if err != nil {
 			return err
 		}
@@ -190,7 +190,7 @@ func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err 
 			}
 			took[a.ID].times++
 		}
-		if err := r.loadOne(limited, d); err != nil {
+		if err := r.loadOne(workCtx, d); err != nil {
 			return err
 		}
 		if next.all && !byHand { // what came meanwhile has the next turn
@@ -202,19 +202,19 @@ func (r *running) workOn(ctx, limited context.Context, s ledger.Selection) (err 
 }
 
 // loadOne loads one delivery.
-func (r *running) loadOne(limited context.Context, d load.Delivery) error {
-	if err := r.ownTurn(limited); err != nil {
+func (r *running) loadOne(workCtx context.Context, d load.Delivery) error {
+	if err := r.ownTurn(workCtx); err != nil {
 		return err
 	}
-	recipe, err := r.recipe(limited, d)
+	recipe, err := r.recipe(workCtx, d)
 	if err != nil {
-		return r.trouble(limited, errors.Join(err, r.session.Wait()))
+		return r.trouble(workCtx, errors.Join(err, r.session.Wait()))
 	}
-	done, err := r.e.room(limited, recipe.Feed, d.Arrivals())
+	done, err := r.e.room(workCtx, recipe.Feed, d.Arrivals())
 	if err != nil {
-		return r.trouble(limited, err)
+		return r.trouble(workCtx, err)
 	}
-	err = r.session.Load(limited, recipe, r.run, d)
+	err = r.session.Load(workCtx, recipe, r.run, d)
 	done()
 	if err != nil {
 		err = errors.Join(err, r.session.Wait())
@@ -223,16 +223,16 @@ func (r *running) loadOne(limited context.Context, d load.Delivery) error {
 		return err
 	}
 	if err != nil {
-		return r.trouble(limited, err)
+		return r.trouble(workCtx, err)
 	}
-	if err := r.untroubled(limited); err != nil {
+	if err := r.untroubled(workCtx); err != nil {
 		return err
 	}
 	if r.session.Alive() {
 		return nil
 	}
-	if limited.Err() != nil {
-		return limited.Err()
+	if workCtx.Err() != nil {
+		return workCtx.Err()
 	}
 	return errors.New("the connection to the target's database was lost")
 }
@@ -289,8 +289,9 @@ func (e *Engine) room(ctx context.Context, f *feed.Feed, arrivals []*ledger.Arri
 		held = max(held, decode.Held(f.Format, a.Path, a.Size, !f.Landing.InZip()))
 	}
 	if e.options.Disk != nil {
-		if free, where := e.options.Disk(); free < uint64(diskSpare+diskFactor*size) {
-			return nil, fmt.Errorf("only %d MiB are free on the disk of %s; the next load of %d MiB waits for %d", free>>20, where, size>>20, (diskSpare+diskFactor*size)>>20)
+		need := uint64(diskSpare + diskFactor*size)
+		if free, where := e.options.Disk(); free < need {
+			return nil, &noRoomError{free: free, need: need, where: where, size: size}
 		}
 	}
 	isLarge := size >= largeFile

@@ -51,7 +51,7 @@ func TestEitherOfTwoServicesMayDieAtEachStep(t *testing.T) {
 // while files arrive all the time.
 func TestTwoServicesAreKilledAtRandom(t *testing.T) {
 	t.Parallel()
-	const kills, batches = 200, 4
+	const kills, batches = 80, 4
 	h := newHouse(t, gauges)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)

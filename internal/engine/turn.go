@@ -36,6 +36,9 @@ func (w *leased) tryAgain() time.Time {
 
 // turn does one run, if there is one to do.
 func (w *leased) turn(ctx context.Context) (worked bool, err error) {
+	if w.woken.Swap(false) {
+		w.notUntil = time.Time{}
+	}
 	if err := w.e.PutAway(ctx, w.feed); err != nil {
 		return false, err
 	}
@@ -163,6 +166,7 @@ func (w *leased) trouble(ctx context.Context, err error) error {
 	w.troubled = true
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)
+	w.obstacle.Store(w.obstacleOf(ctx, err))
 	if recordErr := w.e.Ledger.SetProblem(ctx, w.name, err.Error()); recordErr != nil {
 		return errors.Join(err, recordErr)
 	}
@@ -172,6 +176,7 @@ func (w *leased) trouble(ctx context.Context, err error) error {
 // untroubled says that a feed works again.
 func (w *leased) untroubled(ctx context.Context) error {
 	w.pause, w.notUntil = 0, time.Time{}
+	w.obstacle.Store(nil)
 	if !w.troubled {
 		return nil
 	}
@@ -183,9 +188,9 @@ func (w *leased) untroubled(ctx context.Context) error {
 // while other feeds have their turns.
 func (w *leased) waitForLanding(ctx context.Context) error {
 	return w.e.turns.aside(ctx, func() error {
-		limited, cancel := context.WithTimeout(ctx, w.feed.Landing.Settle+time.Minute)
+		lookCtx, cancel := context.WithTimeout(ctx, w.feed.Landing.Settle+time.Minute)
 		defer cancel()
-		err := w.e.intake.Look(limited, w.name)
+		err := w.e.intake.Look(lookCtx, w.name)
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 			return nil // a file that keeps growing is for the next run
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"mullein/internal/ledger"
 	"mullein/internal/table"
 )
 
@@ -23,7 +24,7 @@ func (e *Engine) dropRecords(ctx context.Context) {
 			continue
 		}
 		if err == nil {
-			err = e.dropVersions(ctx)
+			err = errors.Join(e.dropVersions(ctx), e.dropMarkers(ctx))
 		}
 		if err != nil && ctx.Err() == nil {
 			e.Log.Warn("old records could not be dropped; trying again later", "error", err)
@@ -39,13 +40,52 @@ func (e *Engine) dropVersions(ctx context.Context) error {
 	}
 	before := time.Now().Add(-e.options.Keep.Arrivals)
 	for after := int64(0); ctx.Err() == nil; {
-		upTo, _, err := e.Ledger.DropVersions(ctx, before, after, dropAtOnce)
+		upTo, dropped, err := e.Ledger.DropVersions(ctx, before, after, dropAtOnce)
+		if err == nil {
+			err = e.removeMended(dropped)
+		}
 		if err != nil || upTo == 0 {
 			return err
 		}
 		after = upTo
 	}
 	return ctx.Err()
+}
+
+// removeMended removes the files of mended rejects whose records were dropped.
+func (e *Engine) removeMended(dropped []ledger.Dropped) error {
+	var whole error
+	for _, d := range dropped {
+		w := e.held(d.Feed)
+		if d.Mended == "" || w == nil || w.feed == nil {
+			continue
+		}
+		folder, err := e.Landing(w.feed)
+		if err == nil {
+			err = folder.RemoveNote(d.Mended)
+			folder.Close()
+		}
+		whole = errors.Join(whole, err)
+	}
+	return whole
+}
+
+// dropMarkers drops markers of loads that are not in force and whose records are
+// dropped too by now.
+func (e *Engine) dropMarkers(ctx context.Context) error {
+	if e.options.Keep.Arrivals <= 0 {
+		return nil
+	}
+	before := time.Now().Add(-e.options.Keep.Arrivals)
+	var whole error
+	for _, d := range e.Databases {
+		for n := int64(dropAtOnce); n == dropAtOnce && ctx.Err() == nil; {
+			var err error
+			n, err = d.DropMarkers(ctx, before, dropAtOnce)
+			whole = errors.Join(whole, err)
+		}
+	}
+	return whole
 }
 
 // sumTallies sums up, now and then, what changes of arrivals left behind.
@@ -75,7 +115,7 @@ func (e *Engine) keepRollups(ctx context.Context) {
 			}
 			if away[name] {
 				delete(away, name)
-				e.wakeTroubled()
+				e.wakeAll()
 			}
 			_, err := d.KeepRollups(ctx)
 			whole = errors.Join(whole, err)

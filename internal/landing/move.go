@@ -183,6 +183,14 @@ func (f *Folder) Note(at, text string) error {
 	return nil
 }
 
+// RemoveNote removes what [Folder.Note] left; nothing, where it is gone.
+func (f *Folder) RemoveNote(at string) error {
+	if err := f.above.Remove(filepath.FromSlash(at)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove %s: %w", at, cause(err))
+	}
+	return nil
+}
+
 // ErrTaken says that a file cannot be delivered because its name is taken.
 var ErrTaken = errors.New("a file of that name lies there already")
 

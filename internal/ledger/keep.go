@@ -65,15 +65,26 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 
 // DropVersions drops earlier versions of files that are not what is loaded and ended
 // before a time, among so many arrivals with numbers above after. It returns up to which
-// arrival it looked; 0 when there is none left that ended before the time.
-func (l *Ledger) DropVersions(ctx context.Context, before time.Time, after int64, atOnce int) (upTo int64, dropped int64, err error) {
-	var out struct{ UpTo, Dropped int64 }
-	err = l.with(ctx).Raw(`WITH page AS (SELECT id, feed, path, state, finished_at FROM arrival WHERE id > ? ORDER BY id LIMIT ?),
+// arrival it looked; 0 when there is none left that ended before the time. Mended rejects
+// that are not loaded go too; their files are returned, which nobody needs any more.
+func (l *Ledger) DropVersions(ctx context.Context, before time.Time, after int64, atOnce int) (upTo int64, dropped []Dropped, err error) {
+	err = l.with(ctx).Raw(`WITH page AS (SELECT id, feed, path, state, finished_at, mends FROM arrival WHERE id > ? ORDER BY id LIMIT ?),
 			old AS (SELECT a.id FROM page a WHERE a.finished_at < ? AND a.state IN ('skipped', 'gone', 'refused', 'recalled')
-				AND NOT `+newest("a")+`
+				AND (NOT `+newest("a")+` OR a.mends IS NOT NULL)
 				AND NOT EXISTS (SELECT 1 FROM arrival o WHERE o.copy_of = a.id) AND NOT EXISTS (SELECT 1 FROM arrival o WHERE o.mends = a.id)),
-			gone AS (DELETE FROM arrival WHERE id IN (SELECT id FROM old) RETURNING feed, state),
+			gone AS (DELETE FROM arrival WHERE id IN (SELECT id FROM old) RETURNING feed, state, away_to, mends),
 			counted AS (INSERT INTO tally SELECT feed, state, -count(*) FROM gone GROUP BY feed, state)
-		SELECT coalesce((SELECT max(id) FROM page WHERE finished_at < ?), 0) AS up_to, (SELECT count(*) FROM gone) AS dropped`, after, atOnce, before, before).Scan(&out).Error
-	return out.UpTo, out.Dropped, err
+		SELECT feed, CASE WHEN mends IS NOT NULL THEN away_to ELSE '' END AS mended FROM gone`, after, atOnce, before).Scan(&dropped).Error
+	if err != nil {
+		return 0, nil, err
+	}
+	err = l.with(ctx).Raw(`SELECT coalesce(max(id), 0) FROM (SELECT id, finished_at FROM arrival WHERE id > ? ORDER BY id LIMIT ?) p
+		WHERE finished_at < ?`, after, atOnce, before).Scan(&upTo).Error
+	return upTo, dropped, err
+}
+
+// Dropped is an arrival that was dropped.
+type Dropped struct {
+	Feed   string
+	Mended string // where its file lies, below the landing's root, if it held mended rejects
 }

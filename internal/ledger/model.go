@@ -126,7 +126,7 @@ type Run struct {
 	Skipped    int64           // arrivals skipped
 	Balance    balance.Balance `gorm:"serializer:json"` // the sum over its arrivals
 	Wanted     Wanted          `gorm:"serializer:json"` // to what it is narrowed
-	Told       Told            `gorm:"serializer:json"` // what a run over slots came across
+	Told       RunSlots        `gorm:"serializer:json"` // what a run over slots came across
 	CancelBy   string          // who asked for it to end
 }
 
@@ -140,8 +140,8 @@ type Wanted struct {
 // IsZero reports whether nothing is narrowed.
 func (w Wanted) IsZero() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
 
-// Told is what a run over slots came across.
-type Told struct {
+// RunSlots is what a run over slots came across.
+type RunSlots struct {
 	Slots int64    `json:"slots,omitempty" doc:"Slots gone through"`
 	At    string   `json:"at,omitempty" doc:"The slot it is at, or ended at"`
 	Empty int64    `json:"empty,omitempty" doc:"Slots without files"`

@@ -185,10 +185,10 @@ func (l *Ledger) CancelRun(ctx context.Context, id int64, by string) (Run, error
 // Cancelling is the state in the event of a run that somebody wants to end.
 const Cancelling = "cancelling"
 
-// Tell records what a run over slots came across, and tells who asked for it
+// RecordSlots records what a run over slots came across, and tells who asked for it
 // to end, if somebody did.
-func (l *Ledger) Tell(ctx context.Context, id int64, told Told) (cancelBy string, err error) {
-	text, err := json.Marshal(told)
+func (l *Ledger) RecordSlots(ctx context.Context, id int64, slots RunSlots) (cancelBy string, err error) {
+	text, err := json.Marshal(slots)
 	if err != nil {
 		return "", err
 	}

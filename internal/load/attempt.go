@@ -47,17 +47,17 @@ func (d Delivery) Without(done func(*ledger.Arrival) bool) Delivery {
 
 // Attempt is one transaction's worth of work.
 type Attempt struct {
-	env      *Env
-	session  *Session
-	recipe   *Recipe
-	run      *ledger.Run
-	folder   *landing.Folder
-	progress *progress
-	n        int      // parts in all, numbered from 0
-	before   *Attempt // that was on its way into the target when this began
-	blocked  bool     // one of it is tried again, and blocks those behind it
-	handed   bool     // the files are closed by whoever goes on with them
-	copies   []*part  // of files of this attempt; what becomes of them depends on those
+	env          *Env
+	session      *Session
+	recipe       *Recipe
+	run          *ledger.Run
+	folder       *landing.Folder
+	progress     *progress
+	n            int      // parts in all, numbered from 0
+	before       *Attempt // that was on its way into the target when this began
+	blocked      bool     // one of it is tried again, and blocks those behind it
+	inBackground bool     // the files are closed by whoever goes on with them
+	copies       []*part  // of files of this attempt; what becomes of them depends on those
 }
 
 // part is one file on its way through an attempt.
@@ -107,13 +107,13 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	if grouped {
 		begin = s.env.Ledger.BeginOpened
 	}
-	begun, err := begin(ctx, all, run.ID, recipe.Version)
-	if err != nil || len(begun) == 0 {
+	started, err := begin(ctx, all, run.ID, recipe.Version)
+	if err != nil || len(started) == 0 {
 		return err
 	}
 	l := &Attempt{env: s.env, session: s, recipe: recipe, run: run, before: s.before}
-	l.progress = &progress{Progress: Progress{Feed: recipe.Feed.Name, Arrival: begun[0].ID, Path: begun[0].Path, Files: len(begun)}}
-	for _, a := range begun {
+	l.progress = &progress{Progress: Progress{Feed: recipe.Feed.Name, Arrival: started[0].ID, Path: started[0].Path, Files: len(started)}}
+	for _, a := range started {
 		l.progress.Size += a.Size
 	}
 	s.env.Progress.begin(l.progress)
@@ -122,12 +122,12 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	}
 	s.before = l
 	defer func() {
-		if !l.handed {
+		if !l.inBackground {
 			l.over()
 		}
 	}()
 	var parts []*part
-	for _, a := range begun {
+	for _, a := range started {
 		l.stepOf(a.ID, StepClaimed)
 		parts = append(parts, &part{arrival: a, marker: check.Marker{Rows: -1}, wantSum: d.Digests[a.Path]})
 	}
@@ -138,7 +138,7 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 		return l.failed(ctx, parts, err)
 	}
 	defer func() {
-		if !l.handed {
+		if !l.inBackground {
 			l.close(parts)
 		}
 	}()

@@ -53,8 +53,8 @@ func (l *Attempt) small(ctx context.Context, parts []*part) error {
 	if len(good) == 0 || whole != nil {
 		return l.giveBack(ctx, good, whole)
 	}
-	l.handed = true
-	l.session.meanwhile(func() error {
+	l.inBackground = true
+	l.session.inBackground(func() error {
 		defer l.over()
 		defer l.close(parts)
 		divide := groups

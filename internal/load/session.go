@@ -15,7 +15,7 @@ type Session struct {
 	database *table.Database
 	conn     *table.Session
 	fence    int64
-	before   *Attempt   // that was begun last
+	before   *Attempt   // that was started last
 	ending   chan error // of what is on its way into the target meanwhile, with conn; nil for nothing
 	gaveBack atomic.Bool
 }
@@ -54,9 +54,9 @@ func (s *Session) Alive() bool { return s.ending != nil || s.conn.Alive() }
 // GaveBack reports whether arrivals were put back to be tried again at once.
 func (s *Session) GaveBack() bool { return s.gaveBack.Load() }
 
-// meanwhile does something while the next files are read. Nothing else may be
+// inBackground does something while the next files are read. Nothing else may be
 // done so at that time: see Wait.
-func (s *Session) meanwhile(do func() error) {
+func (s *Session) inBackground(do func() error) {
 	done := make(chan error, 1)
 	s.ending = done
 	go func() { done <- do() }()

@@ -326,7 +326,7 @@ func progressOf(v *load.Progress) api.Progress {
 
 func plannedSlotOf(v *feed.PlannedSlot) api.PlannedSlot { return api.PlannedSlot(*v) }
 
-func runSlotsOf(v *ledger.Told) api.RunSlots { return api.RunSlots(*v) }
+func runSlotsOf(v *ledger.RunSlots) api.RunSlots { return api.RunSlots(*v) }
 
 func nearNameOf(v *filename.Near) api.NearName { return api.NearName(*v) }
 

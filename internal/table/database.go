@@ -100,6 +100,7 @@ ALTER TABLE mullein.load
 	ADD COLUMN IF NOT EXISTS rows_after  bigint;
 CREATE UNIQUE INDEX IF NOT EXISTS load_by_place ON mullein.load (nth);
 CREATE INDEX IF NOT EXISTS load_by_target ON mullein.load (target, nth);
+CREATE INDEX IF NOT EXISTS load_out_of_force ON mullein.load (committed_at) WHERE NOT active AND NOT journal;
 CREATE TABLE IF NOT EXISTS mullein.recall (
 	nth          bigint PRIMARY KEY,
 	target       integer NOT NULL,
@@ -149,7 +150,7 @@ func (d *Database) Prepare(ctx context.Context) error {
 		return nil
 	}
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.change_by_key') IS NOT NULL").Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.load_out_of_force') IS NOT NULL").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if !there {

@@ -359,3 +359,16 @@ func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most i
 	}
 	return n, nil
 }
+
+// DropMarkers drops up to most markers of loads that were committed before a time, are
+// not in force, and have no journal any more: nothing can bring them back into force.
+// It returns how many. Markers of loads in force stay for ever: they are why nothing
+// is loaded twice.
+func (d *Database) DropMarkers(ctx context.Context, before time.Time, most int) (int64, error) {
+	tag, err := d.pool.Exec(ctx, `DELETE FROM mullein.load WHERE nth IN (
+		SELECT nth FROM mullein.load WHERE NOT active AND NOT journal AND committed_at < $1 ORDER BY committed_at LIMIT $2)`, before, most)
+	if err != nil {
+		return 0, fmt.Errorf("drop old markers: %w", err)
+	}
+	return tag.RowsAffected(), nil
+}

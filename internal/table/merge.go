@@ -183,8 +183,8 @@ func (l *Load) allInserted(n int64, err error) ([]balance.Balance, error) {
 }
 
 func (l *Load) name() string {
-	if l.table.stead != "" {
-		return l.table.stead
+	if l.table.standIn != "" {
+		return l.table.standIn
 	}
 	return quote(l.table.Schema, l.table.Name)
 }

@@ -32,7 +32,7 @@ func (d *Database) OtherFeeds(ctx context.Context, t *Fitted, feed string) ([]st
 func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
 	f, err := s.db.Fit(ctx, t)
 	var misfit *MisfitError
-	if !errors.As(err, &misfit) || !misfit.ours {
+	if !errors.As(err, &misfit) || !misfit.made {
 		return f, err
 	}
 	beside := *t
@@ -43,11 +43,11 @@ func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
 	if _, err := s.conn.Exec(ctx, beside.create()); err != nil {
 		return nil, fmt.Errorf("make a table of the new shape: %w", err)
 	}
-	f = &Fitted{Table: t, casts: map[string]string{}, stead: quote(beside.Schema, beside.Name)}
+	f = &Fitted{Table: t, casts: map[string]string{}, standIn: quote(beside.Schema, beside.Name)}
 	if err := s.conn.QueryRow(ctx, "SELECT 'pg_temp.mullein_anew'::regclass::oid").Scan(&f.oid); err != nil {
 		return nil, fmt.Errorf("make a table of the new shape: %w", err)
 	}
-	if err := s.db.hold(ctx, f); err != nil {
+	if err := s.db.compare(ctx, f); err != nil {
 		return nil, err
 	}
 	if f.oid, err = s.db.find(ctx, t); err != nil { // loads lock the target itself
@@ -59,7 +59,7 @@ func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
 // Reshape returns the target the shape and the rows of the temporary table that
 // stands for it, if one does. Readers wait for the while.
 func (l *Load) Reshape(ctx context.Context) error {
-	if l.table.stead == "" {
+	if l.table.standIn == "" {
 		return nil
 	}
 	statements, err := l.reshaping(ctx)
@@ -124,7 +124,7 @@ func (l *Load) reshaping(ctx context.Context) ([]string, error) {
 		"LOCK TABLE " + name + " IN ACCESS EXCLUSIVE MODE",
 		"DELETE FROM " + name,
 		"ALTER TABLE " + name + " " + join(mends),
-		"INSERT INTO " + name + " (" + all + ") SELECT " + all + " FROM " + t.stead,
+		"INSERT INTO " + name + " (" + all + ") SELECT " + all + " FROM " + t.standIn,
 		t.writtenAnew(),
 	}
 	if t.keyed() {

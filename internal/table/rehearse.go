@@ -29,14 +29,14 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
-	misfit, err := d.holdOwn(ctx, f)
+	misfit, err := d.misfit(ctx, f)
 	switch {
 	case err != nil:
 		return nil, nil, err
 	case misfit == nil:
 		return f, nil, nil
-	case misfit.alone && d.mayChange(t, misfit):
-		f.view, f.stead = f.changed(), viewName
+	case misfit.mendable && d.mayChange(t, misfit):
+		f.view, f.standIn = f.changed(), viewName
 		return f, misfit.Differences, nil
 	}
 	return nil, nil, misfit

@@ -93,14 +93,14 @@ type MisfitError struct {
 	Table       string
 	Differences []string
 
-	mends []string // what each difference takes, after ALTER TABLE; "" for what nobody can mend so
-	alone bool     // all of them can be mended
-	ours  bool     // we made the table, so a rebuild may give it another shape
+	mends    []string // what each difference takes, after ALTER TABLE; "" for what nobody can mend so
+	mendable bool     // all of them can be mended
+	made     bool     // we made the table, so a rebuild may give it another shape
 }
 
 func (e *MisfitError) Error() string {
 	out := fmt.Sprintf("table %s does not fit the feed: %s", e.Table, strings.Join(e.Differences, "; "))
-	if e.ours {
+	if e.made {
 		out += "; `mullein feed rebuild` gives it the new shape and loads all files into it again"
 	}
 	return out
@@ -115,7 +115,7 @@ type Fitted struct {
 	types     map[string]string // of all columns, as the database writes them
 	ranges    string            // the column by whose ranges it is partitioned; "" for none
 	becomes   map[string]string // by column that is missing or too narrow: the type that it is to have
-	stead     string            // what stands for the table in loads, quoted; "" for the table itself
+	standIn   string            // what stands for the table in loads, quoted; "" for the table itself
 	view      string            // the query of a view that stands for it
 	has       []string          // all columns that the table has
 	writable  []string          // those that the database does not generate
@@ -144,15 +144,15 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 		}
 	}
 	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
-	misfit, err := d.holdOwn(ctx, f)
+	misfit, err := d.misfit(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	if misfit != nil && misfit.alone && d.mayChange(t, misfit) {
+	if misfit != nil && misfit.mendable && d.mayChange(t, misfit) {
 		if err := d.change(ctx, t, misfit.mends); err != nil {
 			return nil, err
 		}
-		if misfit, err = d.holdOwn(ctx, f); err != nil {
+		if misfit, err = d.misfit(ctx, f); err != nil {
 			return nil, err
 		}
 	}
@@ -162,12 +162,12 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 	return f, d.register(ctx, f, made)
 }
 
-// holdOwn is hold; of a table that does not fit it finds out who made it.
-func (d *Database) holdOwn(ctx context.Context, f *Fitted) (misfit *MisfitError, err error) {
-	if err = d.hold(ctx, f); !errors.As(err, &misfit) {
+// misfit is compare; of a table that does not fit it finds out who made it.
+func (d *Database) misfit(ctx context.Context, f *Fitted) (misfit *MisfitError, err error) {
+	if err = d.compare(ctx, f); !errors.As(err, &misfit) {
 		return nil, err
 	}
-	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT made FROM mullein.target WHERE name = $1), false)", f.String()).Scan(&misfit.ours)
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT made FROM mullein.target WHERE name = $1), false)", f.String()).Scan(&misfit.made)
 	if err != nil {
 		return nil, fmt.Errorf("look who made table %s: %w", f, err)
 	}
@@ -186,10 +186,29 @@ func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
 	return oid, nil
 }
 
+// Shapes returns a word for the shape of each of some tables, named as schema.table: it
+// is another one when their columns, indexes, constraints or rights are others. Tables
+// that are not there are left out.
+func (d *Database) Shapes(ctx context.Context, tables []string) (map[string]string, error) {
+	rows, err := d.pool.Query(ctx, `SELECT t, md5(concat_ws(' ', c.oid, c.relkind, c.relacl,
+			(SELECT string_agg(a.xmin::text, ' ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0),
+			(SELECT string_agg(i.indexrelid::text, ' ' ORDER BY i.indexrelid) FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid),
+			(SELECT string_agg(k.oid::text, ' ' ORDER BY k.oid) FROM pg_constraint k WHERE k.conrelid = c.oid)))
+		FROM unnest($1::text[]) t JOIN pg_namespace n ON n.nspname = split_part(t, '.', 1)
+		JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = substr(t, length(n.nspname) + 2)`, tables)
+	if err != nil {
+		return nil, fmt.Errorf("look at the shapes of tables: %w", err)
+	}
+	out := map[string]string{}
+	var name, shape string
+	_, err = pgx.ForEachRow(rows, []any{&name, &shape}, func() error { out[name] = shape; return nil })
+	return out, err
+}
+
 // mayChange reports whether a table may be altered to fit: the feed says so, or it
 // is one that we made and the feed does not forbid it.
 func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
-	return t.Missing == feed.AddMissingColumns || t.Missing == feed.AddToOwn && misfit.ours
+	return t.Missing == feed.AddMissingColumns || t.Missing == feed.AddToOwn && misfit.made
 }
 
 // register returns the table its number in the bookkeeping. Its rows are counted
@@ -310,12 +329,12 @@ func (e existing) cast(k tabular.Kind) string {
 	return cast
 }
 
-// hold compares the table with what the feed wants, difference by difference.
-func (d *Database) hold(ctx context.Context, f *Fitted) error {
-	misfit := &MisfitError{Table: f.String(), alone: true}
+// compare compares the table with what the feed wants, difference by difference.
+func (d *Database) compare(ctx context.Context, f *Fitted) error {
+	misfit := &MisfitError{Table: f.String(), mendable: true}
 	mendable := func(mend, format string, args ...any) {
 		misfit.Differences, misfit.mends = append(misfit.Differences, fmt.Sprintf(format, args...)), append(misfit.mends, mend)
-		misfit.alone = misfit.alone && mend != ""
+		misfit.mendable = misfit.mendable && mend != ""
 	}
 	say := func(format string, args ...any) { mendable("", format, args...) }
 	var relation string
@@ -383,7 +402,7 @@ func (d *Database) hold(ctx context.Context, f *Fitted) error {
 		}
 	}
 	if f.keyed() {
-		if err := d.holdKey(ctx, f, say); err != nil {
+		if err := d.compareKey(ctx, f, say); err != nil {
 			return err
 		}
 	}
@@ -453,11 +472,11 @@ func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) 
 	})
 }
 
-// holdKey looks for a unique index over just the key's columns, without which
+// compareKey looks for a unique index over just the key's columns, without which
 // two writers could leave a key twice, and decides whether it may be built
 // after the rows of a first load: only when nothing else hangs on it. A foreign key
 // that refers to the table has triggers there.
-func (d *Database) holdKey(ctx context.Context, f *Fitted, say func(string, ...any)) error {
+func (d *Database) compareKey(ctx context.Context, f *Fitted, say func(string, ...any)) error {
 	rows, err := d.pool.Query(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
 			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
 			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'

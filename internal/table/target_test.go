@@ -775,3 +775,58 @@ func TestTheDatabaseEndsWhatTakesTooLong(t *testing.T) {
 	defer l.Close(ctx)
 	require.NoError(t, l.exec(ctx, "SELECT pg_sleep(0.05)"))
 }
+
+// TestOldMarkersOutOfForceGo drops markers of what was loaded twice over: those that
+// nothing brings back into force, and no others.
+func TestOldMarkersOutOfForceGo(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.loaded(gauge(standard), 1, row{"A", 1, 10, 1})
+	s.loaded(gauge(standard), 2, row{"B", 1, 10, 1})
+	_, err := s.db.pool.Exec(ctx, "UPDATE mullein.load SET active = false WHERE arrival = 1")
+	require.NoError(t, err)
+	markers := func() []string { return s.lines("SELECT arrival::text FROM mullein.load ORDER BY 1") }
+	n, err := s.db.DropMarkers(ctx, time.Now().Add(-time.Hour), 10)
+	require.NoError(t, err)
+	assert.Zero(t, n, "none is old")
+	_, err = s.db.pool.Exec(ctx, "UPDATE mullein.load SET journal = true")
+	require.NoError(t, err)
+	n, err = s.db.DropMarkers(ctx, time.Now().Add(time.Hour), 10)
+	require.NoError(t, err)
+	assert.Zero(t, n, "what has a journal can be put back")
+	_, err = s.db.pool.Exec(ctx, "UPDATE mullein.load SET journal = false")
+	require.NoError(t, err)
+	n, err = s.db.DropMarkers(ctx, time.Now().Add(time.Hour), 10)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, n)
+	assert.Equal(t, []string{"2"}, markers(), "what is in force stays for ever")
+}
+
+// TestShapesChangeWithWhatMatters changes a table in all ways after which it may fit.
+func TestShapesChangeWithWhatMatters(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	exec := func(statement string) {
+		_, err := s.db.pool.Exec(ctx, statement)
+		require.NoError(t, err)
+	}
+	shape := func() string {
+		shapes, err := s.db.Shapes(ctx, []string{"river.level.s", "river.none", "nowhere.level"})
+		require.NoError(t, err)
+		return shapes["river.level.s"]
+	}
+	assert.Empty(t, shape(), "it is not there")
+	exec(`CREATE SCHEMA river; CREATE TABLE river."level.s" (a integer, b text)`)
+	before := shape()
+	require.NotEmpty(t, before)
+	exec(`INSERT INTO river."level.s" VALUES (1, 'x'); ANALYZE river."level.s"`)
+	assert.Equal(t, before, shape(), "rows do not matter")
+	for _, change := range []string{`ADD COLUMN c integer`, `ALTER COLUMN a TYPE bigint`, `ALTER COLUMN b SET NOT NULL`, `ADD PRIMARY KEY (a)`, `DROP COLUMN c`, `ALTER COLUMN b SET DEFAULT 'x'`} {
+		exec(`ALTER TABLE river."level.s" ` + change)
+		now := shape()
+		assert.NotEqual(t, before, now, change)
+		before = now
+	}
+	exec(`GRANT SELECT ON river."level.s" TO PUBLIC`)
+	assert.NotEqual(t, before, shape(), "rights")
+}

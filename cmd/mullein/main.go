@@ -26,7 +26,8 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Version: server.Version + " (" + server.Commit + ")"}, os.Args[1:], os.Stdout, os.Stderr))
+	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Version: server.Version + " (" + server.Commit +
+		")"}, os.Args[1:], os.Stdout, os.Stderr))
 }
 
 // logger writes text for people and JSON for programs. What repeats is counted.
@@ -38,7 +39,9 @@ func logger() *slog.Logger {
 }
 
 func config(o cli.ServeOptions) server.Config {
-	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots, Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions, Log: logger(), Out: os.Stdout}
+	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots,
+		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions,
+		Log: logger(), Out: os.Stdout}
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }
@@ -154,9 +157,11 @@ func fresh(ctx context.Context, own *localpg.Server) (string, error) {
 
 // tell shows what happened, with the commands that show it.
 func tell(ctx context.Context, home string) {
-	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"}, {"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"},
+	for _, args := range [][]string{{"ledger"}, {"rejects", "gauge-readings"},
+		{"rows", "gauge-readings", "--limit", "3"}, {"rows", "station-registry", "--limit", "3"},
 		{"rows", "buoy-profiles", "--limit", "3"},
-		{"checks", "lab-samples"}, {"rehearse", "rain-observers"}, {"feed", "which", "gauge-readings"}, {"due", "station-registry", "--simulate", "2026-03-28..2026-03-30"}, {"status"}} {
+		{"checks", "lab-samples"}, {"rehearse", "rain-observers"}, {"feed", "which", "gauge-readings"},
+		{"due", "station-registry", "--simulate", "2026-03-28..2026-03-30"}, {"status"}} {
 		fmt.Print("$ mullein")
 		for _, a := range args {
 			fmt.Print(" ", a)

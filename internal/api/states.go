@@ -17,7 +17,8 @@ const (
 
 // ArrivalStates returns the states of an arrival, in their order.
 func ArrivalStates() []string {
-	return []string{ArrivalNoticed, ArrivalSettling, ArrivalReady, ArrivalLoading, ArrivalLoaded, ArrivalRefused, ArrivalFailed, ArrivalSkipped, ArrivalHeld, ArrivalGone, ArrivalRecalled}
+	return []string{ArrivalNoticed, ArrivalSettling, ArrivalReady, ArrivalLoading, ArrivalLoaded, ArrivalRefused,
+		ArrivalFailed, ArrivalSkipped, ArrivalHeld, ArrivalGone, ArrivalRecalled}
 }
 
 // The states of a run.

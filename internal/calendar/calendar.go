@@ -285,7 +285,8 @@ func (r *round) begin(ctx context.Context) error {
 		f := r.feeds[of.Feed]
 		from := r.now
 		for i := range early[of.Feed] {
-			if s, expected := f.feed.Due.SlotOf(cameOf(&early[of.Feed][i])); expected && s.At.Before(from) && s.At.After(r.now.Add(-back)) {
+			if s, expected := f.feed.Due.SlotOf(cameOf(&early[of.Feed][i])); expected && s.At.Before(from) &&
+				s.At.After(r.now.Add(-back)) {
 				from = s.At
 			}
 		}
@@ -310,7 +311,8 @@ func cameOf(a *ledger.Arrival) due.Came {
 func slotOf(f *feed.Feed, s due.Slot, now time.Time) ledger.Slot {
 	e := f.Due.Expect(s)
 	turn := now.UTC()
-	out := ledger.Slot{Feed: f.Name, DueAt: s.At.UTC(), Per: s.Per, State: due.Open, Files: e.Files, LateAt: e.Late.UTC(), MissingAt: e.Missing.UTC(), TurnAt: &turn}
+	out := ledger.Slot{Feed: f.Name, DueAt: s.At.UTC(), Per: s.Per, State: due.Open, Files: e.Files,
+		LateAt: e.Late.UTC(), MissingAt: e.Missing.UTC(), TurnAt: &turn}
 	if !s.Name.IsZero() {
 		name := s.Name.UTC()
 		out.NameAt = &name
@@ -401,7 +403,8 @@ func (r *round) link(ctx context.Context) error {
 
 // linkSome links arrivals, and returns after which of them those feeds go on that may
 // have more.
-func (r *round) linkSome(ctx context.Context, arrivals map[string][]ledger.Arrival, silences silences, most int) (more []ledger.After, err error) {
+func (r *round) linkSome(ctx context.Context, arrivals map[string][]ledger.Arrival, silences silences,
+	most int) (more []ledger.After, err error) {
 	links := map[int64]int64{}
 	wanted := map[int64]ledger.SlotKey{} // by arrival
 	slots := map[ledger.SlotKey]ledger.Slot{}
@@ -606,7 +609,8 @@ func filesOf(arrivals []ledger.Arrival) due.Files {
 	}
 	for i := range arrivals {
 		a := &arrivals[i]
-		if a.State == ledger.Gone || a.State == ledger.Recalled || a.State == ledger.Skipped && a.CopyOf != nil && here[*a.CopyOf] {
+		if a.State == ledger.Gone || a.State == ledger.Recalled || a.State == ledger.Skipped && a.CopyOf != nil &&
+			here[*a.CopyOf] {
 			continue
 		}
 		f := byPath[a.Path]
@@ -643,15 +647,16 @@ func (r *round) listed(ctx context.Context, f *feed.Feed) ([]landing.Entry, erro
 	const most = 50_000
 	var names []landing.Entry
 	full := errors.New("enough")
-	err = folder.List(ctx, func(path string) bool { return filename.LeftOut(path, 1) == "" }, func(e landing.Entry) error {
-		if e.Problem == "" {
-			names = append(names, e)
-		}
-		if len(names) == most {
-			return full
-		}
-		return nil
-	})
+	err = folder.List(ctx, func(path string) bool { return filename.LeftOut(path, 1) == "" },
+		func(e landing.Entry) error {
+			if e.Problem == "" {
+				names = append(names, e)
+			}
+			if len(names) == most {
+				return full
+			}
+			return nil
+		})
 	if errors.Is(err, full) {
 		err = nil
 	}

@@ -20,21 +20,22 @@ import (
 
 func (c *command) rejects() *cobra.Command {
 	var most int
-	cmd := &cobra.Command{Use: "rejects FEED|ARRIVAL", Short: "Rows that were left out, and why", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		feed, arrival, err := feedOrArrival(ctx, service, args[0])
-		if err != nil {
-			return err
-		}
-		groups, err := service.RejectGroups(ctx, feed, arrival)
-		if err != nil {
-			return err
-		}
-		list, err := service.Rejects(ctx, feed, arrival, api.Reject{}, most)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() { c.rejectTables(groups, list) })
-	})}
+	cmd := &cobra.Command{Use: "rejects FEED|ARRIVAL", Short: "Rows that were left out, and why",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			feed, arrival, err := feedOrArrival(ctx, service, args[0])
+			if err != nil {
+				return err
+			}
+			groups, err := service.RejectGroups(ctx, feed, arrival)
+			if err != nil {
+				return err
+			}
+			list, err := service.Rejects(ctx, feed, arrival, api.Reject{}, most)
+			if err != nil {
+				return err
+			}
+			return c.show(list, func() { c.rejectTables(groups, list) })
+		})}
 	cmd.Flags().IntVar(&most, "limit", 50, "how many, 1 to 1000")
 	cmd.AddCommand(c.exportRejects(), c.handIn())
 	return cmd
@@ -47,7 +48,8 @@ func (c *command) rejectTables(groups api.RejectGroupList, list api.RejectList) 
 	}
 	t := &grid{head: []string{"BROKE", "COLUMN", "REJECTS", "OPEN", "ARRIVALS", "EXAMPLE", "WHY"}}
 	for _, g := range groups.Items {
-		t.add(text(g.Rule), text(g.ColumnName), integer(g.Count), integer(g.Open), integer(g.Arrivals), text(shorten(g.Example, 24)), text(shorten(g.Reason, 60)))
+		t.add(text(g.Rule), text(g.ColumnName), integer(g.Count), integer(g.Open), integer(g.Arrivals),
+			text(shorten(g.Example, 24)), text(shorten(g.Reason, 60)))
 	}
 	t.write(c.out)
 	fmt.Fprintln(c.out)
@@ -57,7 +59,8 @@ func (c *command) rejectTables(groups api.RejectGroupList, list api.RejectList) 
 		if r.MendedIn != nil {
 			why = fmt.Sprintf("mended in arrival %d", *r.MendedIn)
 		}
-		t.add(id(r.ArrivalID), text(r.Path), id(r.Line), text(r.ColumnName), text(shorten(r.Value, 24)), text(shorten(why, 60)), text(shorten(r.Original, 70)))
+		t.add(id(r.ArrivalID), text(r.Path), id(r.Line), text(r.ColumnName), text(shorten(r.Value, 24)),
+			text(shorten(why, 60)), text(shorten(r.Original, 70)))
 	}
 	t.write(c.out)
 	if list.More {
@@ -108,7 +111,8 @@ func exportTo(ctx context.Context, service *client.Client, feed string, arrival 
 			if r.MendedIn != nil {
 				continue
 			}
-			if err := w.Write([]string{strconv.FormatInt(r.ArrivalID, 10), strconv.Itoa(r.Number), r.Path, strconv.FormatInt(r.Line, 10), r.ColumnName, r.Value, r.Reason, r.Original}); err != nil {
+			if err := w.Write([]string{strconv.FormatInt(r.ArrivalID, 10), strconv.Itoa(r.Number), r.Path,
+				strconv.FormatInt(r.Line, 10), r.ColumnName, r.Value, r.Reason, r.Original}); err != nil {
 				return err
 			}
 		}
@@ -143,7 +147,8 @@ func (c *command) handIn() *cobra.Command {
 		}
 		return c.show(out, func() {
 			for i, a := range out {
-				fmt.Fprintf(c.out, "%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]), order[i], a.ID)
+				fmt.Fprintf(c.out, "%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]),
+					order[i], a.ID)
 			}
 		})
 	})}
@@ -152,7 +157,8 @@ func (c *command) handIn() *cobra.Command {
 }
 
 // readMended reads an export and finds the rows that were changed.
-func readMended(ctx context.Context, service *client.Client, name string) (mended map[int64][]api.MendedRow, order []int64, err error) {
+func readMended(ctx context.Context, service *client.Client, name string) (mended map[int64][]api.MendedRow,
+	order []int64, err error) {
 	file, err := os.Open(name)
 	if err != nil {
 		return nil, nil, err
@@ -161,7 +167,8 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 	r := csv.NewReader(file)
 	head, err := r.Read()
 	if err != nil || strings.Join(head, ",") != strings.Join(rejectColumns, ",") {
-		return nil, nil, fmt.Errorf("%s: the first line must be %s, as rejects export writes it", name, strings.Join(rejectColumns, ","))
+		return nil, nil, fmt.Errorf("%s: the first line must be %s, as rejects export writes it", name,
+			strings.Join(rejectColumns, ","))
 	}
 	mended = map[int64][]api.MendedRow{}
 	were := map[int64]map[int]string{}
@@ -242,7 +249,8 @@ func (c *command) checkTable(list api.FeedCheckList) {
 		if k.Last != nil {
 			last, saw = held(k.Last.Held), k.Last.Saw
 		}
-		t.add(text(k.Name), text(string(k.Scope)), text(string(k.Else)), text(last), text(shorten(saw, 60)), text(shorten(k.Must, 60)))
+		t.add(text(k.Name), text(string(k.Scope)), text(string(k.Else)), text(last), text(shorten(saw, 60)),
+			text(shorten(k.Must, 60)))
 	}
 	t.write(c.out)
 }
@@ -250,35 +258,36 @@ func (c *command) checkTable(list api.FeedCheckList) {
 func (c *command) rehearse() *cobra.Command {
 	var r client.Rehearsed
 	var send string
-	cmd := &cobra.Command{Use: "rehearse FEED|FILE.yaml", Short: "Say what a load would do, and do nothing", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		r.Feed = args[0]
-		if strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml") {
-			definition, err := readFeedFile(args[0])
+	cmd := &cobra.Command{Use: "rehearse FEED|FILE.yaml", Short: "Say what a load would do, and do nothing",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			r.Feed = args[0]
+			if strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml") {
+				definition, err := readFeedFile(args[0])
+				if err != nil {
+					return err
+				}
+				r.Feed, r.Definition = "", string(definition)
+			}
+			if send != "" {
+				file, err := os.Open(send)
+				if err != nil {
+					return err
+				}
+				defer file.Close()
+				r.File, r.Name = file, filepath.Base(send)
+			}
+			out, err := service.Rehearse(ctx, r)
 			if err != nil {
 				return err
 			}
-			r.Feed, r.Definition = "", string(definition)
-		}
-		if send != "" {
-			file, err := os.Open(send)
-			if err != nil {
+			if err := c.show(out, func() { c.rehearsal(out) }); err != nil {
 				return err
 			}
-			defer file.Close()
-			r.File, r.Name = file, filepath.Base(send)
-		}
-		out, err := service.Rehearse(ctx, r)
-		if err != nil {
-			return err
-		}
-		if err := c.show(out, func() { c.rehearsal(out) }); err != nil {
-			return err
-		}
-		if out.Refused != "" {
-			return errWrong
-		}
-		return nil
-	})}
+			if out.Refused != "" {
+				return errWrong
+			}
+			return nil
+		})}
 	cmd.Flags().StringVar(&r.Path, "file", "", "a file below the landing (default: the one that would be next)")
 	cmd.Flags().StringVar(&send, "send", "", "a file of one's own, which is sent up")
 	cmd.Flags().BoolVar(&r.Deep, "deep", false, "execute the statements too, and roll back")

@@ -113,9 +113,12 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	c.settings.SetEnvPrefix("MULLEIN")
 	c.settings.AutomaticEnv()
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(), c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
-		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"), c.verb("skip", "Never load arrivals"),
-		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(), c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch())
+	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(),
+		c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
+		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
+		c.verb("skip", "Never load arrivals"),
+		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
+		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch())
 	return root
 }
 
@@ -132,18 +135,23 @@ func arguments(least, most int) cobra.PositionalArgs {
 func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
-	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil, "a folder below which landings may be; repeatable (default: the home folder)")
+	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil,
+		"a folder below which landings may be; repeatable (default: the home folder)")
 	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
 	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
-	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8, "sessions of the database with the records, at the most; 3 or more")
+	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8,
+		"sessions of the database with the records, at the most; 3 or more")
 	o.Keep = ledger.DefaultKeep
 	for _, of := range []struct {
 		to   *time.Duration
 		name string
 		what string
 	}{
-		{&o.Keep.Rejects, "rejects", "the texts of rejects; what was counted stays"}, {&o.Keep.Events, "events", "events"}, {&o.Keep.Runs, "runs", "runs"}, {&o.Keep.Checks, "checks", "what checks saw"},
-		{&o.Keep.Slots, "slots", "slots"}, {&o.Keep.Decisions, "decisions", "decisions"}, {&o.Keep.Arrivals, "arrivals", "earlier versions of files that are not what is loaded"},
+		{&o.Keep.Rejects, "rejects", "the texts of rejects; what was counted stays"},
+		{&o.Keep.Events, "events", "events"}, {&o.Keep.Runs, "runs", "runs"},
+		{&o.Keep.Checks, "checks", "what checks saw"},
+		{&o.Keep.Slots, "slots", "slots"}, {&o.Keep.Decisions, "decisions", "decisions"},
+		{&o.Keep.Arrivals, "arrivals", "earlier versions of files that are not what is loaded"},
 	} {
 		cmd.Flags().Var((*span)(of.to), "keep-"+of.name, "how long "+of.what+" are kept; 0 for ever")
 	}
@@ -209,7 +217,8 @@ func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Con
 	for _, g := range given {
 		name, url, ok := strings.Cut(g, "=")
 		if !ok || name == "" || name == feed.MainConnection {
-			return usageError{fmt.Errorf("--connection takes name=URL with another name than %s, not %q", feed.MainConnection, name)}
+			return usageError{fmt.Errorf("--connection takes name=URL with another name than %s, not %q",
+				feed.MainConnection, name)}
 		}
 		o.Connections[name] = url
 	}
@@ -240,7 +249,8 @@ func (c *command) client() (*client.Client, error) {
 }
 
 // call wraps a command that speaks to a service.
-func (c *command) call(do func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (c *command) call(do func(ctx context.Context, api *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		api, err := c.client()
 		if err != nil {

@@ -58,36 +58,37 @@ func (c *command) deliver() *cobra.Command {
 func (c *command) verb(v, short string) *cobra.Command {
 	d := api.Verdict{Verb: v}
 	var s string
-	cmd := &cobra.Command{Use: v + " [ARRIVAL...]", Short: short, Args: arguments(0, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		for _, arg := range args {
-			n, err := number(arg, "an arrival")
+	cmd := &cobra.Command{Use: v + " [ARRIVAL...]", Short: short, Args: arguments(0, -1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			for _, arg := range args {
+				n, err := number(arg, "an arrival")
+				if err != nil {
+					return err
+				}
+				d.Arrivals = append(d.Arrivals, n)
+			}
+			d.State = s
+			switch {
+			case d.Because == "":
+				return usageError{fmt.Errorf("%s needs --because \"...\": the reason is kept", v)}
+			case len(args) == 0 && d.Feed == "":
+				return usageError{fmt.Errorf("%s takes the numbers of arrivals, or --feed with --text, --day, --state or --backlog", v)}
+			case len(args) > 0 && d.Feed != "":
+				return usageError{errors.New("either numbers of arrivals or --feed")}
+			}
+			done, err := service.Decide(ctx, d)
 			if err != nil {
 				return err
 			}
-			d.Arrivals = append(d.Arrivals, n)
-		}
-		d.State = s
-		switch {
-		case d.Because == "":
-			return usageError{fmt.Errorf("%s needs --because \"...\": the reason is kept", v)}
-		case len(args) == 0 && d.Feed == "":
-			return usageError{fmt.Errorf("%s takes the numbers of arrivals, or --feed with --text, --day, --state or --backlog", v)}
-		case len(args) > 0 && d.Feed != "":
-			return usageError{errors.New("either numbers of arrivals or --feed")}
-		}
-		done, err := service.Decide(ctx, d)
-		if err != nil {
-			return err
-		}
-		return c.show(done, func() {
-			for _, a := range done.Items {
-				fmt.Fprintf(c.out, "arrival %d, %s: %s\n", a.ID, a.Path, a.State)
-			}
-			if n := done.Arrivals - int64(len(done.Items)); n > 0 {
-				fmt.Fprintf(c.out, "and %s more\n", grouped(n))
-			}
-		})
-	})}
+			return c.show(done, func() {
+				for _, a := range done.Items {
+					fmt.Fprintf(c.out, "arrival %d, %s: %s\n", a.ID, a.Path, a.State)
+				}
+				if n := done.Arrivals - int64(len(done.Items)); n > 0 {
+					fmt.Fprintf(c.out, "and %s more\n", grouped(n))
+				}
+			})
+		})}
 	cmd.Flags().StringVar(&d.Because, "because", "", "why; it is kept with who and when")
 	cmd.Flags().StringVar(&d.Feed, "feed", "", "arrivals of this feed")
 	cmd.Flags().StringVar(&d.Text, "text", "", "whose path holds this text; * and ? stand for any text and one character")
@@ -101,48 +102,53 @@ func (c *command) verb(v, short string) *cobra.Command {
 
 func (c *command) accept() *cobra.Command {
 	var because string
-	cmd := &cobra.Command{Use: "accept SLOT PATH", Short: "Take a file for a slot although its name does not fit", Args: arguments(2, 2), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		slot, err := number(args[0], "a slot; `mullein due` lists them")
-		if err != nil {
-			return err
-		}
-		if because == "" {
-			return usageError{errors.New("accept needs --because \"...\": the reason is kept")}
-		}
-		a, err := service.Accept(ctx, slot, args[1], because)
-		if err != nil {
-			return err
-		}
-		return c.show(a, func() { fmt.Fprintf(c.out, "%s is arrival %d of %s, for slot %d\n", a.Path, a.ID, a.Feed, slot) })
-	})}
+	cmd := &cobra.Command{Use: "accept SLOT PATH", Short: "Take a file for a slot although its name does not fit",
+		Args: arguments(2, 2), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			slot, err := number(args[0], "a slot; `mullein due` lists them")
+			if err != nil {
+				return err
+			}
+			if because == "" {
+				return usageError{errors.New("accept needs --because \"...\": the reason is kept")}
+			}
+			a, err := service.Accept(ctx, slot, args[1], because)
+			if err != nil {
+				return err
+			}
+			return c.show(a, func() {
+				fmt.Fprintf(c.out, "%s is arrival %d of %s, for slot %d\n", a.Path, a.ID, a.Feed,
+					slot)
+			})
+		})}
 	cmd.Flags().StringVar(&because, "because", "", "why; it is kept with who and when")
 	return cmd
 }
 
 func (c *command) excuse() *cobra.Command {
 	var because string
-	cmd := &cobra.Command{Use: "excuse SLOT...", Short: "Say that slots need not be filled", Args: arguments(1, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if because == "" {
-			return usageError{errors.New("excuse needs --because \"...\": the reason is kept")}
-		}
-		out := []api.SlotDetail{}
-		for _, arg := range args {
-			slot, err := number(arg, "a slot; `mullein due` lists them")
-			if err != nil {
-				return err
+	cmd := &cobra.Command{Use: "excuse SLOT...", Short: "Say that slots need not be filled", Args: arguments(1, -1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if because == "" {
+				return usageError{errors.New("excuse needs --because \"...\": the reason is kept")}
 			}
-			s, err := service.Excuse(ctx, slot, because)
-			if err != nil {
-				return err
+			out := []api.SlotDetail{}
+			for _, arg := range args {
+				slot, err := number(arg, "a slot; `mullein due` lists them")
+				if err != nil {
+					return err
+				}
+				s, err := service.Excuse(ctx, slot, because)
+				if err != nil {
+					return err
+				}
+				out = append(out, s)
 			}
-			out = append(out, s)
-		}
-		return c.show(out, func() {
-			for _, s := range out {
-				fmt.Fprintf(c.out, "slot %d of %s, %s, is excused\n", s.ID, s.Feed, slotWords(s.SlotView))
-			}
-		})
-	})}
+			return c.show(out, func() {
+				for _, s := range out {
+					fmt.Fprintf(c.out, "slot %d of %s, %s, is excused\n", s.ID, s.Feed, slotWords(s.SlotView))
+				}
+			})
+		})}
 	cmd.Flags().StringVar(&because, "because", "", "why; it is kept with who and when")
 	return cmd
 }
@@ -205,26 +211,27 @@ func (c *command) reconcile() *cobra.Command {
 func (c *command) due() *cobra.Command {
 	var simulate string
 	var days int
-	cmd := &cobra.Command{Use: "due [FEED|FILE]", Short: "What is expected, what is late, what name came close", Args: arguments(0, 1), RunE: func(cmd *cobra.Command, args []string) error {
-		if simulate != "" {
-			return c.simulate(cmd.Context(), args, simulate)
-		}
-		service, err := c.client()
-		if err != nil {
-			return err
-		}
-		name := ""
-		if len(args) == 1 {
-			name = args[0]
-			if _, err := service.Feed(cmd.Context(), name); err != nil {
+	cmd := &cobra.Command{Use: "due [FEED|FILE]", Short: "What is expected, what is late, what name came close",
+		Args: arguments(0, 1), RunE: func(cmd *cobra.Command, args []string) error {
+			if simulate != "" {
+				return c.simulate(cmd.Context(), args, simulate)
+			}
+			service, err := c.client()
+			if err != nil {
 				return err
 			}
-			if !cmd.Flags().Changed("days") {
-				days = 7
+			name := ""
+			if len(args) == 1 {
+				name = args[0]
+				if _, err := service.Feed(cmd.Context(), name); err != nil {
+					return err
+				}
+				if !cmd.Flags().Changed("days") {
+					days = 7
+				}
 			}
-		}
-		return c.calendar(cmd.Context(), service, name, days)
-	}}
+			return c.calendar(cmd.Context(), service, name, days)
+		}}
 	cmd.Flags().StringVar(&simulate, "simulate", "", "show what would be due in a span, as 2026-03-28..2026-03-30; FILE may be a feed file that is not put yet")
 	cmd.Flags().IntVar(&days, "days", 1, "how many days back, 1 to 62")
 	return cmd
@@ -309,7 +316,9 @@ func (c *command) plan(plan api.Plan) error {
 		t := &grid{head: []string{"DUE (" + plan.Zone + ")", "OFFSET", "LATE", "MISSING", "FILES", "EXPECTED"}}
 		for _, s := range plan.Items {
 			at := s.DueAt.In(zone)
-			t.add(text(at.Format("Mon 2006-01-02 15:04")), text(at.Format("-07:00")), text(s.LateAt.In(zone).Format("15:04")), text(s.MissingAt.In(zone).Format("15:04")), integer(int64(s.Files)), text(s.Expected))
+			t.add(text(at.Format("Mon 2006-01-02 15:04")), text(at.Format("-07:00")),
+				text(s.LateAt.In(zone).Format("15:04")), text(s.MissingAt.In(zone).Format("15:04")),
+				integer(int64(s.Files)), text(s.Expected))
 		}
 		t.write(c.out)
 		fmt.Fprintf(c.out, "%s slots\n", grouped(int64(len(plan.Items))))
@@ -319,7 +328,8 @@ func (c *command) plan(plan api.Plan) error {
 // slotMarks are the signs of the states in a calendar; a state is never only
 // a colour.
 var slotMarks = map[string]cell{
-	api.SlotOnTime: {text: "o", color: "32"}, api.SlotLate: {text: "l", color: "33"}, api.SlotMissing: {text: "X", color: "31"}, api.SlotRefused: {text: "R", color: "31"},
+	api.SlotOnTime: {text: "o", color: "32"}, api.SlotLate: {text: "l", color: "33"},
+	api.SlotMissing: {text: "X", color: "31"}, api.SlotRefused: {text: "R", color: "31"},
 	api.SlotExcused: {text: "e"}, api.SlotOpen: {text: "."}, api.SlotSurplus: {text: "+"},
 }
 
@@ -345,7 +355,8 @@ func (c *command) calendar(ctx context.Context, service *client.Client, feed str
 		c.slotGrid(list.Items, days > 1)
 		var wrong []api.SlotView
 		for _, s := range slices.Backward(list.Items) {
-			if s.State == api.SlotMissing || s.State == api.SlotRefused || s.State == api.SlotLate && s.CompleteAt == nil {
+			if s.State == api.SlotMissing || s.State == api.SlotRefused || s.State == api.SlotLate &&
+				s.CompleteAt == nil {
 				wrong = append(wrong, s)
 			}
 		}
@@ -403,7 +414,8 @@ func (c *command) slotGrid(slots []api.SlotView, byDay bool) {
 
 // slotWords names a slot.
 func slotWords(s api.SlotView) string {
-	return strings.TrimSpace(s.DueAt.Local().Format("2006-01-02 15:04") + " " + strings.Join(slices.Sorted(maps.Values(s.Per)), " "))
+	return strings.TrimSpace(s.DueAt.Local().Format("2006-01-02 15:04") + " " +
+		strings.Join(slices.Sorted(maps.Values(s.Per)), " "))
 }
 
 func missingLine(s api.SlotView) string {
@@ -433,7 +445,8 @@ func (c *command) wrongSlots(slots []api.SlotView) {
 		}
 		fmt.Fprintf(c.out, "\n%s\n", missingLine(s))
 		for _, n := range s.Near {
-			fmt.Fprintf(c.out, "  came close: %s (%s)\n    mullein accept %d %q --because \"...\"\n", n.Path, n.Why, s.ID, n.Path)
+			fmt.Fprintf(c.out, "  came close: %s (%s)\n    mullein accept %d %q --because \"...\"\n", n.Path, n.Why,
+				s.ID, n.Path)
 		}
 	}
 }

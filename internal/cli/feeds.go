@@ -21,59 +21,70 @@ import (
 func (c *command) feed() *cobra.Command {
 	cmd := &cobra.Command{Use: "feed", Short: "Feeds: check, put, list, show, which, pause, resume, remove, history"}
 	var remove bool
-	removeCommand := &cobra.Command{Use: "remove FEED", Short: "End a feed; its history and its rows stay", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-		if !remove {
-			return usageError{fmt.Errorf("feed remove %s: say --yes to end the feed; its history and its rows stay", args[0])}
-		}
-		return c.did(api.RemoveFeed(ctx, args[0]), "removed "+args[0])
-	})}
+	removeCommand := &cobra.Command{Use: "remove FEED", Short: "End a feed; its history and its rows stay",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+			if !remove {
+				return usageError{fmt.Errorf("feed remove %s: say --yes to end the feed; its history and its rows stay",
+					args[0])}
+			}
+			return c.did(api.RemoveFeed(ctx, args[0]), "removed "+args[0])
+		})}
 	removeCommand.Flags().BoolVar(&remove, "yes", false, "really")
 	var version int
 	var schema string
-	show := &cobra.Command{Use: "show FEED", Short: "A feed's definition", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-		if schema != "" {
-			return c.showSchema(ctx, api, args[0], version, schema)
-		}
-		return c.showFeed(ctx, api, args[0], version)
-	})}
+	show := &cobra.Command{Use: "show FEED", Short: "A feed's definition", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+			if schema != "" {
+				return c.showSchema(ctx, api, args[0], version, schema)
+			}
+			return c.showFeed(ctx, api, args[0], version)
+		})}
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
 	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema (avro)")
 	show.Flags().Lookup("schema").NoOptDefVal = "table"
 	var rebuild api.Rebuild
-	rebuildCommand := &cobra.Command{Use: "rebuild FEED", Short: "Load all arrivals afresh; readers keep the old rows until it is done", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-		if rebuild.Because == "" {
-			return usageError{errors.New("feed rebuild needs --because \"...\": the reason is kept")}
-		}
-		out, err := api.Rebuild(ctx, args[0], rebuild)
-		if err != nil {
-			return err
-		}
-		return c.show(out, func() {
-			fmt.Fprintf(c.out, "%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals), balanceLine(out.Balance))
-			if len(out.Missing) > 0 {
-				fmt.Fprintf(c.out, "left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
+	rebuildCommand := &cobra.Command{Use: "rebuild FEED",
+		Short: "Load all arrivals afresh; readers keep the old rows until it is done", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+			if rebuild.Because == "" {
+				return usageError{errors.New("feed rebuild needs --because \"...\": the reason is kept")}
 			}
-		})
-	})}
+			out, err := api.Rebuild(ctx, args[0], rebuild)
+			if err != nil {
+				return err
+			}
+			return c.show(out, func() {
+				fmt.Fprintf(c.out, "%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals),
+					balanceLine(out.Balance))
+				if len(out.Missing) > 0 {
+					fmt.Fprintf(c.out, "left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
+				}
+			})
+		})}
 	rebuildCommand.Flags().StringVar(&rebuild.Because, "because", "", "why; it is kept with who and when")
-	rebuildCommand.Flags().BoolVar(&rebuild.Without, "without-missing", false, "do without arrivals whose files are gone")
+	rebuildCommand.Flags().BoolVar(&rebuild.Without, "without-missing", false,
+		"do without arrivals whose files are gone")
 	cmd.AddCommand(
 		rebuildCommand,
 		c.draft(),
-		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service", Args: arguments(1, -1), RunE: c.checkFeeds},
+		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service",
+			Args: arguments(1, -1), RunE: c.checkFeeds},
 		c.putCommand(),
 		c.which(),
 		c.listCommand(),
 		show,
-		&cobra.Command{Use: "pause FEED", Short: "Let no run begin by itself", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-			return c.did(api.Pause(ctx, args[0]), "paused "+args[0])
-		})},
-		&cobra.Command{Use: "resume FEED", Short: "Let runs begin by themselves again", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-			return c.did(api.Resume(ctx, args[0]), "resumed "+args[0])
-		})},
+		&cobra.Command{Use: "pause FEED", Short: "Let no run begin by itself", Args: arguments(1, 1),
+			RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+				return c.did(api.Pause(ctx, args[0]), "paused "+args[0])
+			})},
+		&cobra.Command{Use: "resume FEED", Short: "Let runs begin by themselves again", Args: arguments(1, 1),
+			RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
+				return c.did(api.Resume(ctx, args[0]), "resumed "+args[0])
+			})},
 		removeCommand,
 		&cobra.Command{Use: "ddl FILE...", Short: "The statements that make the tables of feed files; needs no service", Args: arguments(1, -1), RunE: c.ddl},
-		&cobra.Command{Use: "history FEED", Short: "All versions of a feed", Args: arguments(1, 1), RunE: c.call(c.feedHistory)},
+		&cobra.Command{Use: "history FEED", Short: "All versions of a feed", Args: arguments(1, 1),
+			RunE: c.call(c.feedHistory)},
 	)
 	return cmd
 }
@@ -185,7 +196,8 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 		Problems feed.Problems     `json:"problems"`
 	}{[]api.FeedChecked{}, feed.Problems{}}
 	for _, p := range good {
-		out.Good = append(out.Good, api.FeedChecked{Feed: p.feed.Name, Table: p.feed.Target.Schema + "." + p.feed.Target.Table, Files: p.feed.Landing.At + "/" + p.feed.Landing.Files.String()})
+		out.Good = append(out.Good, api.FeedChecked{Feed: p.feed.Name, Table: p.feed.Target.Schema + "." +
+			p.feed.Target.Table, Files: p.feed.Landing.At + "/" + p.feed.Landing.Files.String()})
 	}
 	out.Problems = append(out.Problems, bad...)
 	err = c.show(out, func() {
@@ -357,7 +369,8 @@ func (c *command) which() *cobra.Command {
 				if f.Taken {
 					taken = cell{text: "taken", color: "32"}
 				}
-				t.add(text(f.Path), integer(f.Size), when(&f.Modified), taken, state(string(f.State)), text(says(f.Captures)), text(shorten(f.Why, 80)))
+				t.add(text(f.Path), integer(f.Size), when(&f.Modified), taken, state(string(f.State)),
+					text(says(f.Captures)), text(shorten(f.Why, 80)))
 			}
 			t.write(c.out)
 			if list.More {
@@ -399,7 +412,8 @@ func (c *command) listFeeds(ctx context.Context, service *client.Client, q clien
 		}
 		c.feedTable(page.Items)
 		if more := page.Total - int64(len(page.Items)); page.Next != "" {
-			fmt.Fprintf(c.out, "\n%s more; --all lists them all, --after %s the next, a text narrows\n", grouped(more), page.Next)
+			fmt.Fprintf(c.out, "\n%s more; --all lists them all, --after %s the next, a text narrows\n",
+				grouped(more), page.Next)
 		}
 	})
 }
@@ -428,7 +442,8 @@ func (c *command) feedTable(feeds []api.FeedView) {
 		fmt.Fprintln(c.out, "No feeds yet. `mullein feed put FILE` creates one.")
 		return
 	}
-	t := &grid{head: []string{"FEED", "", "WAITING", "OLDEST", "LAST NOTICED", "LAST LOADED", "NEXT RUN", "ROWS 24H", "WRONG", "LATE", "TABLE"}}
+	t := &grid{head: []string{"FEED", "", "WAITING", "OLDEST", "LAST NOTICED", "LAST LOADED", "NEXT RUN", "ROWS 24H",
+		"WRONG", "LATE", "TABLE"}}
 	for _, f := range feeds {
 		mark := text("")
 		switch {
@@ -439,7 +454,9 @@ func (c *command) feedTable(feeds []api.FeedView) {
 		case f.ListedOnly:
 			mark = text("listed only")
 		}
-		t.add(text(f.Name), mark, integer(f.Counts.Waiting), text(age(f.Counts)), when(f.Counts.LastNoticed), when(f.Counts.LastLoaded), when(f.NextRun), integer(f.Counts.RowsToday), integer(f.Counts.NeedsPerson), integer(f.Counts.Late), text(f.Table))
+		t.add(text(f.Name), mark, integer(f.Counts.Waiting), text(age(f.Counts)), when(f.Counts.LastNoticed),
+			when(f.Counts.LastLoaded), when(f.NextRun), integer(f.Counts.RowsToday), integer(f.Counts.NeedsPerson),
+			integer(f.Counts.Late), text(f.Table))
 	}
 	t.write(c.out)
 	for _, f := range feeds {
@@ -535,7 +552,8 @@ func (c *command) feedHistory(ctx context.Context, service *client.Client, args 
 	return c.show(versions, func() {
 		t := &grid{head: []string{"VERSION", "PUT", "BY", "LINES"}}
 		for _, v := range versions {
-			t.add(id(int64(v.Version)), when(&v.PutAt), text(v.PutBy), integer(int64(strings.Count(v.Definition, "\n"))))
+			t.add(id(int64(v.Version)), when(&v.PutAt), text(v.PutBy),
+				integer(int64(strings.Count(v.Definition, "\n"))))
 		}
 		t.write(c.out)
 	})

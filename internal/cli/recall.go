@@ -18,25 +18,26 @@ import (
 
 func (c *command) recall() *cobra.Command {
 	var r api.Recall
-	cmd := &cobra.Command{Use: "recall ARRIVAL", Short: "Take what an arrival loaded out of its table again", Long: `Take what an arrival loaded out of its table again.
+	cmd := &cobra.Command{Use: "recall ARRIVAL", Short: "Take what an arrival loaded out of its table again",
+		Long: `Take what an arrival loaded out of its table again.
 
 The rows become what they would be if it had never been loaded: what it inserted
 goes, what it changed comes back, and what later loads did to those rows is done
 again. Rows that somebody else has changed since are left, and listed.
 --preview says what would become of the rows and does nothing.`, Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		n, err := number(args[0], "an arrival")
-		if err != nil {
-			return err
-		}
-		if !r.Preview && r.Because == "" {
-			return usageError{errors.New("recall needs --because \"...\", which is kept; or --preview")}
-		}
-		out, err := service.Recall(ctx, n, r)
-		if err != nil {
-			return err
-		}
-		return c.show(out, func() { c.recalled(out) })
-	})}
+			n, err := number(args[0], "an arrival")
+			if err != nil {
+				return err
+			}
+			if !r.Preview && r.Because == "" {
+				return usageError{errors.New("recall needs --because \"...\", which is kept; or --preview")}
+			}
+			out, err := service.Recall(ctx, n, r)
+			if err != nil {
+				return err
+			}
+			return c.show(out, func() { c.recalled(out) })
+		})}
 	cmd.Flags().StringVar(&r.Because, "because", "", "why; it is kept with who and when")
 	cmd.Flags().BoolVar(&r.Preview, "preview", false, "only say what would become of the rows")
 	cmd.Flags().BoolVar(&r.Back, "undo", false, "undo a recall: put back what was recalled")
@@ -56,9 +57,11 @@ func (c *command) recalled(r api.Recalled) {
 	if r.Preview {
 		done = "Preview; nothing was done"
 	}
-	c.pairs([][2]string{{"table", r.Table}, {"taken out", prefixed("arrival ", numbers(r.Arrivals))}, {"put back", prefixed("arrival ", numbers(r.Back))}})
+	c.pairs([][2]string{{"table", r.Table}, {"taken out", prefixed("arrival ", numbers(r.Arrivals))},
+		{"put back", prefixed("arrival ", numbers(r.Back))}})
 	o := r.Outcome
-	fmt.Fprintf(c.out, "\n%s: %s removed, %s restored, %s returned", done, rowsOf(o.Removed), rowsOf(o.Restored), rowsOf(o.Returned))
+	fmt.Fprintf(c.out, "\n%s: %s removed, %s restored, %s returned", done, rowsOf(o.Removed), rowsOf(o.Restored),
+		rowsOf(o.Returned))
 	if o.Same > 0 {
 		fmt.Fprintf(c.out, ", %s as later loads have them", rowsOf(o.Same))
 	}
@@ -156,17 +159,19 @@ func differences(key []string, before, after json.RawMessage) (row, was, is stri
 			now = append(now, b[i].name+"="+b[i].value)
 		}
 	}
-	return shorten(strings.Join(keys, " "), 70), shorten(strings.Join(old, " "), 60), shorten(strings.Join(now, " "), 60)
+	return shorten(strings.Join(keys, " "), 70), shorten(strings.Join(old, " "), 60),
+		shorten(strings.Join(now, " "), 60)
 }
 
 func (c *command) row() *cobra.Command {
-	return &cobra.Command{Use: "row TABLE KEY=VALUE...", Short: "Where a row came from: each load that touched it", Args: arguments(2, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		h, err := service.Row(ctx, args[0], args[1:])
-		if err != nil {
-			return err
-		}
-		return c.show(h, func() { c.history(ctx, service, h) })
-	})}
+	return &cobra.Command{Use: "row TABLE KEY=VALUE...", Short: "Where a row came from: each load that touched it",
+		Args: arguments(2, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			h, err := service.Row(ctx, args[0], args[1:])
+			if err != nil {
+				return err
+			}
+			return c.show(h, func() { c.history(ctx, service, h) })
+		})}
 }
 
 func (c *command) history(ctx context.Context, service *client.Client, h api.RowHistory) {
@@ -198,44 +203,49 @@ func (c *command) history(ctx context.Context, service *client.Client, h api.Row
 			}
 		}
 		_, before, after := differences(h.Key, s.Before, s.After)
-		t.add(when(s.At), text(what), text(of), arrival, text(shorten(path, 40)), line, text(before), text(after), text(shorten(record, 60)))
+		t.add(when(s.At), text(what), text(of), arrival, text(shorten(path, 40)), line, text(before), text(after),
+			text(shorten(record, 60)))
 	}
 	t.write(c.out)
 }
 
 func (c *command) verify() *cobra.Command {
-	return &cobra.Command{Use: "verify ARRIVAL", Short: "Hold an arrival's file against the table, row by row", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		n, err := number(args[0], "an arrival")
-		if err != nil {
-			return err
-		}
-		v, err := service.Verify(ctx, n)
-		if err != nil {
-			return err
-		}
-		if err := c.show(v, func() {
-			c.pairs([][2]string{{"same", rowsOf(v.Same) + " of the file stand in the table as they are"}, {"later", rowsOf(v.Later) + " that later loads have written"}, {"different", rowsOf(v.Different) + " that the table holds otherwise, and no later load did it"},
-				{"missing", rowsOf(v.Missing) + " whose key the table does not have"}, {"repeated", rowsOf(v.Repeated) + " that lost against another row of the file"}})
-			if len(v.Samples) > 0 {
-				fmt.Fprintln(c.out)
-				t := &grid{head: append([]string{"WHAT", "LINE"}, v.Columns...)}
-				for _, s := range v.Samples {
-					row := []cell{text(s.What), integer(s.Line)}
-					for _, x := range s.Values {
-						row = append(row, text(shorten(valueOr(x, "-"), 30)))
-					}
-					t.add(row...)
-				}
-				t.write(c.out)
+	return &cobra.Command{Use: "verify ARRIVAL", Short: "Hold an arrival's file against the table, row by row",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			n, err := number(args[0], "an arrival")
+			if err != nil {
+				return err
 			}
-		}); err != nil {
-			return err
-		}
-		if v.Different+v.Missing > 0 {
-			return errWrong
-		}
-		return nil
-	})}
+			v, err := service.Verify(ctx, n)
+			if err != nil {
+				return err
+			}
+			if err := c.show(v, func() {
+				c.pairs([][2]string{{"same", rowsOf(v.Same) + " of the file stand in the table as they are"},
+					{"later", rowsOf(v.Later) + " that later loads have written"},
+					{"different", rowsOf(v.Different) + " that the table holds otherwise, and no later load did it"},
+					{"missing", rowsOf(v.Missing) + " whose key the table does not have"},
+					{"repeated", rowsOf(v.Repeated) + " that lost against another row of the file"}})
+				if len(v.Samples) > 0 {
+					fmt.Fprintln(c.out)
+					t := &grid{head: append([]string{"WHAT", "LINE"}, v.Columns...)}
+					for _, s := range v.Samples {
+						row := []cell{text(s.What), integer(s.Line)}
+						for _, x := range s.Values {
+							row = append(row, text(shorten(valueOr(x, "-"), 30)))
+						}
+						t.add(row...)
+					}
+					t.write(c.out)
+				}
+			}); err != nil {
+				return err
+			}
+			if v.Different+v.Missing > 0 {
+				return errWrong
+			}
+			return nil
+		})}
 }
 
 func valueOr(s *string, none string) string {
@@ -253,7 +263,10 @@ func (c *command) target() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(out, func() { fmt.Fprintf(c.out, "%s: %s went; each key stands once now\n", args[0], rowsOf(out.Rows)) })
+			return c.show(out, func() {
+				fmt.Fprintf(c.out, "%s: %s went; each key stands once now\n", args[0],
+					rowsOf(out.Rows))
+			})
 		}
 		v, err := service.Target(ctx, args[0])
 		if err != nil {
@@ -266,8 +279,10 @@ func (c *command) target() *cobra.Command {
 }
 
 func (c *command) targetView(v api.TargetView) {
-	c.pairs([][2]string{{"table", v.Table}, {"about", v.About}, {"feeds", strings.Join(v.Feeds, ", ")}, {"mode", v.Mode + " by " + strings.Join(v.Key, ", ")},
-		{"rows", grouped(v.Rows)}, {"size", bytesOf(v.Bytes) + ", and " + bytesOf(v.IndexBytes) + " of indexes"}, {"journal", grouped(v.Entries) + " entries, kept " + v.Kept}})
+	c.pairs([][2]string{{"table", v.Table}, {"about", v.About}, {"feeds", strings.Join(v.Feeds, ", ")},
+		{"mode", v.Mode + " by " + strings.Join(v.Key, ", ")},
+		{"rows", grouped(v.Rows)}, {"size", bytesOf(v.Bytes) + ", and " + bytesOf(v.IndexBytes) + " of indexes"},
+		{"journal", grouped(v.Entries) + " entries, kept " + v.Kept}})
 	fmt.Fprintln(c.out)
 	t := &grid{head: []string{"COLUMN", "TYPE", "KEY", "NOT NULL", "ABOUT"}}
 	for _, col := range v.Columns {
@@ -284,7 +299,8 @@ func (c *command) targetView(v api.TargetView) {
 		if !l.Active {
 			off = "recalled"
 		}
-		t.add(when(&l.CommittedAt), id(l.Arrival), text(l.Feed), text(shorten(l.Path, 40)), text(balanceLine(l.Balance)), before, after, text(off))
+		t.add(when(&l.CommittedAt), id(l.Arrival), text(l.Feed), text(shorten(l.Path, 40)),
+			text(balanceLine(l.Balance)), before, after, text(off))
 	}
 	t.write(c.out)
 }

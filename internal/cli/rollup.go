@@ -15,69 +15,77 @@ import (
 
 func (c *command) rollup() *cobra.Command {
 	cmd := &cobra.Command{Use: "rollup", Short: "Derived tables, recomputed for the keys that loads touched"}
-	put := &cobra.Command{Use: "put FILE...", Short: "Create or change rollups", Args: arguments(1, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		for _, path := range args {
-			text, err := os.ReadFile(path)
+	put := &cobra.Command{Use: "put FILE...", Short: "Create or change rollups", Args: arguments(1, -1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			for _, path := range args {
+				text, err := os.ReadFile(path)
+				if err != nil {
+					return err
+				}
+				r, err := rollup.Parse(path, text)
+				if err != nil {
+					return err
+				}
+				if err := service.PutRollup(ctx, r.Name, path, string(text)); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "%s: put; it is kept in %s\n", r.Name, r.Table)
+			}
+			return nil
+		})}
+	list := &cobra.Command{Use: "list", Short: "All rollups", Args: arguments(0, 0),
+		RunE: c.call(func(ctx context.Context, service *client.Client, _ []string) error {
+			list, err := service.Rollups(ctx)
 			if err != nil {
 				return err
 			}
-			r, err := rollup.Parse(path, text)
+			return c.show(list, func() {
+				if len(list.Items) == 0 {
+					fmt.Fprintln(c.out, "There are no rollups; `mullein rollup put FILE` makes one.")
+					return
+				}
+				t := &grid{head: []string{"ROLLUP", "TABLE", "BY", "FROM", "COMPUTED", "WAITING", "PROBLEM"}}
+				for _, r := range list.Items {
+					t.add(text(r.Name), text(r.Table), text(strings.Join(r.Key, ", ")),
+						text(strings.Join(r.Sources, ", ")), when(r.ComputedAt), integer(r.Waiting),
+						text(shorten(r.Problem, 80)))
+				}
+				t.write(c.out)
+			})
+		})}
+	rebuild := &cobra.Command{Use: "rebuild ROLLUP", Short: "Compute a rollup as a whole", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			out, err := service.RebuildRollup(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			if err := service.PutRollup(ctx, r.Name, path, string(text)); err != nil {
+			return c.show(out, func() { fmt.Fprintf(c.out, "%s: %s\n", args[0], rowsOf(out.Rows)) })
+		})}
+	verify := &cobra.Command{Use: "verify ROLLUP", Short: "Compare a rollup with a full computation",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			v, err := service.VerifyRollup(ctx, args[0])
+			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.out, "%s: put; it is kept in %s\n", r.Name, r.Table)
-		}
-		return nil
-	})}
-	list := &cobra.Command{Use: "list", Short: "All rollups", Args: arguments(0, 0), RunE: c.call(func(ctx context.Context, service *client.Client, _ []string) error {
-		list, err := service.Rollups(ctx)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			if len(list.Items) == 0 {
-				fmt.Fprintln(c.out, "There are no rollups; `mullein rollup put FILE` makes one.")
-				return
+			if err := c.show(v, func() { c.rollupVerified(args[0], v) }); err != nil {
+				return err
 			}
-			t := &grid{head: []string{"ROLLUP", "TABLE", "BY", "FROM", "COMPUTED", "WAITING", "PROBLEM"}}
-			for _, r := range list.Items {
-				t.add(text(r.Name), text(r.Table), text(strings.Join(r.Key, ", ")), text(strings.Join(r.Sources, ", ")), when(r.ComputedAt), integer(r.Waiting), text(shorten(r.Problem, 80)))
+			if v.Wrong+v.Missing+v.Surplus > 0 {
+				return errWrong
 			}
-			t.write(c.out)
-		})
-	})}
-	rebuild := &cobra.Command{Use: "rebuild ROLLUP", Short: "Compute a rollup as a whole", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		out, err := service.RebuildRollup(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return c.show(out, func() { fmt.Fprintf(c.out, "%s: %s\n", args[0], rowsOf(out.Rows)) })
-	})}
-	verify := &cobra.Command{Use: "verify ROLLUP", Short: "Compare a rollup with a full computation", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		v, err := service.VerifyRollup(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		if err := c.show(v, func() { c.rollupVerified(args[0], v) }); err != nil {
-			return err
-		}
-		if v.Wrong+v.Missing+v.Surplus > 0 {
-			return errWrong
-		}
-		return nil
-	})}
-	remove := &cobra.Command{Use: "remove ROLLUP", Short: "End a rollup; its table stays", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		return service.RemoveRollup(ctx, args[0])
-	})}
+			return nil
+		})}
+	remove := &cobra.Command{Use: "remove ROLLUP", Short: "End a rollup; its table stays", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			return service.RemoveRollup(ctx, args[0])
+		})}
 	cmd.AddCommand(put, list, rebuild, verify, remove)
 	return cmd
 }
 
 func (c *command) rollupVerified(name string, v api.RollupVerified) {
-	fmt.Fprintf(c.out, "%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name, rowsOf(v.Rows), grouped(v.Same), grouped(v.Wrong), grouped(v.Missing), grouped(v.Surplus))
+	fmt.Fprintf(c.out, "%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name,
+		rowsOf(v.Rows), grouped(v.Same), grouped(v.Wrong), grouped(v.Missing), grouped(v.Surplus))
 	for _, s := range v.Samples {
 		fmt.Fprintf(c.out, "  %s\n", s)
 	}

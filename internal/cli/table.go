@@ -129,11 +129,15 @@ var places = []struct {
 	name string
 	of   func(api.Balance) int64
 }{
-	{"inserted", func(b api.Balance) int64 { return b.Inserted }}, {"updated", func(b api.Balance) int64 { return b.Updated }},
-	{"unchanged", func(b api.Balance) int64 { return b.Unchanged }}, {"outdated", func(b api.Balance) int64 { return b.Outdated }},
+	{"inserted", func(b api.Balance) int64 { return b.Inserted }},
+	{"updated", func(b api.Balance) int64 { return b.Updated }},
+	{"unchanged", func(b api.Balance) int64 { return b.Unchanged }},
+	{"outdated", func(b api.Balance) int64 { return b.Outdated }},
 	{"kept", func(b api.Balance) int64 { return b.Kept }}, {"deleted", func(b api.Balance) int64 { return b.Deleted }},
-	{"duplicate", func(b api.Balance) int64 { return b.Duplicate }}, {"rejected", func(b api.Balance) int64 { return b.Rejected }},
-	{"left out", func(b api.Balance) int64 { return b.LeftOut }}, {"withheld", func(b api.Balance) int64 { return b.Withheld }},
+	{"duplicate", func(b api.Balance) int64 { return b.Duplicate }},
+	{"rejected", func(b api.Balance) int64 { return b.Rejected }},
+	{"left out", func(b api.Balance) int64 { return b.LeftOut }},
+	{"withheld", func(b api.Balance) int64 { return b.Withheld }},
 }
 
 // balanceColumns returns the columns of a table of loads: the rows read, and each

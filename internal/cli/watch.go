@@ -22,16 +22,17 @@ const comeBack = time.Second
 func (c *command) watch() *cobra.Command {
 	var after int64
 	var most int
-	cmd := &cobra.Command{Use: "watch [FEED]", Short: "What happens, as it happens", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		w := &watching{command: c, service: service, last: after, most: most}
-		if len(args) > 0 {
-			if _, err := service.Feed(ctx, args[0]); err != nil {
-				return err
+	cmd := &cobra.Command{Use: "watch [FEED]", Short: "What happens, as it happens", Args: arguments(0, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			w := &watching{command: c, service: service, last: after, most: most}
+			if len(args) > 0 {
+				if _, err := service.Feed(ctx, args[0]); err != nil {
+					return err
+				}
+				w.feed = args[0]
 			}
-			w.feed = args[0]
-		}
-		return w.run(ctx)
-	})}
+			return w.run(ctx)
+		})}
 	cmd.Flags().Int64Var(&after, "after", 0, "go on after this event, instead of from now on")
 	cmd.Flags().IntVar(&most, "limit", 0, "end after so many events; 0 for no end")
 	return cmd

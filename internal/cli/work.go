@@ -20,16 +20,17 @@ func (c *command) run() *cobra.Command {
 	var wait bool
 	var require int64
 	var wanted api.Wanted
-	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		run, err := service.RunFeed(ctx, args[0], wanted)
-		if err != nil {
-			return err
-		}
-		if !wait && require == 0 {
-			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
-		}
-		return c.waitForRun(ctx, service, run, require)
-	})}
+	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			run, err := service.RunFeed(ctx, args[0], wanted)
+			if err != nil {
+				return err
+			}
+			if !wait && require == 0 {
+				return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
+			}
+			return c.waitForRun(ctx, service, run, require)
+		})}
 	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused, failed or is missing")
 	cmd.Flags().Int64Var(&require, "require", 0, "wait, and exit 3 when fewer arrivals than that were there")
 	cmd.Flags().StringArrayVar(&wanted.Paths, "file", nil, "only this file, by its path below the landing; repeatable")
@@ -39,17 +40,18 @@ func (c *command) run() *cobra.Command {
 }
 
 func (c *command) cancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel RUN", Short: "End a run; what it has loaded stays", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		n, err := number(args[0], "a run")
-		if err != nil {
-			return err
-		}
-		run, err := service.CancelRun(ctx, n)
-		if err != nil {
-			return err
-		}
-		return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is told to end\n", run.ID, run.Feed) })
-	})}
+	return &cobra.Command{Use: "cancel RUN", Short: "End a run; what it has loaded stays", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			n, err := number(args[0], "a run")
+			if err != nil {
+				return err
+			}
+			run, err := service.CancelRun(ctx, n)
+			if err != nil {
+				return err
+			}
+			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is told to end\n", run.ID, run.Feed) })
+		})}
 }
 
 const askEvery = 150 * time.Millisecond
@@ -103,7 +105,8 @@ func (c *command) runTold(run api.Run, arrivals []api.Arrival, missing []api.Slo
 		fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
 	}
 	if run.Told.Slots > 0 {
-		fmt.Fprintf(c.out, "%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At, grouped(run.Told.Empty))
+		fmt.Fprintf(c.out, "%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At,
+			grouped(run.Told.Empty))
 		if len(run.Told.Named) > 0 {
 			fmt.Fprintf(c.out, ": %s", shorten(strings.Join(run.Told.Named, ", "), 300))
 		}
@@ -153,7 +156,8 @@ func (c *command) progress(ctx context.Context, service *client.Client, run api.
 			if l.Size > 0 {
 				share = 100 * l.Bytes / l.Size
 			}
-			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), whereabouts(l), share, grouped(l.Rows))
+			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), whereabouts(l), share,
+				grouped(l.Rows))
 		}
 	}
 	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
@@ -161,25 +165,26 @@ func (c *command) progress(ctx context.Context, service *client.Client, run api.
 
 func (c *command) status() *cobra.Command {
 	var all bool
-	cmd := &cobra.Command{Use: "status [FEED]", Short: "What needs a person, what is waiting and working", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if len(args) == 1 {
-			f, err := service.Feed(ctx, args[0])
+	cmd := &cobra.Command{Use: "status [FEED]", Short: "What needs a person, what is waiting and working",
+		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if len(args) == 1 {
+				f, err := service.Feed(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return c.show(f, func() { c.feedStatus(f) })
+			}
+			status, err := service.Status(ctx)
 			if err != nil {
 				return err
 			}
-			return c.show(f, func() { c.feedStatus(f) })
-		}
-		status, err := service.Status(ctx)
-		if err != nil {
-			return err
-		}
-		if all {
-			if status.Feeds, err = service.AllFeeds(ctx, client.FeedQuery{}); err != nil {
-				return err
+			if all {
+				if status.Feeds, err = service.AllFeeds(ctx, client.FeedQuery{}); err != nil {
+					return err
+				}
 			}
-		}
-		return c.show(status, func() { c.wholeStatus(status, all) })
-	})}
+			return c.show(status, func() { c.wholeStatus(status, all) })
+		})}
 	cmd.Flags().BoolVar(&all, "all", false, "all feeds, not only those that files came for lately")
 	return cmd
 }
@@ -192,7 +197,8 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	}
 	c.needs(s)
 	t := s.Totals
-	fmt.Fprintf(c.out, "%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States), grouped(t.RowsToday))
+	fmt.Fprintf(c.out, "%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States),
+		grouped(t.RowsToday))
 	for _, one := range []struct {
 		n    int64
 		what string
@@ -207,7 +213,8 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 		fmt.Fprintln(c.out)
 	}
 	if !all && t.Feeds > int64(len(s.Feeds)) {
-		fmt.Fprintf(c.out, "%s no files lately; --all shows all\n\n", plural(t.Feeds-int64(len(s.Feeds)), "more feed")+" had")
+		fmt.Fprintf(c.out, "%s no files lately; --all shows all\n\n",
+			plural(t.Feeds-int64(len(s.Feeds)), "more feed")+" had")
 	}
 	c.serviceTable(s.Services)
 }
@@ -299,9 +306,12 @@ func (c *command) feedStatus(f api.FeedView) {
 		}
 	}
 	lines := [][2]string{
-		{"feed", fmt.Sprintf("%s, version %d", f.Name, f.Version)}, {"about", f.About}, {"supplier", strings.TrimSpace(f.Supplier + " " + f.Contact)},
-		{"files", f.Landing + "/" + f.Files}, {"table", f.Table + " by " + strings.Join(f.Key, ", ")}, {"starts", starts},
-		{"arrivals", strings.Join(states, ", ")}, {"last noticed", when(f.Counts.LastNoticed).text}, {"last loaded", when(f.Counts.LastLoaded).text},
+		{"feed", fmt.Sprintf("%s, version %d", f.Name, f.Version)}, {"about", f.About},
+		{"supplier", strings.TrimSpace(f.Supplier + " " + f.Contact)},
+		{"files", f.Landing + "/" + f.Files}, {"table", f.Table + " by " + strings.Join(f.Key, ", ")},
+		{"starts", starts},
+		{"arrivals", strings.Join(states, ", ")}, {"last noticed", when(f.Counts.LastNoticed).text},
+		{"last loaded", when(f.Counts.LastLoaded).text},
 	}
 	if f.Counts.LastLoaded != nil {
 		lines = append(lines, [2]string{"lag", fmt.Sprintf("%.1f s from the coming of the file that was loaded last to its load", f.Counts.LagSeconds)})
@@ -314,7 +324,8 @@ func (c *command) feedStatus(f api.FeedView) {
 		lines = append(lines, [2]string{"next run", when(f.NextRun).text})
 	}
 	if f.Counts.Waiting > 0 {
-		lines = append(lines, [2]string{"waiting", fmt.Sprintf("%s, the oldest since %s", grouped(f.Counts.Waiting), when(f.Counts.OldestAt).text)})
+		lines = append(lines, [2]string{"waiting", fmt.Sprintf("%s, the oldest since %s", grouped(f.Counts.Waiting),
+			when(f.Counts.OldestAt).text)})
 	}
 	if f.Paused {
 		lines = append(lines, [2]string{"paused", "no run begins by itself"})
@@ -323,7 +334,8 @@ func (c *command) feedStatus(f api.FeedView) {
 		lines = append(lines, [2]string{"not working", f.Problem})
 	}
 	if f.Counts.LastProblem != "" {
-		lines = append(lines, [2]string{"wrong", fmt.Sprintf("arrival %d: %s", f.Counts.LastProblemA, f.Counts.LastProblem)})
+		lines = append(lines, [2]string{"wrong", fmt.Sprintf("arrival %d: %s", f.Counts.LastProblemA,
+			f.Counts.LastProblem)})
 	}
 	c.pairs(lines)
 }
@@ -339,38 +351,39 @@ func (c *command) pairs(lines [][2]string) {
 func (c *command) ledger() *cobra.Command {
 	var f client.ArrivalQuery
 	var s, day string
-	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if len(args) == 1 {
-			if _, err := service.Feed(ctx, args[0]); err != nil {
+	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first",
+		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if len(args) == 1 {
+				if _, err := service.Feed(ctx, args[0]); err != nil {
+					return err
+				}
+				f.Feed = args[0]
+			}
+			if f.State = s; s != "" && !slices.Contains(api.ArrivalStates(), f.State) {
+				return usageError{fmt.Errorf("unknown state %q; the states are %v", s, api.ArrivalStates())}
+			}
+			if day != "" {
+				from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+				if err != nil {
+					return usageError{fmt.Errorf("%q is no day; write it as 2026-07-01", day)}
+				}
+				f.Since, f.Until = from, from.AddDate(0, 0, 1)
+			}
+			list, err := service.Arrivals(ctx, f)
+			if err != nil {
 				return err
 			}
-			f.Feed = args[0]
-		}
-		if f.State = s; s != "" && !slices.Contains(api.ArrivalStates(), f.State) {
-			return usageError{fmt.Errorf("unknown state %q; the states are %v", s, api.ArrivalStates())}
-		}
-		if day != "" {
-			from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
-			if err != nil {
-				return usageError{fmt.Errorf("%q is no day; write it as 2026-07-01", day)}
-			}
-			f.Since, f.Until = from, from.AddDate(0, 0, 1)
-		}
-		list, err := service.Arrivals(ctx, f)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			if len(list.Items) == 0 && list.Next == 0 {
-				fmt.Fprintln(c.out, "Nothing has arrived.")
-				return
-			}
-			arrivalTable(list.Items).write(c.out)
-			if list.Next > 0 {
-				fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
-			}
-		})
-	})}
+			return c.show(list, func() {
+				if len(list.Items) == 0 && list.Next == 0 {
+					fmt.Fprintln(c.out, "Nothing has arrived.")
+					return
+				}
+				arrivalTable(list.Items).write(c.out)
+				if list.Next > 0 {
+					fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+				}
+			})
+		})}
 	cmd.Flags().StringVar(&s, "state", "", "only those in a state")
 	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text; * and ? stand for any text and one character")
 	cmd.Flags().StringVar(&day, "day", "", "only those noticed on a day, as 2026-07-01")
@@ -388,29 +401,30 @@ func number(arg, what string) (int64, error) {
 }
 
 func (c *command) arrival() *cobra.Command {
-	return &cobra.Command{Use: "arrival ID", Short: "One file's life", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		n, err := number(args[0], "an arrival")
-		if err != nil {
-			return err
-		}
-		a, err := service.Arrival(ctx, n)
-		if err != nil {
-			return err
-		}
-		decisions, err := service.Decisions(ctx, n)
-		if err != nil {
-			return err
-		}
-		return c.show(a, func() {
-			c.life(a)
-			for _, d := range decisions {
-				fmt.Fprintf(c.out, "\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
+	return &cobra.Command{Use: "arrival ID", Short: "One file's life", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			n, err := number(args[0], "an arrival")
+			if err != nil {
+				return err
 			}
-			if len(decisions) > 0 {
-				fmt.Fprintln(c.out)
+			a, err := service.Arrival(ctx, n)
+			if err != nil {
+				return err
 			}
-		})
-	})}
+			decisions, err := service.Decisions(ctx, n)
+			if err != nil {
+				return err
+			}
+			return c.show(a, func() {
+				c.life(a)
+				for _, d := range decisions {
+					fmt.Fprintf(c.out, "\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
+				}
+				if len(decisions) > 0 {
+					fmt.Fprintln(c.out)
+				}
+			})
+		})}
 }
 
 func (c *command) life(a api.Arrival) {
@@ -420,14 +434,17 @@ func (c *command) life(a api.Arrival) {
 	}
 	slices.Sort(captures)
 	c.pairs([][2]string{
-		{"arrival", fmt.Sprintf("%d of %s", a.ID, a.Feed)}, {"path", a.Path}, {"state", string(a.State)}, {"why", a.Reason},
-		{"size", grouped(a.Size) + " bytes"}, {"modified", when(&a.Modified).text}, {"says", strings.Join(captures, ", ")}, {"sha256", a.SHA256},
+		{"arrival", fmt.Sprintf("%d of %s", a.ID, a.Feed)}, {"path", a.Path}, {"state", string(a.State)},
+		{"why", a.Reason},
+		{"size", grouped(a.Size) + " bytes"}, {"modified", when(&a.Modified).text},
+		{"says", strings.Join(captures, ", ")}, {"sha256", a.SHA256},
 		{"delivery", a.Delivery}, {"lies at", a.AwayTo}, {"balance", balanceLine(a.Balance)},
 	})
 	steps := []struct {
 		name string
 		at   *time.Time
-	}{{"noticed", &a.NoticedAt}, {"settling", a.SettlingAt}, {"ready", a.ReadyAt}, {"opened", a.OpenedAt}, {"read", a.StagedAt}, {string(a.State), a.FinishedAt}}
+	}{{"noticed", &a.NoticedAt}, {"settling", a.SettlingAt}, {"ready", a.ReadyAt}, {"opened", a.OpenedAt},
+		{"read", a.StagedAt}, {string(a.State), a.FinishedAt}}
 	fmt.Fprintln(c.out)
 	t := &grid{head: []string{"STEP", "AT", "AFTER"}}
 	var last *time.Time
@@ -459,17 +476,18 @@ func feedOrArrival(ctx context.Context, service *client.Client, arg string) (str
 func (c *command) rows() *cobra.Command {
 	var most int
 	var of string
-	cmd := &cobra.Command{Use: "rows FEED|ARRIVAL", Short: "Rows of the target, with their lineage", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		feed, arrival, err := feedOrArrival(ctx, service, args[0])
-		if err != nil {
-			return err
-		}
-		rows, err := service.Rows(ctx, feed, of, arrival, most)
-		if err != nil {
-			return err
-		}
-		return c.show(rows, func() { c.rowTable(rows) })
-	})}
+	cmd := &cobra.Command{Use: "rows FEED|ARRIVAL", Short: "Rows of the target, with their lineage",
+		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			feed, arrival, err := feedOrArrival(ctx, service, args[0])
+			if err != nil {
+				return err
+			}
+			rows, err := service.Rows(ctx, feed, of, arrival, most)
+			if err != nil {
+				return err
+			}
+			return c.show(rows, func() { c.rowTable(rows) })
+		})}
 	cmd.Flags().IntVar(&most, "limit", 20, "how many, 1 to 1000")
 	cmd.Flags().StringVar(&of, "table", "", "schema.table, of a feed that ends in several")
 	return cmd
@@ -496,35 +514,40 @@ func (c *command) rowTable(rows api.TableRows) {
 func (c *command) runs() *cobra.Command {
 	var before int64
 	var most int
-	cmd := &cobra.Command{Use: "runs [FEED]", Short: "Runs, the newest first", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		feed := ""
-		if len(args) == 1 {
-			feed = args[0]
-			if _, err := service.Feed(ctx, feed); err != nil {
+	cmd := &cobra.Command{Use: "runs [FEED]", Short: "Runs, the newest first", Args: arguments(0, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			feed := ""
+			if len(args) == 1 {
+				feed = args[0]
+				if _, err := service.Feed(ctx, feed); err != nil {
+					return err
+				}
+			}
+			list, err := service.Runs(ctx, feed, before, most)
+			if err != nil {
 				return err
 			}
-		}
-		list, err := service.Runs(ctx, feed, before, most)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			var balances []api.Balance
-			for _, r := range list.Items {
-				balances = append(balances, r.Balance)
-			}
-			head, cells := balanceColumns(balances)
-			t := &grid{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED", "FAILED", "SKIPPED"}, head...), "WHY")}
-			for _, r := range list.Items {
-				row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)), when(r.StartedAt), integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)}, cells(r.Balance)...)
-				t.add(append(row, text(shorten(r.Reason, 60)))...)
-			}
-			t.write(c.out)
-			if list.Next > 0 {
-				fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
-			}
-		})
-	})}
+			return c.show(list, func() {
+				var balances []api.Balance
+				for _, r := range list.Items {
+					balances = append(balances, r.Balance)
+				}
+				head, cells := balanceColumns(balances)
+				t := &grid{head: append(append([]string{"RUN", "FEED", "CAUSE", "STATE", "STARTED", "LOADED", "REFUSED",
+					"FAILED", "SKIPPED"}, head...), "WHY")}
+				for _, r := range list.Items {
+					row := append([]cell{id(r.ID), text(r.Feed), text(r.Cause), state(string(r.State)),
+						when(r.StartedAt),
+						integer(r.Loaded), integer(r.Refused), integer(r.Failed), integer(r.Skipped)},
+						cells(r.Balance)...)
+					t.add(append(row, text(shorten(r.Reason, 60)))...)
+				}
+				t.write(c.out)
+				if list.Next > 0 {
+					fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+				}
+			})
+		})}
 	cmd.Flags().Int64Var(&before, "before", 0, "only those before a number")
 	cmd.Flags().IntVar(&most, "limit", 30, "how many, 1 to 1000")
 	return cmd

@@ -89,12 +89,14 @@ func (c *Client) do(request *http.Request) (*http.Response, error) {
 		if errors.As(err, &u) {
 			err = u.Err
 		}
-		return nil, fmt.Errorf("no service answers at %s (%w); start one with `mullein serve`, or set MULLEIN_SERVER", c.base, err)
+		return nil, fmt.Errorf("no service answers at %s (%w); start one with `mullein serve`, or set MULLEIN_SERVER",
+			c.base, err)
 	}
 	return response, nil
 }
 
-func (c *Client) send(ctx context.Context, method, path string, query url.Values, body io.Reader, kind string, out any) error {
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body io.Reader, kind string,
+	out any) error {
 	address := c.base + "/api/v1" + path
 	if len(query) > 0 {
 		address += "?" + query.Encode()
@@ -167,7 +169,8 @@ func (c *Client) Feeds(ctx context.Context, q FeedQuery) (api.FeedList, error) {
 	if q.Most > 0 {
 		most = strconv.Itoa(q.Most)
 	}
-	return get[api.FeedList](ctx, c, "/feeds", query("text", q.Text, "supplier", q.Supplier, "wrong", wrong, "after", q.After, "limit", most))
+	return get[api.FeedList](ctx, c, "/feeds", query("text", q.Text, "supplier", q.Supplier, "wrong", wrong, "after",
+		q.After, "limit", most))
 }
 
 // AllFeeds returns all feeds that a query selects, page by page.
@@ -249,7 +252,8 @@ func (c *Client) Files(ctx context.Context, name string, most int) (api.FileList
 
 // Deliver puts a file into a feed's landing, whole at once. It writes over the
 // file that lies there only when replace says so.
-func (c *Client) Deliver(ctx context.Context, name, path string, content io.Reader, replace bool) (api.Delivered, error) {
+func (c *Client) Deliver(ctx context.Context, name, path string, content io.Reader, replace bool) (api.Delivered,
+	error) {
 	var out api.Delivered
 	q := query("path", path)
 	if replace {
@@ -283,7 +287,8 @@ func (c *Client) Verify(ctx context.Context, arrival int64) (api.Verified, error
 
 // Original returns the record at a line of an arrival's file.
 func (c *Client) Original(ctx context.Context, arrival, line int64) (api.Original, error) {
-	return get[api.Original](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/original", url.Values{"line": {strconv.FormatInt(line, 10)}})
+	return get[api.Original](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/original",
+		url.Values{"line": {strconv.FormatInt(line, 10)}})
 }
 
 // Row returns what happened to a row; key holds column=value.
@@ -310,7 +315,8 @@ func (c *Client) Rollups(ctx context.Context) (api.RollupList, error) {
 
 // PutRollup creates a rollup or changes it.
 func (c *Client) PutRollup(ctx context.Context, name, file, definition string) error {
-	return c.call(ctx, http.MethodPut, "/rollups/"+url.PathEscape(name), nil, api.RollupPut{File: file, Definition: definition}, nil)
+	return c.call(ctx, http.MethodPut, "/rollups/"+url.PathEscape(name), nil,
+		api.RollupPut{File: file, Definition: definition}, nil)
 }
 
 // RemoveRollup ends a rollup.
@@ -347,7 +353,8 @@ func (c *Client) Decisions(ctx context.Context, arrival int64) ([]api.Decision, 
 
 // Slots returns the expected deliveries of a feed, or of all, in a span, in order.
 func (c *Client) Slots(ctx context.Context, feed string, from, to time.Time, most int) (api.SlotList, error) {
-	return get[api.SlotList](ctx, c, "/slots", query("feed", feed, "from", from.UTC().Format(time.RFC3339Nano), "to", to.UTC().Format(time.RFC3339Nano), "limit", strconv.Itoa(most)))
+	return get[api.SlotList](ctx, c, "/slots", query("feed", feed, "from", from.UTC().Format(time.RFC3339Nano), "to",
+		to.UTC().Format(time.RFC3339Nano), "limit", strconv.Itoa(most)))
 }
 
 // Slot returns one expected delivery.
@@ -360,7 +367,8 @@ func slotPath(id int64) string { return "/slots/" + strconv.FormatInt(id, 10) }
 // Accept takes a file for a slot although its name does not fit.
 func (c *Client) Accept(ctx context.Context, slot int64, path, because string) (api.Arrival, error) {
 	var out api.Arrival
-	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, api.AcceptFile{Path: path, Because: because}, &out)
+	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, api.AcceptFile{Path: path, Because: because},
+		&out)
 	return out, err
 }
 
@@ -373,7 +381,8 @@ func (c *Client) Excuse(ctx context.Context, slot int64, because string) (api.Sl
 
 // Plan returns what a feed's calendar will have in a span.
 func (c *Client) Plan(ctx context.Context, name string, from, to time.Time) (api.Plan, error) {
-	return get[api.Plan](ctx, c, feedPath(name)+"/plan", query("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
+	return get[api.Plan](ctx, c, feedPath(name)+"/plan",
+		query("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
 }
 
 // Reconcile holds a feed's ledger and the target's markers against each other.
@@ -410,7 +419,8 @@ type ArrivalQuery struct {
 // Arrivals returns a page of arrivals, the newest first.
 func (c *Client) Arrivals(ctx context.Context, f ArrivalQuery) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", f.State, "text", f.Text,
-		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before", number(f.Before), "limit", strconv.Itoa(f.Most)))
+		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before",
+		number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 
 // Arrival returns one arrival.
@@ -462,12 +472,14 @@ func (c *Client) Watch(ctx context.Context, after int64, each func(api.Event) er
 
 // Rejects returns a page of the rejects of a feed, or of an arrival if that is
 // not 0, after the last reject of the page before.
-func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after api.Reject, most int) (api.RejectList, error) {
+func (c *Client) Rejects(ctx context.Context, feed string, arrival int64, after api.Reject, most int) (api.RejectList,
+	error) {
 	path := feedPath(feed) + "/rejects"
 	if arrival > 0 {
 		path = "/arrivals/" + strconv.FormatInt(arrival, 10) + "/rejects"
 	}
-	return get[api.RejectList](ctx, c, path, query("after_arrival", number(after.ArrivalID), "after", number(int64(after.Number)), "limit", strconv.Itoa(most)))
+	return get[api.RejectList](ctx, c, path, query("after_arrival", number(after.ArrivalID), "after",
+		number(int64(after.Number)), "limit", strconv.Itoa(most)))
 }
 
 // RejectGroups groups the rejects of a feed, or of an arrival if that is not 0,
@@ -496,7 +508,8 @@ func (c *Client) Checks(ctx context.Context, feed string) (api.FeedCheckList, er
 
 // CheckHistory returns what a check saw, the newest first.
 func (c *Client) CheckHistory(ctx context.Context, feed, check string, most int) (api.CheckResultList, error) {
-	return get[api.CheckResultList](ctx, c, feedPath(feed)+"/checks/"+url.PathEscape(check), query("limit", strconv.Itoa(most)))
+	return get[api.CheckResultList](ctx, c, feedPath(feed)+"/checks/"+url.PathEscape(check),
+		query("limit", strconv.Itoa(most)))
 }
 
 // Rehearsed is what a rehearsal is about.

@@ -111,7 +111,8 @@ func readings(catchment int, at time.Time, raise float64, revised time.Time) []s
 			levelText, quality = "-999", "F"
 		}
 		rows = append(rows, strings.Join([]string{
-			station(catchment, n), at.In(azores).Format("02.01.2006 15:04"), levelText, flowText, quality, revised.In(azores).Format("02.01.2006 15:04"),
+			station(catchment, n), at.In(azores).Format("02.01.2006 15:04"), levelText, flowText, quality,
+			revised.In(azores).Format("02.01.2006 15:04"),
 		}, ";"))
 	}
 	return rows
@@ -122,7 +123,8 @@ func decimal(x float64, digits int) string {
 }
 
 func gaugeFile(rows []string) []byte {
-	return []byte("# Upper Catchment Office\nStation;Time;Level;Flow;Quality;Revised\n" + strings.Join(rows, "\n") + "\n")
+	return []byte("# Upper Catchment Office\nStation;Time;Level;Flow;Quality;Revised\n" + strings.Join(rows, "\n") +
+		"\n")
 }
 
 func gaugeName(catchment int, at time.Time) string {
@@ -133,11 +135,14 @@ func registryFile(day time.Time) []byte {
 	var b strings.Builder
 	b.WriteString("station_id,station_name,river,catchment,place,zero_m,since,telemetry\n")
 	rivers := []string{"Sorrel", "Little Sorrel", "Madder Brook"}
-	places := []string{"Upper Weir", "Old Bridge", "Mill Race", "Ferry Steps", "Stone Ford", "Alder Bank", "Lock House", "Tide Gate"}
+	places := []string{"Upper Weir", "Old Bridge", "Mill Race", "Ferry Steps", "Stone Ford", "Alder Bank",
+		"Lock House", "Tide Gate"}
 	for c := range catchments {
 		for n := range stationsEach {
-			fmt.Fprintf(&b, "%s,\"%s, %s\",%s,%s,\"%.4f, %.4f\",%.2f,%d-04-01,%s\n", station(c, n), rivers[c], places[n], rivers[c], catchments[c],
-				-28.6+0.02*float64(c), 38.5+0.01*float64(n), 210.5-9.3*float64(n), 1961+7*n+c, []string{"yes", "no"}[(n+day.YearDay())/40%2])
+			fmt.Fprintf(&b, "%s,\"%s, %s\",%s,%s,\"%.4f, %.4f\",%.2f,%d-04-01,%s\n", station(c, n), rivers[c],
+				places[n], rivers[c], catchments[c],
+				-28.6+0.02*float64(c), 38.5+0.01*float64(n), 210.5-9.3*float64(n), 1961+7*n+c,
+				[]string{"yes", "no"}[(n+day.YearDay())/40%2])
 		}
 	}
 	return []byte(b.String())
@@ -177,7 +182,8 @@ const (
 // The mishaps of the day before the demo begins, by how many quarters of an
 // hour before the present one, and whose they are.
 var mishaps = map[int]map[int]string{
-	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"}, 21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 17: {0: "millimetres"}, 5: {1: "other case"},
+	68: {2: "late"}, 41: {0: "bad row"}, 33: {1: "missing"}, 32: {1: "missing"}, 31: {1: "missing"}, 27: {0: "twice"},
+	21: {2: "misnamed"}, 14: {0: "late"}, 9: {2: "torn"}, 17: {0: "millimetres"}, 5: {1: "other case"},
 }
 
 // CatchUp leaves the files of the last day that are not there yet, as they
@@ -219,7 +225,8 @@ func CatchUp(root string, now time.Time) error {
 
 // others leave what the other suppliers send at a time.
 func (b basin) others(at, modified time.Time, silent bool) error {
-	return errors.Join(b.registry(at, modified), b.lab(at, modified), b.buoys(at, modified, silent), b.volunteers(at, modified))
+	return errors.Join(b.registry(at, modified), b.lab(at, modified), b.buoys(at, modified, silent),
+		b.volunteers(at, modified))
 }
 
 // registry leaves the list of stations when its time has come.
@@ -317,7 +324,8 @@ func (b basin) send(c int, at time.Time, what string, modified time.Time) error 
 		whole := gzipped(gaugeFile(rows))
 		return b.leave("gauges", name+".gz", whole[:len(whole)*2/3], modified)
 	case "twice":
-		if err := b.leave("gauges", strings.TrimSuffix(name, ".csv")+" (1).csv", gaugeFile(rows), modified.Add(time.Minute)); err != nil {
+		if err := b.leave("gauges", strings.TrimSuffix(name, ".csv")+" (1).csv", gaugeFile(rows),
+			modified.Add(time.Minute)); err != nil {
 			return err
 		}
 	}
@@ -333,7 +341,8 @@ func (b basin) lastDelivered() (time.Time, error) {
 	var last time.Time
 	for _, e := range entries {
 		name := strings.TrimPrefix(e.Name(), "GAUGE_K1_")
-		if t, err := time.ParseInLocation("20060102T1504", name[:min(13, len(name))], azores); err == nil && t.After(last) {
+		if t, err := time.ParseInLocation("20060102T1504", name[:min(13, len(name))], azores); err == nil &&
+			t.After(last) {
 			last = t
 		}
 	}

@@ -92,12 +92,14 @@ func (b basin) lab(at, modified time.Time) error {
 		return nil
 	}
 	day := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, azores)
-	if err := b.leave("lab", fmt.Sprintf("LAB_%s_1.jsonl", day.Format("2006-01-02")), labFile(day, 1), modified); err != nil {
+	if err := b.leave("lab", fmt.Sprintf("LAB_%s_1.jsonl", day.Format("2006-01-02")), labFile(day, 1),
+		modified); err != nil {
 		return err
 	}
 	earlier := day.AddDate(0, 0, -3)
 	for batch := 1; batch <= 2; batch++ {
-		if err := b.leave("lab", fmt.Sprintf("LAB_%s_%d.jsonl.zst", earlier.Format("2006-01-02"), batch), zstandard(labFile(earlier, batch)), modified.Add(time.Duration(batch)*time.Minute)); err != nil {
+		if err := b.leave("lab", fmt.Sprintf("LAB_%s_%d.jsonl.zst", earlier.Format("2006-01-02"), batch),
+			zstandard(labFile(earlier, batch)), modified.Add(time.Duration(batch)*time.Minute)); err != nil {
 			return err
 		}
 	}
@@ -120,7 +122,8 @@ type profile struct {
 // buoyFile is a buoy's profile. Its battery runs down.
 func buoyFile(buoy int, at time.Time) ([]byte, error) {
 	random := rand.New(rand.NewPCG(uint64(at.Unix()), uint64(buoy)))
-	p := profile{Buoy: fmt.Sprintf("B%d", buoy), At: at, Battery: math.Round((12.4-0.9*float64(buoy-1)*float64(at.Hour())/20)*100) / 100}
+	p := profile{Buoy: fmt.Sprintf("B%d", buoy), At: at,
+		Battery: math.Round((12.4-0.9*float64(buoy-1)*float64(at.Hour())/20)*100) / 100}
 	for n := range 14 {
 		temp := math.Round((17.5-0.4*float64(n)+random.Float64())*100) / 100
 		d := depth{Depth: float64(n), Temp: &temp, Salinity: math.Round((31+0.2*float64(n))*10) / 10}
@@ -151,7 +154,8 @@ func (b basin) buoys(at, modified time.Time, silent bool) error {
 		if err != nil {
 			return err
 		}
-		if err := b.leave(fmt.Sprintf("buoys/B%d", buoy), "PROFILE_"+utc.Format("20060102T1504")+".parquet", content, modified); err != nil {
+		if err := b.leave(fmt.Sprintf("buoys/B%d", buoy), "PROFILE_"+utc.Format("20060102T1504")+".parquet", content,
+			modified); err != nil {
 			return err
 		}
 	}
@@ -183,7 +187,9 @@ func rain(observer int, day time.Time) []byte {
 		case random.IntN(6) == 0:
 			amount = "-"
 		}
-		fmt.Fprintf(&b, "%s; %s; %s; %s; %d\n", []string{"Mühlbach", "Alte Brücke", "Gezeitentor"}[observer], day.AddDate(0, 0, -back).Format("02.01.2006"), amount, []string{"", "Gewitter bei Frau Öhler", "n/a"}[back%3], back)
+		fmt.Fprintf(&b, "%s; %s; %s; %s; %d\n", []string{"Mühlbach", "Alte Brücke", "Gezeitentor"}[observer],
+			day.AddDate(0, 0, -back).Format("02.01.2006"), amount,
+			[]string{"", "Gewitter bei Frau Öhler", "n/a"}[back%3], back)
 	}
 	return latin1(b.String())
 }
@@ -194,12 +200,16 @@ func sheet(day time.Time) ([]byte, error) {
 	cell := func(ref, text string) string {
 		return fmt.Sprintf(`<c r="%s" t="inlineStr"><is><t>%s</t></is></c>`, ref, text)
 	}
-	fmt.Fprintf(&rows, `<row r="1">%s</row><row r="3">%s%s%s</row>`, cell("A1", "Rain of "+day.Format("January 2006")), cell("A3", "Place"), cell("B3", "Day"), cell("C3", "Rain mm"))
+	fmt.Fprintf(&rows, `<row r="1">%s</row><row r="3">%s%s%s</row>`,
+		cell("A1", "Rain of "+day.Format("January 2006")), cell("A3", "Place"), cell("B3", "Day"),
+		cell("C3", "Rain mm"))
 	epoch := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
 	for d := 1; d <= day.Day(); d++ {
 		at := time.Date(day.Year(), day.Month(), d, 0, 0, 0, 0, time.UTC)
 		random := rand.New(rand.NewPCG(uint64(at.Unix()), 9))
-		fmt.Fprintf(&rows, `<row r="%d">%s<c r="B%d" s="1"><v>%d</v></c><c r="C%d"><v>%v</v></c></row>`, d+3, cell(fmt.Sprintf("A%d", d+3), "Lock House"), d+3, int(at.Sub(epoch).Hours()/24), d+3, 0.1*float64(random.IntN(180)))
+		fmt.Fprintf(&rows, `<row r="%d">%s<c r="B%d" s="1"><v>%d</v></c><c r="C%d"><v>%v</v></c></row>`, d+3,
+			cell(fmt.Sprintf("A%d", d+3), "Lock House"), d+3, int(at.Sub(epoch).Hours()/24), d+3,
+			0.1*float64(random.IntN(180)))
 	}
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
@@ -231,7 +241,8 @@ func (b basin) volunteers(at, modified time.Time) error {
 	}
 	names := []string{"%s %s.csv", "%s %s neu.TXT", "%s %s .csv"}
 	for o, observer := range observers {
-		if err := b.leave("rain", fmt.Sprintf(names[o], observer, local.Format("02.01.2006")), rain(o, local), modified.Add(time.Duration(o)*time.Minute)); err != nil {
+		if err := b.leave("rain", fmt.Sprintf(names[o], observer, local.Format("02.01.2006")), rain(o, local),
+			modified.Add(time.Duration(o)*time.Minute)); err != nil {
 			return err
 		}
 	}

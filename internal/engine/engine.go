@@ -66,8 +66,10 @@ func New(o Options) *Engine {
 	}
 	e.turns = newTurns(e.turn)
 	e.inspect = &inspect.Inspector{Env: o.Env, Changed: e.Changed}
-	e.calendar = calendar.New(calendar.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log, Now: e.now})
-	e.intake = intake.New(intake.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log, Ready: e.wake, Listed: func(feed string) { e.calendar.Touch(feed) }})
+	e.calendar = calendar.New(calendar.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log,
+		Now: e.now})
+	e.intake = intake.New(intake.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log, Ready: e.wake,
+		Listed: func(feed string) { e.calendar.Touch(feed) }})
 	return e
 }
 
@@ -91,7 +93,8 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer stop()
 	var wg sync.WaitGroup
 	for _, part := range []func(context.Context){
-		e.intake.Run, e.calendar.Run, e.turns.run, e.keepFeeds, e.keepLease, e.follow, e.sweep, e.keepSchedules, e.dropRecords, e.keepRollups, e.pruneJournals, e.sumTallies,
+		e.intake.Run, e.calendar.Run, e.turns.run, e.keepFeeds, e.keepLease, e.follow, e.sweep, e.keepSchedules,
+		e.dropRecords, e.keepRollups, e.pruneJournals, e.sumTallies,
 	} {
 		wg.Go(func() { part(ctx) })
 	}

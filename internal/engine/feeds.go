@@ -51,7 +51,8 @@ type leased struct {
 }
 
 func (e *Engine) newLeased(record ledger.Feed, f *feed.Feed) *leased {
-	w := &leased{e: e, name: record.Name, feed: f, version: record.Version, record: record, fence: record.Fence, over: make(chan struct{}), waits: record.Waits}
+	w := &leased{e: e, name: record.Name, feed: f, version: record.Version, record: record, fence: record.Fence,
+		over: make(chan struct{}), waits: record.Waits}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.paused.Store(record.Paused)
 	return w

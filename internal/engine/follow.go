@@ -97,7 +97,8 @@ func (e *Engine) hear(events []ledger.Event) {
 func (e *Engine) askFollowers(loaded, asked map[string]bool) {
 	any := func(name string) bool { return loaded[name] }
 	for _, w := range e.leased() {
-		if w.feed != nil && (slices.ContainsFunc(w.feed.When.AfterAll, any) || slices.ContainsFunc(w.feed.When.AfterAny, any)) {
+		if w.feed != nil && (slices.ContainsFunc(w.feed.When.AfterAll, any) ||
+			slices.ContainsFunc(w.feed.When.AfterAny, any)) {
 			asked[w.name] = true
 		}
 	}

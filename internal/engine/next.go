@@ -98,7 +98,8 @@ func (w *leased) unblocked(ctx context.Context, n upNext) (upNext, error) {
 	if err != nil || blocking == nil {
 		return n, err
 	}
-	said := fmt.Sprintf("strict_order: arrival %d, %s, is %s and holds up those behind it; redo, skip or release it", blocking.ID, blocking.Path, blocking.State)
+	said := fmt.Sprintf("strict_order: arrival %d, %s, is %s and holds up those behind it; redo, skip or release it",
+		blocking.ID, blocking.Path, blocking.State)
 	if len(n.Alone) == 0 {
 		if blocking.Before(all[0]) {
 			return upNext{waits: said}, nil
@@ -258,7 +259,8 @@ func (w *leased) strays(ctx context.Context, s ledger.Selection, lists []ledger.
 	}
 	for i := range forced {
 		a := &forced[i]
-		if !a.IsList && a.Delivery != "" && (s.Again || retry(a)) && !slices.ContainsFunc(lists, func(l ledger.Arrival) bool { return l.Path == a.Delivery }) {
+		if !a.IsList && a.Delivery != "" && (s.Again || retry(a)) &&
+			!slices.ContainsFunc(lists, func(l ledger.Arrival) bool { return l.Path == a.Delivery }) {
 			return []*ledger.Arrival{a}, nil
 		}
 	}
@@ -266,12 +268,14 @@ func (w *leased) strays(ctx context.Context, s ledger.Selection, lists []ledger.
 }
 
 func (w *leased) refuseList(ctx context.Context, list *ledger.Arrival, reason string) error {
-	return w.e.Ledger.RefuseWaiting(ctx, list.ID, "the list cannot be read: "+reason, load.AwayOf(w.feed, ledger.Refused))
+	return w.e.Ledger.RefuseWaiting(ctx, list.ID, "the list cannot be read: "+reason,
+		load.AwayOf(w.feed, ledger.Refused))
 }
 
 // members finds the arrivals of a list's files: those that wait are to be
 // loaded, those that are loaded already are there too, and the rest is missing.
-func (w *leased) members(ctx context.Context, named []landing.Listed) (together []*ledger.Arrival, sums map[string]string, missing []string, err error) {
+func (w *leased) members(ctx context.Context, named []landing.Listed) (together []*ledger.Arrival,
+	sums map[string]string, missing []string, err error) {
 	paths := make([]string, len(named))
 	for i, l := range named {
 		paths[i] = l.Path
@@ -293,10 +297,12 @@ func (w *leased) members(ctx context.Context, named []landing.Listed) (together 
 				missing = append(missing, l.Path)
 			}
 		case l.Size >= 0 && a.Size != l.Size:
-			missing = append(missing, fmt.Sprintf("%s with %d bytes; the one that is there has %d", l.Path, l.Size, a.Size))
+			missing = append(missing, fmt.Sprintf("%s with %d bytes; the one that is there has %d", l.Path, l.Size,
+				a.Size))
 		case a.State == ledger.Loaded:
 			if l.SHA256 != "" && a.SHA256 != l.SHA256 {
-				missing = append(missing, fmt.Sprintf("%s with the digest %.12s…; the one that is loaded has another", l.Path, l.SHA256))
+				missing = append(missing, fmt.Sprintf("%s with the digest %.12s…; the one that is loaded has another",
+					l.Path, l.SHA256))
 			}
 		case a.State == ledger.Ready || a.State == ledger.Failed && a.TryAfter != nil:
 			together = append(together, &a)

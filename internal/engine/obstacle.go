@@ -25,7 +25,8 @@ type noRoomError struct {
 }
 
 func (e *noRoomError) Error() string {
-	return fmt.Sprintf("only %d MiB are free on the disk of %s; the next load of %d MiB waits for %d", e.free>>20, e.where, e.size>>20, e.need>>20)
+	return fmt.Sprintf("only %d MiB are free on the disk of %s; the next load of %d MiB waits for %d", e.free>>20,
+		e.where, e.size>>20, e.need>>20)
 }
 
 // obstacleOf says what is to be gone before an error can be; nil where that cannot be

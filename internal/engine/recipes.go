@@ -143,7 +143,8 @@ func (r *running) ofOneKind(ctx context.Context, d load.Delivery) (out load.Deli
 	}
 	d = d.Without(func(a *ledger.Arrival) bool {
 		of, err := r.feed.Of(a.Captures)
-		return unknown[a.ID] != nil || chosen != nil && (d.List == nil || a.ID != d.List.ID) && (err != nil || tableName(of) != tableName(chosen))
+		return unknown[a.ID] != nil || chosen != nil && (d.List == nil || a.ID != d.List.ID) &&
+			(err != nil || tableName(of) != tableName(chosen))
 	})
 	return d, len(unknown) > 0, nil
 }

@@ -63,7 +63,8 @@ func slotsOf(f *feed.Feed, wanted ledger.Wanted, now time.Time) ([]step, error) 
 	if unit == due.Minute { // by the hour: the minutes within are in order anyway
 		unit = due.Hour
 	}
-	layout := map[due.Unit]string{due.Hour: "2006-01-02T15", due.Day: "2006-01-02", due.Month: "2006-01", due.Year: "2006"}[unit]
+	layout := map[due.Unit]string{due.Hour: "2006-01-02T15", due.Day: "2006-01-02", due.Month: "2006-01",
+		due.Year: "2006"}[unit]
 	var out []step
 	for at := unit.Start(from); at.Before(to); at = unit.Next(at) {
 		if len(out) == maxSteps {
@@ -76,7 +77,8 @@ func slotsOf(f *feed.Feed, wanted ledger.Wanted, now time.Time) ([]step, error) 
 		if end.After(to) {
 			end = to
 		}
-		out = append(out, step{at.Format(layout), ledger.Selection{From: begin.UTC(), To: end.UTC(), ByModified: byModified, Paths: wanted.Paths}})
+		out = append(out, step{at.Format(layout), ledger.Selection{From: begin.UTC(), To: end.UTC(),
+			ByModified: byModified, Paths: wanted.Paths}})
 	}
 	return out, nil
 }
@@ -95,7 +97,8 @@ func numbers(wanted ledger.Wanted) ([]step, error) {
 	}
 	var out []step
 	for n := from; n <= to; n++ {
-		out = append(out, step{strconv.FormatInt(n, 10), ledger.Selection{FromNumber: &n, ToNumber: &n, Paths: wanted.Paths}})
+		out = append(out, step{strconv.FormatInt(n, 10),
+			ledger.Selection{FromNumber: &n, ToNumber: &n, Paths: wanted.Paths}})
 	}
 	return out, nil
 }
@@ -112,10 +115,12 @@ func parseSlot(text string, now time.Time) (from, to time.Time, err error) {
 	for _, form := range []struct {
 		layout string
 		unit   due.Unit
-	}{{"2006", due.Year}, {"2006-01", due.Month}, {"2006-01-02", due.Day}, {"2006-01-02T15", due.Hour}, {"2006-01-02 15", due.Hour}, {"2006-01-02T15:04", due.Minute}, {"2006-01-02 15:04", due.Minute}} {
+	}{{"2006", due.Year}, {"2006-01", due.Month}, {"2006-01-02", due.Day}, {"2006-01-02T15", due.Hour},
+		{"2006-01-02 15", due.Hour}, {"2006-01-02T15:04", due.Minute}, {"2006-01-02 15:04", due.Minute}} {
 		if t, err := time.ParseInLocation(form.layout, text, now.Location()); err == nil {
 			return t, form.unit.Next(t), nil
 		}
 	}
-	return from, to, fmt.Errorf("%q is no slot; write a year, 2026-07, 2026-07-01, 2026-07-01T06, today or yesterday", text)
+	return from, to, fmt.Errorf("%q is no slot; write a year, 2026-07, 2026-07-01, 2026-07-01T06, today or yesterday",
+		text)
 }

@@ -65,7 +65,8 @@ func (w *leased) takeOverRuns(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := w.e.Ledger.FinishRun(ctx, run.ID, ledger.RunFailed, "the service ended during the run; what it left is worked on in the next"); err != nil {
+		if err := w.e.Ledger.FinishRun(ctx, run.ID, ledger.RunFailed,
+			"the service ended during the run; what it left is worked on in the next"); err != nil {
 			return err
 		}
 	}
@@ -81,7 +82,8 @@ func (w *leased) takeOverOne(ctx context.Context, a *ledger.Arrival, m *table.Ma
 	f, attempts := fate.AfterCrash(a.OpenedAt != nil && a.StagedAt == nil, a.Attempts)
 	if f.Outcome == fate.Hold {
 		return w.e.Ledger.Finish(ctx, ledger.Ending{ID: a.ID, State: ledger.Held, Balance: a.Balance,
-			Reason: fmt.Sprintf("the service ended %d times while it read this file; have the file looked at", a.Attempts)})
+			Reason: fmt.Sprintf("the service ended %d times while it read this file; have the file looked at",
+				a.Attempts)})
 	}
 	return w.e.Ledger.LeftBehind(ctx, a.ID, attempts)
 }

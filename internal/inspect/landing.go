@@ -48,7 +48,8 @@ func (i *Inspector) Which(ctx context.Context, f *feed.Feed, most int) (list []S
 			return errEnough
 		}
 		taken := f.Landing.Look(entry.Path, entry.Size)
-		seen := Seen{Path: entry.Path, Size: entry.Size, Modified: entry.Modified, Taken: taken.Why == "", Why: taken.Why, Captures: taken.Captures}
+		seen := Seen{Path: entry.Path, Size: entry.Size, Modified: entry.Modified, Taken: taken.Why == "",
+			Why: taken.Why, Captures: taken.Captures}
 		switch {
 		case seen.Captures == nil:
 			seen.Captures = map[string]any{}
@@ -102,7 +103,8 @@ func (e *NotTakenError) Error() string {
 }
 
 // Deliver puts a file into a feed's landing, whole at once.
-func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existing landing.Existing) (landing.Entry, error) {
+func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existing landing.Existing) (landing.Entry,
+	error) {
 	if !fs.ValidPath(path) {
 		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
 	}
@@ -118,7 +120,8 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existi
 }
 
 // Accept takes a file of the landing for a slot although its name does not fit.
-func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, who, because string) (*ledger.Arrival, error) {
+func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, who,
+	because string) (*ledger.Arrival, error) {
 	if !fs.ValidPath(path) {
 		return nil, &NotTakenError{path, "is not a plain path below the landing"}
 	}

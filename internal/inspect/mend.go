@@ -18,7 +18,8 @@ import (
 
 // Mend hands rejects in again that a person put right. They become an arrival
 // of their own, whose rows keep the file and the line that they came from.
-func (i *Inspector) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
+func (i *Inspector) Mend(ctx context.Context, of int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival,
+	error) {
 	a, err := i.Ledger.Arrival(ctx, of)
 	if err != nil {
 		return a, err
@@ -42,7 +43,8 @@ func (i *Inspector) Mend(ctx context.Context, of int64, rows []ledger.MendedRow,
 }
 
 // mended makes a file of mended rows, in the order of their lines.
-func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, rows []ledger.MendedRow) ([]byte, []int64, error) {
+func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, rows []ledger.MendedRow) ([]byte,
+	[]int64, error) {
 	var content, mendedRows bytes.Buffer
 	byNumber := map[int]*ledger.NotableReject{}
 	for n := range rejects {
@@ -57,17 +59,20 @@ func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, row
 		case reject == nil:
 			return nil, nil, fmt.Errorf("reject %d of arrival %d: %w", row.Number, a.ID, ledger.ErrNotFound)
 		case i > 0 && rows[i-1].Number == row.Number:
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d stands twice in what is handed in", row.Number)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d stands twice in what is handed in",
+				row.Number)}
 		case reject.MendedIn != nil:
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, was mended already, in arrival %d", row.Number, reject.Line, *reject.MendedIn)}
 		case reject.Masked:
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, has private values, which are not kept: have the file sent again", row.Number, reject.Line)}
 		case text == "":
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d: an empty row", row.Number, reject.Line)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d: an empty row", row.Number,
+				reject.Line)}
 		case len(reject.Original) >= reading.OriginalKept && strings.HasSuffix(text, "..."):
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is longer than what is kept of it; write out the whole row in place of the ...", row.Number, reject.Line)}
 		case text == reject.Original:
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number, reject.Line)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number,
+				reject.Line)}
 		}
 		mendedRows.WriteString(text)
 		mendedRows.WriteByte('\n')
@@ -103,7 +108,8 @@ func quoted(name string, f *feed.Feed) string {
 }
 
 // handIn writes the file, apart from the landing, and records its arrival.
-func (i *Inspector) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival, content []byte, lines []int64, rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
+func (i *Inspector) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival, content []byte, lines []int64,
+	rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
 	folder, err := i.Landing(f)
 	if err != nil {
 		return *a, err
@@ -120,8 +126,10 @@ func (i *Inspector) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival,
 	defer file.Close()
 	now := time.Now().UTC()
 	out := ledger.Arrival{
-		Feed: a.Feed, Path: fmt.Sprintf("%s%s%s)", a.Path, load.MendedMark, now.Format("2006-01-02 15:04:05.000")), Size: file.Entry.Size, Modified: file.Entry.Modified, Inode: int64(file.Entry.Inode),
-		State: ledger.Ready, Reason: fmt.Sprintf("%d mended rows of arrival %d, by %s: %s", len(rows), a.ID, who, because), Captures: a.Captures,
+		Feed: a.Feed, Path: fmt.Sprintf("%s%s%s)", a.Path, load.MendedMark, now.Format("2006-01-02 15:04:05.000")),
+		Size: file.Entry.Size, Modified: file.Entry.Modified, Inode: int64(file.Entry.Inode),
+		State: ledger.Ready, Reason: fmt.Sprintf("%d mended rows of arrival %d, by %s: %s", len(rows), a.ID, who,
+			because), Captures: a.Captures,
 		Forced: true, AwayTo: at, Mends: &a.ID, MendedLines: lines, CameAt: &now, ReadyAt: &now,
 	}
 	numbers := make([]int, len(rows))

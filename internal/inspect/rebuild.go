@@ -55,7 +55,8 @@ func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, who, 
 		return nil, err
 	}
 	defer session.Close()
-	r := &rebuild{i: i, feed: name, database: w.database, session: session, out: &Rebuilt{Feed: name, Missing: []int64{}}}
+	r := &rebuild{i: i, feed: name, database: w.database, session: session,
+		out: &Rebuilt{Feed: name, Missing: []int64{}}}
 	if r.fitted, err = session.FitAnew(ctx, w.table); err != nil {
 		return nil, conflictOfShape(err)
 	}
@@ -97,7 +98,8 @@ func (r *rebuild) choose(ctx context.Context, files Files) error {
 		return err
 	}
 	if len(others) > 0 {
-		return &ledger.ConflictError{Reason: fmt.Sprintf("%v end in %s too; a rebuild is for a table of one feed", others, r.fitted)}
+		return &ledger.ConflictError{Reason: fmt.Sprintf("%v end in %s too; a rebuild is for a table of one feed",
+			others, r.fitted)}
 	}
 	if r.loads, err = r.database.InForce(ctx, r.fitted, r.feed); err != nil {
 		return err
@@ -135,7 +137,8 @@ func (r *rebuild) load(ctx context.Context) error {
 		return err
 	}
 	if !slices.EqualFunc(r.loads, locked, func(a, b table.LoadEntry) bool { return a.Nth == b.Nth }) {
-		return &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again", r.fitted)}
+		return &ledger.ConflictError{Reason: fmt.Sprintf("%s was loaded or recalled meanwhile; rebuild it again",
+			r.fitted)}
 	}
 	if err := into.EmptyOut(ctx); err != nil {
 		return err
@@ -163,7 +166,8 @@ func (r *rebuild) load(ctx context.Context) error {
 }
 
 // loadAfresh loads one arrival within a rebuild.
-func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load, of table.LoadEntry) (a *ledger.Afresh, err error) {
+func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load,
+	of table.LoadEntry) (a *ledger.Afresh, err error) {
 	err = i.WithFile(ctx, recipe, of.Arrival, func(f *load.OpenFile) error {
 		if err := into.Stage(ctx, f.Source(), f.Expected); err != nil {
 			return err
@@ -179,8 +183,10 @@ func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *t
 		if err := b.Err(); err != nil {
 			return err
 		}
-		a = &ledger.Afresh{ID: of.Arrival, Generation: of.Generation + 1, Balance: b, Rejects: load.Rejects(f.Rejects())}
-		m := table.Marker{Feed: recipe.Feed.Name, Delivery: of.Delivery, Generation: a.Generation, Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
+		a = &ledger.Afresh{ID: of.Arrival, Generation: of.Generation + 1, Balance: b,
+			Rejects: load.Rejects(f.Rejects())}
+		m := table.Marker{Feed: recipe.Feed.Name, Delivery: of.Delivery, Generation: a.Generation,
+			Arrival: of.Arrival, SHA256: of.SHA256, Balance: b}
 		if err := into.Mark(ctx, []table.Marker{m}); err != nil {
 			return err
 		}

@@ -38,7 +38,8 @@ func (i *Inspector) Recall(ctx context.Context, id int64, aim table.Aim, who, be
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	done := map[table.Aim]string{table.TakeOut: "recalled", table.PutBack: "put back"}[aim]
-	return r.out, i.Ledger.Recalled(after, r.out.Arrivals, r.out.Back, who, fmt.Sprintf("%s by %s: %s", done, who, because))
+	return r.out, i.Ledger.Recalled(after, r.out.Arrivals, r.out.Back, who,
+		fmt.Sprintf("%s by %s: %s", done, who, because))
 }
 
 // PreviewRecall says what would become of the rows of a recall.
@@ -68,7 +69,8 @@ func (r *recalling) close(ctx context.Context) {
 
 // recalling works a recall out, up to its commit.
 func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
-	begin func(*table.Session, context.Context, *table.Fitted, string, table.Aim, []int64) (*table.Recall, error)) (_ *recalling, err error) {
+	begin func(*table.Session, context.Context, *table.Fitted, string, table.Aim, []int64) (*table.Recall,
+		error)) (_ *recalling, err error) {
 	a, err := i.Ledger.Arrival(ctx, id)
 	if err != nil {
 		return nil, err
@@ -95,7 +97,8 @@ func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
 	if r.recall, err = begin(session, ctx, fitted, a.Feed, aim, of); err != nil {
 		return nil, conflict(err)
 	}
-	r.out = &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...), Arrivals: []int64{}, Back: []int64{}}
+	r.out = &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...),
+		Arrivals: []int64{}, Back: []int64{}}
 	later, err := r.recall.Later(ctx)
 	if err != nil {
 		return nil, err
@@ -117,7 +120,8 @@ func (i *Inspector) recallable(ctx context.Context, a *ledger.Arrival, aim table
 		from, done = ledger.Recalled, "put back"
 	}
 	if a.State != from {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s; only one that is %s can be %s", a.ID, a.State, from, done)}
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s; only one that is %s can be %s", a.ID,
+			a.State, from, done)}
 	}
 	return i.Ledger.OfDelivery(ctx, a, from)
 }

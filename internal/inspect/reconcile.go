@@ -86,7 +86,8 @@ func (i *Inspector) reconcile(ctx context.Context, name string, mend bool) ([]Di
 
 // unrecorded finds markers of loads that the ledger does not know of: the
 // ledger was restored. The load happened, so the ledger is told.
-func (i *Inspector) unrecorded(ctx context.Context, f *feed.Feed, markers []table.Marker, mend bool) ([]Difference, error) {
+func (i *Inspector) unrecorded(ctx context.Context, f *feed.Feed, markers []table.Marker, mend bool) ([]Difference,
+	error) {
 	of := make([]int64, len(markers))
 	for n, m := range markers {
 		of[n] = m.Arrival
@@ -102,14 +103,18 @@ func (i *Inspector) unrecorded(ctx context.Context, f *feed.Feed, markers []tabl
 		a, known := have[m.Arrival]
 		switch {
 		case known && (a.Feed != f.Name || a.Path != m.Path()):
-			d.What = fmt.Sprintf("the target has it as loaded from %s; in the ledger the number is of %s, %s", m.Path(), a.Feed, a.Path)
+			d.What = fmt.Sprintf("the target has it as loaded from %s; in the ledger the number is of %s, %s",
+				m.Path(), a.Feed, a.Path)
 			d.Safe, d.Way = false, "a person has to decide: the ledger gave the number again after it was restored"
 		case !known:
-			d.What, d.Way = "the target has it as loaded; the ledger does not know it", "the ledger records it from its marker"
+			d.What, d.Way = "the target has it as loaded; the ledger does not know it",
+				"the ledger records it from its marker"
 		case !m.Active && a.State == ledger.Loaded && a.Generation <= m.Generation:
-			d.What, d.Way = "the target has it as recalled; the ledger has it as loaded", "the ledger records it as recalled"
+			d.What, d.Way = "the target has it as recalled; the ledger has it as loaded",
+				"the ledger records it as recalled"
 			if mend {
-				if err := i.Ledger.Recalled(ctx, []int64{m.Arrival}, nil, i.Service, "reconcile: it is recalled in the target"); err != nil {
+				if err := i.Ledger.Recalled(ctx, []int64{m.Arrival}, nil, i.Service,
+					"reconcile: it is recalled in the target"); err != nil {
 					return nil, err
 				}
 				d.Mended = true
@@ -118,15 +123,18 @@ func (i *Inspector) unrecorded(ctx context.Context, f *feed.Feed, markers []tabl
 			continue
 		case !m.Active:
 			continue
-		case a.State == ledger.Loaded && a.SHA256 == m.SHA256 && a.Balance == m.Balance, a.State == ledger.Recalled, a.Generation > m.Generation, a.State == ledger.Loading:
+		case a.State == ledger.Loaded && a.SHA256 == m.SHA256 && a.Balance == m.Balance, a.State == ledger.Recalled,
+			a.Generation > m.Generation, a.State == ledger.Loading:
 			continue
 		case a.State == ledger.Loaded:
 			d.What, d.Way = "ledger and marker differ in its digest or its balance", "the ledger takes the marker's"
 		default:
-			d.What, d.Way = fmt.Sprintf("the target has it as loaded; in the ledger it is %s", a.State), "the ledger records it as loaded"
+			d.What, d.Way = fmt.Sprintf("the target has it as loaded; in the ledger it is %s", a.State),
+				"the ledger records it as loaded"
 		}
 		if mend && d.Safe {
-			of := ledger.Arrival{ID: m.Arrival, Feed: f.Name, Path: m.Path(), SHA256: m.SHA256, Generation: m.Generation, Balance: m.Balance, FinishedAt: &m.CommittedAt}
+			of := ledger.Arrival{ID: m.Arrival, Feed: f.Name, Path: m.Path(), SHA256: m.SHA256,
+				Generation: m.Generation, Balance: m.Balance, FinishedAt: &m.CommittedAt}
 			of.Name(f.Landing.Look(of.Path, 1).Captures)
 			if err := i.Ledger.FromMarker(ctx, of); err != nil {
 				return nil, err
@@ -141,7 +149,8 @@ func (i *Inspector) unrecorded(ctx context.Context, f *feed.Feed, markers []tabl
 // unmarked finds arrivals that the ledger has as loaded and the target does
 // not: the target was restored. They are to be loaded again, if their files are
 // still to be had.
-func (i *Inspector) unmarked(ctx context.Context, targets *table.Database, name string, loaded []ledger.Arrival, mend bool) ([]Difference, error) {
+func (i *Inspector) unmarked(ctx context.Context, targets *table.Database, name string, loaded []ledger.Arrival,
+	mend bool) ([]Difference, error) {
 	var of []int64
 	for _, a := range loaded {
 		if !a.IsList && a.Balance != (balance.Balance{}) {

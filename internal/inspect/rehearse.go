@@ -59,7 +59,8 @@ func (i *Inspector) RehearseDeep(ctx context.Context, f *feed.Feed, at string, s
 	return i.rehearseFile(ctx, f, at, sent, true)
 }
 
-func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal, error) {
+func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, sent *Sent, deep bool) (*Rehearsal,
+	error) {
 	began := time.Now()
 	trial := &load.Trial{Deep: deep}
 	folder, err := i.Landing(f)
@@ -83,7 +84,8 @@ func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, s
 	} else if err := i.trialOf(ctx, f, at, trial); err != nil {
 		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Checks: []check.Result{}, Shape: []string{}, Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
+	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Checks: []check.Result{}, Shape: []string{},
+		Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	if trial.File != nil {
 		defer trial.File.Close()
 		if r.Known, err = i.became(ctx, f.Name, trial.File.Entry); err != nil {
@@ -150,7 +152,8 @@ func (i *Inspector) rehearse(ctx context.Context, f *feed.Feed, trial *load.Tria
 func (i *Inspector) became(ctx context.Context, feed string, file landing.Entry) (string, error) {
 	newest, err := i.Ledger.Newest(ctx, feed, []string{file.Path})
 	a, known := newest[file.Path]
-	if err != nil || !known || a.FinishedAt == nil || !file.Same(landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}) {
+	if err != nil || !known || a.FinishedAt == nil || !file.Same(landing.Entry{Size: a.Size,
+		Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}) {
 		return "", err
 	}
 	if a.Reason == "" {
@@ -177,7 +180,8 @@ func unzip(f *feed.Feed, sent *Sent) (member *Sent, done func() error, err error
 	}
 	done = func() error { return errors.Join(file.Close(), os.Remove(file.Name())) }
 	member = &Sent{File: file}
-	member.Name, member.Size, err = landing.Take(sent.Name, sent.File, sent.Size, file, func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
+	member.Name, member.Size, err = landing.Take(sent.Name, sent.File, sent.Size, file,
+		func(p string) bool { return f.Landing.Look(p, 1).Why == "" })
 	if err != nil {
 		return nil, nil, errors.Join(&ledger.ConflictError{Reason: err.Error()}, done())
 	}
@@ -205,7 +209,8 @@ func (i *Inspector) trialOf(ctx context.Context, f *feed.Feed, at string, trial 
 		return err
 	}
 	trial.File = file
-	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified, Captures: f.Landing.Look(at, file.Entry.Size).Captures}
+	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified,
+		Captures: f.Landing.Look(at, file.Entry.Size).Captures}
 	return nil
 }
 

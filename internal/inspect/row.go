@@ -23,7 +23,8 @@ func (i *Inspector) History(ctx context.Context, of *feed.Feed, key map[string]s
 	}
 	for _, k := range fitted.Key {
 		if _, given := key[k]; !given {
-			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the key of %s is (%s); %s is missing", fitted, strings.Join(fitted.Key, ", "), k)}
+			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the key of %s is (%s); %s is missing", fitted,
+				strings.Join(fitted.Key, ", "), k)}
 		}
 	}
 	return v.database.History(ctx, fitted, key)

@@ -76,7 +76,8 @@ func (i *Inspector) view(ctx context.Context, name string, of func(*feed.Feed) (
 		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the table %s is not there", w.table)}
 	}
 	if len(changes) > 0 {
-		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s", w.table, strings.Join(changes, "; "))}
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("the next load will change the table %s first: %s",
+			w.table, strings.Join(changes, "; "))}
 	}
 	recipe, err := load.NewRecipe(w.kind, w.version, fitted)
 	return &view{w.feed, recipe, w.database}, err

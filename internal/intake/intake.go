@@ -58,7 +58,8 @@ const (
 
 // New makes an intake. It does nothing until [Intake.Run].
 func New(o Options) *Intake {
-	in := &Intake{Options: o, wake: make(chan struct{}, 1), slots: make(chan struct{}, lookedAtOnce), feeds: map[string]*lookout{}, unrecorded: map[string]ledger.Listing{}}
+	in := &Intake{Options: o, wake: make(chan struct{}, 1), slots: make(chan struct{}, lookedAtOnce),
+		feeds: map[string]*lookout{}, unrecorded: map[string]ledger.Listing{}}
 	in.known.most, in.known.do = lookChunk, in.askKnown
 	in.notice.most, in.notice.do = lookChunk, func(ctx context.Context, a []*ledger.Arrival) ([]struct{}, error) {
 		return make([]struct{}, len(a)), o.Ledger.Notice(ctx, a)

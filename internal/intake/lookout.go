@@ -81,7 +81,8 @@ const (
 
 func newLookout(in *Intake, f *feed.Feed, record ledger.Feed) *lookout {
 	o := &lookout{
-		in: in, feed: f, created: record.CreatedAt, place: -1, ended: make(chan struct{}), waiting: newCandidates(f.Landing.Settle), known: map[print]struct{}{}, first: record.ListedAt == nil,
+		in: in, feed: f, created: record.CreatedAt, place: -1, ended: make(chan struct{}),
+		waiting: newCandidates(f.Landing.Settle), known: map[print]struct{}{}, first: record.ListedAt == nil,
 	}
 	o.ctx, o.cancel = context.WithCancel(context.Background())
 	if record.ListedAt != nil {
@@ -441,7 +442,8 @@ func (o *lookout) settle(ctx context.Context) {
 		}
 		if o.isWhole(c) {
 			whole = append(whole, c)
-			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified, Inode: int64(c.entry.Inode)})
+			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified,
+				Inode: int64(c.entry.Inode)})
 		}
 	}
 	if len(whole) == 0 {
@@ -506,7 +508,8 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 			if a.AwayTo != "" { // it is to be loaded again from where it was put
 				continue
 			}
-			if _, ok := o.known[printOf(landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)})]; ok {
+			if _, ok := o.known[printOf(landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(),
+				Inode: uint64(a.Inode)})]; ok {
 				continue
 			}
 			if _, err := o.folder.Stat(a.Path); errors.Is(err, fs.ErrNotExist) {
@@ -524,7 +527,9 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 	if anything {
 		o.filledOn = o.folder.Device
 	} else if len(vanished) > 1 || len(vanished) == 1 && o.filledOn != 0 && o.filledOn != o.folder.Device {
-		return &landing.AwayError{At: o.feed.Landing.At, Reason: fmt.Sprintf("all files that waited there (%d) vanished at once; they are waited for", len(vanished))}
+		return &landing.AwayError{At: o.feed.Landing.At,
+			Reason: fmt.Sprintf("all files that waited there (%d) vanished at once; they are waited for",
+				len(vanished))}
 	}
 	if _, err := o.in.vanished.ask(ctx, vanished...); err != nil {
 		return err

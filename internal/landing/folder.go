@@ -86,9 +86,11 @@ func Open(roots []string, at string) (*Folder, error) {
 			r.Close()
 			return nil, &AwayError{at, cause(err).Error()}
 		}
-		return &Folder{At: at, Device: device(info), Inode: inode(info), root: sub, above: r, name: filepath.Join(root, filepath.FromSlash(at))}, nil
+		return &Folder{At: at, Device: device(info), Inode: inode(info), root: sub, above: r,
+			name: filepath.Join(root, filepath.FromSlash(at))}, nil
 	}
-	return nil, &AwayError{at, "no such folder: " + strings.Join(tried, ", ") + "; create it, or start the service with --landing-root"}
+	return nil, &AwayError{at, "no such folder: " + strings.Join(tried, ", ") +
+		"; create it, or start the service with --landing-root"}
 }
 
 func cause(err error) error {
@@ -119,7 +121,8 @@ func (f *Folder) List(ctx context.Context, wanted func(path string) bool, visit 
 	return f.list(ctx, ".", 0, wanted, visit)
 }
 
-func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func(path string) bool, visit func(Entry) error) error {
+func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func(path string) bool,
+	visit func(Entry) error) error {
 	dir, err := f.root.Open(filepath.FromSlash(folder))
 	if err != nil {
 		return f.unlisted(folder, err, wanted, visit)
@@ -199,12 +202,14 @@ func Shown(p string) string {
 	const kept = 200
 	end := path.Base(shown)
 	end = end[max(0, len(end)-kept):]
-	return strings.ToValidUTF8(shown[:kept], "") + fmt.Sprintf("...%016x.../", xxh3.HashString(p)) + strings.ToValidUTF8(end, "")
+	return strings.ToValidUTF8(shown[:kept], "") + fmt.Sprintf("...%016x.../", xxh3.HashString(p)) +
+		strings.ToValidUTF8(end, "")
 }
 
 // one looks at a name of a folder that is being listed, if it is wanted, and
 // tells whether it is a folder itself.
-func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bool, visit func(Entry) error) (isFolder bool, err error) {
+func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bool,
+	visit func(Entry) error) (isFolder bool, err error) {
 	asked := wanted(p)
 	if !asked && n.kind != unix.DT_UNKNOWN {
 		return n.kind == unix.DT_DIR, nil
@@ -256,7 +261,8 @@ func (f *Folder) unlisted(folder string, err error, wanted func(path string) boo
 }
 
 func entryOf(p string, info fs.FileInfo) Entry {
-	return Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond), Inode: inode(info)}
+	return Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond),
+		Inode: inode(info)}
 }
 
 // Stat looks at one path. What is there but is no readable file comes with a

@@ -119,7 +119,8 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 	if name == "" || strings.HasSuffix(m.Name, "/") {
 		return Entry{}, false
 	}
-	e := Entry{Path: archive.Path + "/" + name, Size: int64(m.UncompressedSize64), Modified: archive.Modified, Inode: archive.Inode}
+	e := Entry{Path: archive.Path + "/" + name, Size: int64(m.UncompressedSize64), Modified: archive.Modified,
+		Inode: archive.Inode}
 	switch {
 	case !utf8.ValidString(e.Path) || len(e.Path) > MaxPath:
 		e, _ = unspeakable(e.Path)
@@ -128,7 +129,8 @@ func memberEntry(archive Entry, m *zip.File) (Entry, bool) {
 	case m.Flags&1 != 0:
 		e.Problem = "is encrypted in its zip"
 	case m.UncompressedSize64 > zipFrom && m.UncompressedSize64 > zipRatio*m.CompressedSize64:
-		e.Problem = fmt.Sprintf("unpacks to %d bytes out of %d: taken for a zip bomb", m.UncompressedSize64, m.CompressedSize64)
+		e.Problem = fmt.Sprintf("unpacks to %d bytes out of %d: taken for a zip bomb", m.UncompressedSize64,
+			m.CompressedSize64)
 	}
 	return e, true
 }
@@ -138,7 +140,8 @@ const maxTaken = 256 << 20
 
 // Take writes the first wanted file of a zip that does not lie at a landing to w, and
 // returns its path and its size. name is the zip's; the file's path begins with it.
-func Take(name string, archive io.ReaderAt, size int64, w io.Writer, wanted func(path string) bool) (p string, n int64, err error) {
+func Take(name string, archive io.ReaderAt, size int64, w io.Writer, wanted func(path string) bool) (p string,
+	n int64, err error) {
 	z, err := zip.NewReader(archive, size)
 	if err != nil {
 		return "", 0, &decode.FileError{Reason: fmt.Sprintf("%s is no zip that can be read: %v", name, err)}
@@ -149,7 +152,8 @@ func Take(name string, archive io.ReaderAt, size int64, w io.Writer, wanted func
 			continue
 		}
 		if e.Problem != "" || e.Size > maxTaken {
-			return "", 0, &decode.FileError{Reason: e.Path + " " + cmp.Or(e.Problem, fmt.Sprintf("has %d bytes; %d are the most here", e.Size, maxTaken))}
+			return "", 0, &decode.FileError{Reason: e.Path + " " +
+				cmp.Or(e.Problem, fmt.Sprintf("has %d bytes; %d are the most here", e.Size, maxTaken))}
 		}
 		r, err := m.Open()
 		if err == nil {

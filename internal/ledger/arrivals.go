@@ -44,7 +44,8 @@ func (l *Ledger) Known(ctx context.Context, files []File) ([]Look, error) {
 // newestOf returns a FROM item, k, with the newest arrival of each path, as far as
 // there is one. It takes [textList] of the paths and the feed.
 func newestOf(columns string) string {
-	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p ORDER BY a.id DESC LIMIT 1) k"
+	return "jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT " + columns + " FROM arrival a WHERE " +
+		ofPath("a") + " = ? || ' ' || p ORDER BY a.id DESC LIMIT 1) k"
 }
 
 // ofPath is what arrivals (a) are looked up by that are versions of one file:
@@ -58,7 +59,8 @@ func stateOf(a string) string { return "(" + a + ".state || '')" }
 
 // newest reports whether no other arrival of its path came after an arrival (a).
 func newest(a string) string {
-	return "NOT EXISTS (SELECT 1 FROM arrival later WHERE " + ofPath("later") + " = " + ofPath(a) + " AND later.id > " + a + ".id)"
+	return "NOT EXISTS (SELECT 1 FROM arrival later WHERE " + ofPath("later") + " = " + ofPath(a) +
+		" AND later.id > " + a + ".id)"
 }
 
 // textList writes texts as one parameter.
@@ -169,7 +171,8 @@ func (l *Ledger) Pending(ctx context.Context, from []After, most int) ([]Awaited
 // after, oldest first.
 func (l *Ledger) InStates(ctx context.Context, feed string, after int64, most int, states ...State) ([]Arrival, error) {
 	var out []Arrival
-	err := l.with(ctx).Where("feed = ? AND state IN ? AND id > ?", feed, states, after).Order("id").Limit(most).Find(&out).Error
+	err := l.with(ctx).Where("feed = ? AND state IN ? AND id > ?", feed, states,
+		after).Order("id").Limit(most).Find(&out).Error
 	return out, err
 }
 
@@ -290,7 +293,8 @@ func (l *Ledger) Rejects(ctx context.Context, f RejectFilter) ([]NotableReject, 
 		q = q.Where("r.mended_in IS NULL")
 	}
 	if f.AfterArrival > 0 {
-		q = q.Where("(r.arrival_id < ? OR (r.arrival_id = ? AND r.number > ?))", f.AfterArrival, f.AfterArrival, f.After)
+		q = q.Where("(r.arrival_id < ? OR (r.arrival_id = ? AND r.number > ?))", f.AfterArrival, f.AfterArrival,
+			f.After)
 	}
 	out := []NotableReject{}
 	err := q.Scan(&out).Error

@@ -15,7 +15,8 @@ func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
 	var results []CheckResult
 	for _, r := range readings {
 		for _, c := range r.Checks {
-			results = append(results, CheckResult{ArrivalID: r.ID, Name: c.Name, Scope: string(c.Scope), Otherwise: string(c.Else), Held: c.Held, Saw: c.Saw, Value: c.Value, Failed: c.Failed})
+			results = append(results, CheckResult{ArrivalID: r.ID, Name: c.Name, Scope: string(c.Scope),
+				Otherwise: string(c.Else), Held: c.Held, Saw: c.Saw, Value: c.Value, Failed: c.Failed})
 		}
 	}
 	if len(results) == 0 {
@@ -146,7 +147,8 @@ func (l *Ledger) Mend(ctx context.Context, mended *Arrival, numbers []int, who, 
 		if err := tx.Create(mended).Error; err != nil {
 			return nil, err
 		}
-		done := tx.Model(&Reject{}).Where("arrival_id = ? AND number IN ? AND mended_in IS NULL", *mended.Mends, numbers).Update("mended_in", mended.ID)
+		done := tx.Model(&Reject{}).Where("arrival_id = ? AND number IN ? AND mended_in IS NULL", *mended.Mends,
+			numbers).Update("mended_in", mended.ID)
 		if done.Error != nil {
 			return nil, done.Error
 		}

@@ -101,7 +101,8 @@ type Mark struct {
 
 // Marks returns what came of feeds since a time, by feed, minutes and state, oldest
 // first.
-func (l *Ledger) Marks(ctx context.Context, feeds []string, since time.Time, span time.Duration) (map[string][]Mark, error) {
+func (l *Ledger) Marks(ctx context.Context, feeds []string, since time.Time, span time.Duration) (map[string][]Mark,
+	error) {
 	var rows []struct {
 		Feed string
 		Mark

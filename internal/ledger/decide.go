@@ -59,7 +59,8 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 	}
 	var list []Arrival
 	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where(isOneOf("id"), numbers(of)).Order("id").Find(&list).Error; err != nil {
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where(isOneOf("id"),
+			numbers(of)).Order("id").Find(&list).Error; err != nil {
 			return nil, err
 		}
 		if err := allIn(list, of, v, verb.from); err != nil {
@@ -70,11 +71,13 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 				return nil, err
 			}
 		}
-		reason := fmt.Sprintf("%s by %s: %s", map[Verb]string{Redo: "to be loaded again", Skip: "skipped", Hold: "held", Release: "released"}[v], who, because)
+		reason := fmt.Sprintf("%s by %s: %s", map[Verb]string{Redo: "to be loaded again", Skip: "skipped",
+			Hold: "held", Release: "released"}[v], who, because)
 		values := map[string]any{"state": verb.to, "reason": reason, "attempts": 0, "try_after": nil}
 		switch v {
 		case Redo, Release:
-			values["forced"], values["finished_at"], values["ready_at"] = true, nil, gorm.Expr("coalesce(ready_at, now())")
+			values["forced"], values["finished_at"], values["ready_at"] = true, nil,
+				gorm.Expr("coalesce(ready_at, now())")
 			if v == Release {
 				values["waived"] = gorm.Expr("waived OR state = 'refused'")
 			}
@@ -86,7 +89,8 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		}
 		if v == Redo {
 			// What was loaded once is loaded as the next generation of its content.
-			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
+			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+
+				ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
 				WHERE `+isOneOf("id")+` AND generation > 0`, numbers(of)).Error
 			if err != nil {
 				return nil, err
@@ -147,7 +151,8 @@ func allIn(list []Arrival, of []int64, v Verb, from []State) error {
 	for i, s := range from {
 		states[i] = string(s)
 	}
-	return &ConflictError{fmt.Sprintf("%s; %s takes those that are %s", strings.Join(wrong, ", "), v, strings.Join(states, ", "))}
+	return &ConflictError{fmt.Sprintf("%s; %s takes those that are %s", strings.Join(wrong, ", "), v,
+		strings.Join(states, ", "))}
 }
 
 func decided(tx *gorm.DB, list []Arrival, v Verb, who, because string) error {
@@ -189,8 +194,10 @@ func (l *Ledger) Pick(ctx context.Context, f Filter, v Verb) ([]int64, error) {
 func (l *Ledger) TakeBacklog(ctx context.Context, feed string, s Selection) (int64, error) {
 	var taken int64
 	err := l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
-		done := s.narrow(tx.Model(&Arrival{})).Where("feed = ? AND backlog AND state = 'skipped' AND copy_of IS NULL", feed).
-			Updates(map[string]any{"state": Ready, "reason": "", "finished_at": nil, "backlog": false, "ready_at": gorm.Expr("now()")})
+		done := s.narrow(tx.Model(&Arrival{})).Where("feed = ? AND backlog AND state = 'skipped' AND copy_of IS NULL",
+			feed).
+			Updates(map[string]any{"state": Ready, "reason": "", "finished_at": nil, "backlog": false,
+				"ready_at": gorm.Expr("now()")})
 		taken = done.RowsAffected
 		return nil, done.Error
 	})
@@ -256,7 +263,8 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded', 'recorded from the marker in the target', ?::jsonb, ?, ?, ?, ?, ?, ?, ?::jsonb)
 			ON CONFLICT (id) DO UPDATE SET state = 'loaded', sha256 = excluded.sha256, generation = excluded.generation, balance = excluded.balance,
 				finished_at = excluded.finished_at, reason = excluded.reason, try_after = NULL`,
-			a.ID, a.Feed, a.Path, a.SHA256, string(captures), a.Slot, a.SlotNumber, a.Generation, a.FinishedAt, a.FinishedAt, a.FinishedAt, string(text)).Error
+			a.ID, a.Feed, a.Path, a.SHA256, string(captures), a.Slot, a.SlotNumber, a.Generation, a.FinishedAt,
+			a.FinishedAt, a.FinishedAt, string(text)).Error
 		if err != nil {
 			return nil, err
 		}
@@ -351,7 +359,8 @@ func (l *Ledger) Recalled(ctx context.Context, out, back []int64, who, reason st
 				continue
 			}
 			var changed []Arrival
-			err := tx.Raw(`UPDATE arrival SET state = ?, reason = ? WHERE `+isOneOf("id")+` AND state = ? RETURNING *`, c.to, reason, numbers(c.of), c.from).Scan(&changed).Error
+			err := tx.Raw(`UPDATE arrival SET state = ?, reason = ? WHERE `+isOneOf("id")+
+				` AND state = ? RETURNING *`, c.to, reason, numbers(c.of), c.from).Scan(&changed).Error
 			if err != nil {
 				return nil, err
 			}

@@ -35,13 +35,15 @@ func (l *Ledger) PutFeed(ctx context.Context, name, definition, by string) (vers
 			}
 		}
 		version, changed = f.Version+1, true
-		if err := tx.Create(&FeedVersion{Feed: name, Version: version, Definition: definition, PutBy: by}).Error; err != nil {
+		if err := tx.Create(&FeedVersion{Feed: name, Version: version, Definition: definition,
+			PutBy: by}).Error; err != nil {
 			return nil, err
 		}
 		values := map[string]any{"version": version, "removed_at": nil, "problem": ""}
 		if read, err := feed.Parse(name, []byte(definition)); err == nil { // else whoever works it says so
 			d := DescribedBy(read, version)
-			values["supplier"], values["folder"], values["target"], values["has_due"], values["described"] = d.Supplier, d.Folder, d.Target, d.HasDue, version
+			values["supplier"], values["folder"], values["target"], values["has_due"],
+				values["described"] = d.Supplier, d.Folder, d.Target, d.HasDue, version
 		}
 		err := tx.Model(&f).Updates(values).Error
 		return []Event{{Kind: "feed", Feed: name, State: "put"}}, err
@@ -59,7 +61,8 @@ func (l *Ledger) Feeds(ctx context.Context) ([]Feed, error) {
 // FeedsNamed returns those of the feeds that are not removed.
 func (l *Ledger) FeedsNamed(ctx context.Context, names []string) ([]Feed, error) {
 	var feeds []Feed
-	err := l.with(ctx).Where("removed_at IS NULL AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))", textList(names)).Find(&feeds).Error
+	err := l.with(ctx).Where("removed_at IS NULL AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))",
+		textList(names)).Find(&feeds).Error
 	return feeds, err
 }
 
@@ -206,7 +209,8 @@ func (l *Ledger) After(ctx context.Context, feed string, all, any []string) (boo
 			return err
 		}
 		var others []Feed
-		if err := tx.Select("name, loads").Where("name IN ?", append(append([]string{}, all...), any...)).Find(&others).Error; err != nil {
+		if err := tx.Select("name, loads").Where("name IN ?",
+			append(append([]string{}, all...), any...)).Find(&others).Error; err != nil {
 			return err
 		}
 		now := map[string]int64{}
@@ -214,7 +218,8 @@ func (l *Ledger) After(ctx context.Context, feed string, all, any []string) (boo
 			now[o.Name] = o.Loads
 		}
 		fresh := func(name string) bool { return now[name] > f.AfterSeen[name] }
-		came = slices.ContainsFunc(any, fresh) || len(all) > 0 && !slices.ContainsFunc(all, func(name string) bool { return !fresh(name) })
+		came = slices.ContainsFunc(any, fresh) || len(all) > 0 &&
+			!slices.ContainsFunc(all, func(name string) bool { return !fresh(name) })
 		if !came {
 			return nil
 		}

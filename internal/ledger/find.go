@@ -22,7 +22,8 @@ type Described struct {
 
 // DescribedBy is what a version of a feed is looked for by.
 func DescribedBy(f *feed.Feed, version int) Described {
-	return Described{Feed: f.Name, Version: version, Supplier: f.Supplier.Name, Folder: f.Landing.At, Target: f.Target.Schema + "." + f.Target.Table, HasDue: f.Due != nil}
+	return Described{Feed: f.Name, Version: version, Supplier: f.Supplier.Name, Folder: f.Landing.At,
+		Target: f.Target.Schema + "." + f.Target.Table, HasDue: f.Due != nil}
 }
 
 // Describe records what feeds are looked for by.
@@ -56,7 +57,8 @@ var isWrong = `(f.problem <> '' OR f.name IN (SELECT a.feed FROM arrival a WHERE
 func (l *Ledger) FindFeeds(ctx context.Context, f FeedFilter) (feeds []Feed, total int64, next string, err error) {
 	q := l.with(ctx).Table("feed f").Where("f.removed_at IS NULL")
 	if f.Text != "" {
-		q = q.Where("(f.name ILIKE ? OR f.supplier ILIKE ? OR f.folder ILIKE ?)", like(f.Text), like(f.Text), like(f.Text))
+		q = q.Where("(f.name ILIKE ? OR f.supplier ILIKE ? OR f.folder ILIKE ?)", like(f.Text), like(f.Text),
+			like(f.Text))
 	}
 	if f.Supplier != "" {
 		q = q.Where("f.supplier = ?", f.Supplier)
@@ -89,7 +91,8 @@ func (l *Ledger) FindFeeds(ctx context.Context, f FeedFilter) (feeds []Feed, tot
 // those whose table has captures in its name.
 func (l *Ledger) FeedsOfTable(ctx context.Context, table string) ([]Feed, error) {
 	feeds := []Feed{}
-	err := l.with(ctx).Where("removed_at IS NULL AND (target = ? OR target LIKE '%{%' OR described <> version)", table).Order("name").Find(&feeds).Error
+	err := l.with(ctx).Where("removed_at IS NULL AND (target = ? OR target LIKE '%{%' OR described <> version)",
+		table).Order("name").Find(&feeds).Error
 	return feeds, err
 }
 

@@ -21,7 +21,8 @@ type Keep struct {
 
 // DefaultKeep is how long records are kept unless somebody says otherwise.
 var DefaultKeep = Keep{
-	Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day, Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day,
+	Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
+	Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day,
 }
 
 const day = 24 * time.Hour
@@ -29,7 +30,8 @@ const day = 24 * time.Hour
 // oldest drops those of the oldest rows of a table that are older than a time: its
 // numbers are in the order of time, so that nothing is looked at that stays.
 func oldest(table, at string) string {
-	return `DELETE FROM ` + table + ` WHERE id IN (SELECT id FROM (SELECT id, ` + at + ` AS at FROM ` + table + ` ORDER BY id LIMIT ?) o WHERE at < ?)`
+	return `DELETE FROM ` + table + ` WHERE id IN (SELECT id FROM (SELECT id, ` + at + ` AS at FROM ` + table +
+		` ORDER BY id LIMIT ?) o WHERE at < ?)`
 }
 
 // Drop drops records that are older than they are kept, up to so many of each kind. It
@@ -67,7 +69,8 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 // before a time, among so many arrivals with numbers above after. It returns up to which
 // arrival it looked; 0 when there is none left that ended before the time. Mended rejects
 // that are not loaded go too; their files are returned, which nobody needs any more.
-func (l *Ledger) DropVersions(ctx context.Context, before time.Time, after int64, atOnce int) (upTo int64, dropped []Dropped, err error) {
+func (l *Ledger) DropVersions(ctx context.Context, before time.Time, after int64, atOnce int) (upTo int64,
+	dropped []Dropped, err error) {
 	err = l.with(ctx).Raw(`WITH page AS (SELECT id, feed, path, state, finished_at, mends FROM arrival WHERE id > ? ORDER BY id LIMIT ?),
 			old AS (SELECT a.id FROM page a WHERE a.finished_at < ? AND a.state IN ('skipped', 'gone', 'refused', 'recalled')
 				AND (NOT `+newest("a")+` OR a.mends IS NOT NULL)

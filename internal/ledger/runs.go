@@ -122,7 +122,8 @@ func (l *Ledger) Run(ctx context.Context, id int64) (Run, error) {
 		Balance                          balance.Balance `gorm:"serializer:json"`
 	}
 	err := l.with(ctx).Raw(sumOfRun, id).Scan(&sum).Error
-	run.Loaded, run.Refused, run.Failed, run.Skipped, run.Balance = sum.Loaded, sum.Refused, sum.Failed, sum.Skipped, sum.Balance
+	run.Loaded, run.Refused, run.Failed, run.Skipped, run.Balance = sum.Loaded, sum.Refused, sum.Failed, sum.Skipped,
+		sum.Balance
 	return run, err
 }
 
@@ -165,7 +166,8 @@ func (l *Ledger) CancelRun(ctx context.Context, id int64, by string) (Run, error
 		values := map[string]any{"cancel_by": by}
 		switch run.State {
 		case RunQueued:
-			values["state"], values["finished_at"], values["reason"] = RunCancelled, gorm.Expr("now()"), "cancelled by "+by
+			values["state"], values["finished_at"], values["reason"] = RunCancelled, gorm.Expr("now()"),
+				"cancelled by "+by
 		case RunRunning:
 		default:
 			return nil, &ConflictError{fmt.Sprintf("run %d is %s already", id, run.State)}
@@ -192,7 +194,8 @@ func (l *Ledger) RecordSlots(ctx context.Context, id int64, slots RunSlots) (can
 	if err != nil {
 		return "", err
 	}
-	err = l.with(ctx).Raw("UPDATE run SET told = ?::jsonb WHERE id = ? RETURNING cancel_by", string(text), id).Scan(&cancelBy).Error
+	err = l.with(ctx).Raw("UPDATE run SET told = ?::jsonb WHERE id = ? RETURNING cancel_by", string(text),
+		id).Scan(&cancelBy).Error
 	return cancelBy, err
 }
 

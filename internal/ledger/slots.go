@@ -108,7 +108,8 @@ func (l *Ledger) Slot(ctx context.Context, id int64) (Slot, error) {
 // of all.
 func (l *Ledger) SlotsBetween(ctx context.Context, feed string, from, to time.Time, most int) ([]Slot, error) {
 	out := []Slot{}
-	q := l.with(ctx).Where("due_at >= ? AND due_at < ? AND feed IN (SELECT name FROM feed WHERE removed_at IS NULL)", from, to)
+	q := l.with(ctx).Where("due_at >= ? AND due_at < ? AND feed IN (SELECT name FROM feed WHERE removed_at IS NULL)",
+		from, to)
 	if feed != "" {
 		q = q.Where("feed = ?", feed)
 	}
@@ -220,7 +221,8 @@ func (l *Ledger) BeginCalendars(ctx context.Context, from map[string]time.Time) 
 // SlotsToJudge returns slots of feeds whose state may have changed by now, those
 // whose turn came first before others.
 func (l *Ledger) SlotsToJudge(ctx context.Context, feeds []string, most int) (slots []Slot, err error) {
-	err = l.with(ctx).Where("feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND turn_at <= now()", textList(feeds)).Order("turn_at, id").Limit(most).Find(&slots).Error
+	err = l.with(ctx).Where("feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND turn_at <= now()",
+		textList(feeds)).Order("turn_at, id").Limit(most).Find(&slots).Error
 	for i := range slots {
 		slots[i].judged = slots[i].TurnAt
 	}
@@ -303,7 +305,8 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 		if err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM "+eachAfter+" WHERE name = f.feed", string(looked)).Error
+		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM "+eachAfter+
+			" WHERE name = f.feed", string(looked)).Error
 	})
 }
 
@@ -354,7 +357,8 @@ func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) 
 		default:
 			return nil, &ConflictError{fmt.Sprintf("slot %d is %s; excuse takes those that are open, late, missing or refused", id, s.State)}
 		}
-		err := tx.Model(&s).Updates(map[string]any{"state": due.Excused, "turn_at": nil, "changed_at": gorm.Expr("now()")}).Error
+		err := tx.Model(&s).Updates(map[string]any{"state": due.Excused, "turn_at": nil,
+			"changed_at": gorm.Expr("now()")}).Error
 		if err != nil {
 			return nil, err
 		}

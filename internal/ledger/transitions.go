@@ -23,7 +23,8 @@ func move(tx *gorm.DB, of []int64, from []State, to State, more map[string]any) 
 		values[k] = v
 	}
 	var moved []int64
-	err := tx.Raw("SELECT id FROM arrival WHERE "+isOneOf("id")+" AND "+stateOf("arrival")+" IN ? FOR UPDATE", numbers(of), from).Scan(&moved).Error
+	err := tx.Raw("SELECT id FROM arrival WHERE "+isOneOf("id")+" AND "+stateOf("arrival")+" IN ? FOR UPDATE",
+		numbers(of), from).Scan(&moved).Error
 	if err != nil || len(moved) == 0 {
 		return nil, err
 	}
@@ -99,12 +100,14 @@ func (l *Ledger) Vanished(ctx context.Context, arrivals []Awaited) error {
 	waiting := []State{Noticed, Settling, Ready}
 	now := time.Now().UTC()
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		list, err := move(tx, gone, waiting, Gone, map[string]any{"reason": "it vanished before it was read", "finished_at": now})
+		list, err := move(tx, gone, waiting, Gone, map[string]any{"reason": "it vanished before it was read",
+			"finished_at": now})
 		if err != nil {
 			return nil, err
 		}
 		more, err := move(tx, again, waiting, Loaded, map[string]any{
-			"reason": "it could not be loaded again: the file is no longer there; its rows stay as they are", "generation": gorm.Expr("generation - 1"), "finished_at": now})
+			"reason":     "it could not be loaded again: the file is no longer there; its rows stay as they are",
+			"generation": gorm.Expr("generation - 1"), "finished_at": now})
 		if err != nil {
 			return nil, err
 		}
@@ -132,7 +135,8 @@ func (l *Ledger) SettleAnew(ctx context.Context, id int64, reason string) error 
 
 func (l *Ledger) untried(ctx context.Context, id int64, to State, generation int, reason string) error {
 	err := l.moveOne(ctx, id, []State{Loading}, to, map[string]any{
-		"reason": reason, "attempts": gorm.Expr("greatest(attempts - 1, 0)"), "generation": generation, "opened_at": nil, "staged_at": nil})
+		"reason": reason, "attempts": gorm.Expr("greatest(attempts - 1, 0)"), "generation": generation,
+		"opened_at": nil, "staged_at": nil})
 	if errors.Is(err, ErrMoved) {
 		return nil
 	}
@@ -142,7 +146,8 @@ func (l *Ledger) untried(ctx context.Context, id int64, to State, generation int
 // LeftBehind makes an arrival ready whose service ended while it was being loaded,
 // after so many attempts that count. An arrival that has moved on is passed over.
 func (l *Ledger) LeftBehind(ctx context.Context, id int64, attempts int) error {
-	more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil, "attempts": attempts}
+	more := map[string]any{"reason": "the service ended while it was loaded", "opened_at": nil, "staged_at": nil,
+		"attempts": attempts}
 	err := l.moveOne(ctx, id, []State{Loading}, Ready, more)
 	if errors.Is(err, ErrMoved) {
 		return nil
@@ -153,7 +158,8 @@ func (l *Ledger) LeftBehind(ctx context.Context, id int64, attempts int) error {
 // Failed records that an attempt failed. again is when the next is made; nil where
 // there is none, and a person is needed.
 func (l *Ledger) Failed(ctx context.Context, id int64, reason string, again *time.Time) error {
-	return l.moveOne(ctx, id, []State{Loading}, Failed, map[string]any{"reason": reason, "finished_at": time.Now().UTC(), "try_after": again})
+	return l.moveOne(ctx, id, []State{Loading}, Failed, map[string]any{"reason": reason,
+		"finished_at": time.Now().UTC(), "try_after": again})
 }
 
 // StaysLoaded leaves an arrival loaded, with a generation, that was to be loaded

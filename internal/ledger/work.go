@@ -126,7 +126,8 @@ func (l *Ledger) BeginOpened(ctx context.Context, arrivals []*Arrival, run int64
 	return l.begin(ctx, arrivals, run, version, "now()")
 }
 
-func (l *Ledger) begin(ctx context.Context, arrivals []*Arrival, run int64, version int, opened string) ([]*Arrival, error) {
+func (l *Ledger) begin(ctx context.Context, arrivals []*Arrival, run int64, version int, opened string) ([]*Arrival,
+	error) {
 	var begun []struct {
 		ID       int64
 		Attempts int
@@ -162,7 +163,8 @@ func ids(arrivals []*Arrival) string {
 // Opened records that reading begins. An arrival that is left behind opened
 // but not staged may be what ended the service.
 func (l *Ledger) Opened(ctx context.Context, arrivals []*Arrival) error {
-	return l.with(ctx).Model(&Arrival{}).Where(isOneOf("id"), ids(arrivals)).Update("opened_at", gorm.Expr("now()")).Error
+	return l.with(ctx).Model(&Arrival{}).Where(isOneOf("id"), ids(arrivals)).Update("opened_at",
+		gorm.Expr("now()")).Error
 }
 
 // Reading is what reading a file told.
@@ -346,7 +348,8 @@ func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (m
 
 // Recorded writes down what a marker says of an arrival.
 func (l *Ledger) Recorded(ctx context.Context, id int64, sha256 string, generation int) error {
-	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Updates(map[string]any{"sha256": sha256, "generation": generation}).Error
+	return l.with(ctx).Model(&Arrival{}).Where("id = ?",
+		id).Updates(map[string]any{"sha256": sha256, "generation": generation}).Error
 }
 
 // ToPutAway returns arrivals whose files are to be moved from the landing.
@@ -379,7 +382,8 @@ func (l *Ledger) LoadedIn(ctx context.Context, feed string, slot time.Time, most
 // AnyIn reports whether there is any arrival of a selection, whatever became of it.
 func (l *Ledger) AnyIn(ctx context.Context, feed string, s Selection) (bool, error) {
 	var some []int64
-	err := s.narrow(l.with(ctx).Model(&Arrival{})).Where("feed = ? AND state <> 'gone'", feed).Limit(1).Pluck("id", &some).Error
+	err := s.narrow(l.with(ctx).Model(&Arrival{})).Where("feed = ? AND state <> 'gone'", feed).Limit(1).Pluck("id",
+		&some).Error
 	return len(some) > 0, err
 }
 
@@ -397,7 +401,8 @@ func (l *Ledger) Newest(ctx context.Context, feed string, paths []string) (map[s
 // LoadedVersions returns the arrivals that are loaded under a path.
 func (l *Ledger) LoadedVersions(ctx context.Context, feed, path string) ([]int64, error) {
 	var out []int64
-	err := l.with(ctx).Model(&Arrival{}).Where(ofPath("arrival")+" = ? || ' ' || ? AND state = 'loaded'", feed, path).Order("id").Pluck("id", &out).Error
+	err := l.with(ctx).Model(&Arrival{}).Where(ofPath("arrival")+" = ? || ' ' || ? AND state = 'loaded'", feed,
+		path).Order("id").Pluck("id", &out).Error
 	return out, err
 }
 

@@ -53,7 +53,8 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*O
 	if err := l.read(p, p.source()); err != nil {
 		return err
 	}
-	return do(&OpenFile{File: p.reading, Arrival: &a, From: p.from(), Expected: expectedRows(p.file.Entry.Path, p.file.Entry.Size)})
+	return do(&OpenFile{File: p.reading, Arrival: &a, From: p.from(),
+		Expected: expectedRows(p.file.Entry.Path, p.file.Entry.Size)})
 }
 
 // NotToBeHad returns why a file cannot be read again; "" when that is another's
@@ -110,7 +111,8 @@ func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, late
 	return out, nil
 }
 
-func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, of table.LoadEntry) (n int64, err error) {
+func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, of table.LoadEntry) (n int64,
+	err error) {
 	if of.Feed != recipe.Feed.Name {
 		return 0, &ledger.ConflictError{Reason: "it is of the feed " + of.Feed + "; redo it to be sure"}
 	}

@@ -75,11 +75,13 @@ func (e *Env) putAwayOne(ctx context.Context, f *feed.Feed, folder *landing.Fold
 		return e.Ledger.PutAway(ctx, a, "", "")
 	}
 	if err == nil && a.State == ledger.Refused && place != "" {
-		err = folder.Note(place+".why.txt", fmt.Sprintf("%s\nfeed %s, arrival %d, refused on %s\n\n%s\n", a.Path, a.Feed, a.ID, a.FinishedAt.UTC().Format(time.RFC3339), a.Reason))
+		err = folder.Note(place+".why.txt", fmt.Sprintf("%s\nfeed %s, arrival %d, refused on %s\n\n%s\n", a.Path,
+			a.Feed, a.ID, a.FinishedAt.UTC().Format(time.RFC3339), a.Reason))
 	}
 	if err != nil {
 		e.Log.Warn("a file could not be put away", "feed", f.Name, "arrival", a.ID, "error", err)
-		return e.Ledger.PutAway(ctx, a, "", strings.TrimPrefix(a.Reason+"; ", "; ")+"it could not be put away: "+err.Error())
+		return e.Ledger.PutAway(ctx, a, "", strings.TrimPrefix(a.Reason+"; ", "; ")+"it could not be put away: "+
+			err.Error())
 	}
 	return e.Ledger.PutAway(ctx, a, place, "")
 }

@@ -16,7 +16,8 @@ import (
 
 // told is what reading the file told.
 func (p *part) told() ledger.Reading {
-	return ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Columns: p.reading.Header(), Rejects: Rejects(p.reading.Rejects()), Checks: p.results}
+	return ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Columns: p.reading.Header(),
+		Rejects: Rejects(p.reading.Rejects()), Checks: p.results}
 }
 
 // Complete adds to the balance of the merged rows what reading had counted.
@@ -29,7 +30,8 @@ func Complete(b balance.Balance, c reading.Counts) balance.Balance {
 func Rejects(of []reading.Reject) []ledger.Reject {
 	out := make([]ledger.Reject, len(of))
 	for i, r := range of {
-		out[i] = ledger.Reject{Line: r.Line, ColumnName: r.Column, Reason: r.Reason, Value: r.Value, Original: r.Original, Rule: r.Rule, MarkFrom: r.MarkFrom, MarkTo: r.MarkTo, Masked: r.Masked}
+		out[i] = ledger.Reject{Line: r.Line, ColumnName: r.Column, Reason: r.Reason, Value: r.Value,
+			Original: r.Original, Rule: r.Rule, MarkFrom: r.MarkFrom, MarkTo: r.MarkTo, Masked: r.Masked}
 	}
 	return out
 }
@@ -56,7 +58,8 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 	}
 	// What a group's files told is on record when they end; before that, the
 	// markers know it. Only rejects and checks could not be told again.
-	if l.streamed(parts) || slices.ContainsFunc(readings, func(r ledger.Reading) bool { return len(r.Rejects) > 0 || len(r.Checks) > 0 }) {
+	if l.streamed(parts) || slices.ContainsFunc(readings,
+		func(r ledger.Reading) bool { return len(r.Rejects) > 0 || len(r.Checks) > 0 }) {
 		if err := l.env.Ledger.Staged(ctx, readings); err != nil {
 			return err
 		}
@@ -82,7 +85,8 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 		if err := p.balance.Err(); err != nil {
 			return err
 		}
-		markers[i] = table.Marker{Feed: l.recipe.Feed.Name, Part: p.n, Delivery: table.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
+		markers[i] = table.Marker{Feed: l.recipe.Feed.Name, Part: p.n,
+			Delivery: table.DeliveryName(p.arrival.Path, p.digest), Generation: p.generation,
 			Arrival: p.arrival.ID, Fence: l.session.fence, SHA256: p.digest, Balance: p.balance}
 	}
 	if err := load.Mark(ctx, markers); err != nil {
@@ -178,5 +182,6 @@ func (l *Attempt) finish(ctx context.Context, parts []*part) error {
 
 // loadedEnding is how an arrival ends that was loaded.
 func loadedEnding(f *feed.Feed, a *ledger.Arrival, b balance.Balance) ledger.Ending {
-	return ledger.Ending{ID: a.ID, State: ledger.Loaded, Balance: b, Away: away(f, a, ledger.Loaded), Replaces: f.Landing.Reissue == feed.ReissueReplace}
+	return ledger.Ending{ID: a.ID, State: ledger.Loaded, Balance: b, Away: away(f, a, ledger.Loaded),
+		Replaces: f.Landing.Reissue == feed.ReissueReplace}
 }

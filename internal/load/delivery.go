@@ -37,7 +37,8 @@ func (l *Attempt) delivery(ctx context.Context, parts []*part, d Delivery) error
 	case left != nil: // they wait for another attempt, or were refused
 		return l.after(ctx, list, left)
 	}
-	return l.env.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Loaded, Away: AwayOf(l.recipe.Feed, ledger.Loaded), Reason: fmt.Sprintf("a list of %d files", len(d.Digests))})
+	return l.env.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Loaded,
+		Away: AwayOf(l.recipe.Feed, ledger.Loaded), Reason: fmt.Sprintf("a list of %d files", len(d.Digests))})
 }
 
 // files loads the files of a delivery. It returns one that was to be loaded and is
@@ -78,7 +79,8 @@ func (l *Attempt) after(ctx context.Context, p, first *part) error {
 	}
 	switch a.State {
 	case ledger.Refused:
-		return l.env.Ledger.Finish(ctx, ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: a.Reason, Away: AwayOf(l.recipe.Feed, ledger.Refused)})
+		return l.env.Ledger.Finish(ctx, ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: a.Reason,
+			Away: AwayOf(l.recipe.Feed, ledger.Refused)})
 	case ledger.Failed:
 		return l.env.Ledger.Failed(ctx, p.arrival.ID, a.Reason, a.TryAfter)
 	}

@@ -92,7 +92,8 @@ func (l *Attempt) rules() history.Rules {
 }
 
 func (p *part) identity() history.File {
-	return history.File{ID: p.arrival.ID, Path: p.arrival.Path, Digest: p.digest, Captures: p.arrival.Captures, Forced: p.arrival.Forced}
+	return history.File{ID: p.arrival.ID, Path: p.arrival.Path, Digest: p.digest, Captures: p.arrival.Captures,
+		Forced: p.arrival.Forced}
 }
 
 func loadedFile(a *ledger.Arrival) history.Loaded {
@@ -116,7 +117,8 @@ func (l *Attempt) knownOf(ctx context.Context, p *part, earlier ledger.Earlier) 
 		if !history.MayBeCopy(p.identity(), of) {
 			continue
 		}
-		still, err := l.env.Ledger.LoadedLast(ctx, &ledger.Arrival{ID: a.ID, Feed: a.Feed, Path: of.Path, Captures: a.Captures, Slot: a.Slot})
+		still, err := l.env.Ledger.LoadedLast(ctx, &ledger.Arrival{ID: a.ID, Feed: a.Feed, Path: of.Path,
+			Captures: a.Captures, Slot: a.Slot})
 		if err != nil {
 			return known, err
 		}
@@ -141,5 +143,6 @@ func (l *Attempt) copiesPart(p, first *part) bool {
 
 // skipCopy is how an arrival ends that is a copy of another.
 func (l *Attempt) skipCopy(a, of *ledger.Arrival) ledger.Ending {
-	return ledger.Ending{ID: a.ID, State: ledger.Skipped, Reason: history.CopyReason(of.ID, of.Path), CopyOf: &of.ID, Away: AwayOf(l.recipe.Feed, ledger.Skipped)}
+	return ledger.Ending{ID: a.ID, State: ledger.Skipped, Reason: history.CopyReason(of.ID, of.Path), CopyOf: &of.ID,
+		Away: AwayOf(l.recipe.Feed, ledger.Skipped)}
 }

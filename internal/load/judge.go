@@ -310,7 +310,8 @@ func (l *Attempt) holdAgainstOthers(ctx context.Context, load *table.Load, parts
 			if err != nil {
 				return err
 			}
-			reject([]string{field.Name}, "unique", "the value stands in an earlier row too, and the column is unique", counts, dropped)
+			reject([]string{field.Name}, "unique", "the value stands in an earlier row too, and the column is unique",
+				counts, dropped)
 		}
 	}
 	for _, key := range schema.UniqueKeys {

@@ -136,7 +136,8 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 		}
 		return errors.Join(err, l.back(after, p, reason))
 	}
-	l.env.Log.Warn("a load failed", "feed", l.recipe.Feed.Name, "arrival", a.ID, "path", a.Path, "attempt", a.Attempts, "error", err)
+	l.env.Log.Warn("a load failed", "feed", l.recipe.Feed.Name, "arrival", a.ID, "path", a.Path, "attempt",
+		a.Attempts, "error", err)
 	reason := fmt.Sprintf("attempt %d of %d: %v", a.Attempts, when.Attempts, err)
 	if f.Outcome == fate.Retry {
 		again := time.Now().UTC().Add(f.Wait)
@@ -173,11 +174,13 @@ func (l *Attempt) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 			reason = fmt.Sprintf("its delivery was refused for %s: %s", culprit.part.arrival.Path, r.reason)
 		}
 		if p.again {
-			whole = errors.Join(whole, l.stays(ctx, p, "loading it again was refused: "+reason+"; its rows stay as they are"))
+			whole = errors.Join(whole, l.stays(ctx, p, "loading it again was refused: "+reason+
+				"; its rows stay as they are"))
 			continue
 		}
 		told := ledger.Reading{ID: p.arrival.ID, SHA256: p.digest}
-		e := ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: reason, Away: away(l.recipe.Feed, p.arrival, ledger.Refused), Waivable: r.waivable}
+		e := ledger.Ending{ID: p.arrival.ID, State: ledger.Refused, Reason: reason,
+			Away: away(l.recipe.Feed, p.arrival, ledger.Refused), Waivable: r.waivable}
 		if p.reading != nil {
 			if err := p.reading.Finish(); err != nil {
 				return err

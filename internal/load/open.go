@@ -88,7 +88,8 @@ func (l *Attempt) touched(ctx context.Context, p *part) (bool, error) {
 	}
 	newest, err := l.env.Ledger.Newest(ctx, a.Feed, []string{a.Path})
 	now := newest[a.Path]
-	return now.CopyOf != nil && now.SHA256 == a.SHA256 && p.file.Entry.Same(landing.Entry{Size: now.Size, Modified: now.Modified.UTC(), Inode: uint64(now.Inode)}), err
+	return now.CopyOf != nil && now.SHA256 == a.SHA256 &&
+		p.file.Entry.Same(landing.Entry{Size: now.Size, Modified: now.Modified.UTC(), Inode: uint64(now.Inode)}), err
 }
 
 // digestOfFile reads the whole file once and goes back to its beginning.
@@ -103,8 +104,10 @@ func (p *part) digestOfFile(ctx context.Context) (string, error) {
 // subject is what is known of a part before it is read.
 func (l *Attempt) subject(p *part) reading.Subject {
 	a := p.arrival
-	s := reading.Subject{Path: a.Path, Size: a.Size, Modified: a.Modified, Captures: a.Captures, Digest: p.digest, Mended: a.MendedLines,
-		Run: reading.Run{ID: l.run.ID, By: l.run.By, Cause: l.run.Cause}, Version: l.recipe.Version, Service: l.env.Service}
+	s := reading.Subject{Path: a.Path, Size: a.Size, Modified: a.Modified, Captures: a.Captures, Digest: p.digest,
+		Mended: a.MendedLines,
+		Run:    reading.Run{ID: l.run.ID, By: l.run.By, Cause: l.run.Cause}, Version: l.recipe.Version,
+		Service: l.env.Service}
 	if p.file != nil {
 		s.Path, s.Size = p.file.Entry.Path, p.file.Entry.Size
 	}
@@ -116,7 +119,8 @@ func (l *Attempt) subject(p *part) reading.Subject {
 
 // source is how the bytes of a part's file are had.
 func (p *part) source() reading.Source {
-	return reading.Source{Bytes: p.file, InOrder: !p.file.Seekable(), Again: func() (reading.Content, error) { return p.file, p.file.Rewind() }}
+	return reading.Source{Bytes: p.file, InOrder: !p.file.Seekable(),
+		Again: func() (reading.Content, error) { return p.file, p.file.Rewind() }}
 }
 
 // read begins to read a part. What is wrong with it is its own fault.

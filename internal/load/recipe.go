@@ -96,12 +96,14 @@ func Wanted(f *feed.Feed) (*table.Table, error) {
 				comment += ". " + c.Field.Description
 			}
 		}
-		own = append(own, table.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required, Comment: comment, MaxLength: c.Field.Constraints.MaxLength})
+		own = append(own, table.Column{Name: c.Field.Name, Kind: c.Kind, NotNull: c.Field.Constraints.Required,
+			Comment: comment, MaxLength: c.Field.Constraints.MaxLength})
 	}
 	for _, d := range f.Derive {
 		own = append(own, table.Column{Name: d.Name, Kind: d.Kind, Comment: "Derived: " + d.Expression})
 	}
-	t := table.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest, f.Target.Lineage)
+	t := table.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest,
+		f.Target.Lineage)
 	t.Deletes = f.DeleteWhen != ""
 	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
 	t.Missing = f.Target.MissingColumns
@@ -135,7 +137,8 @@ func WithColumns(f *feed.Feed, names []string) (*feed.Feed, error) {
 			return nil, fmt.Errorf("the further column %q has the name of another column of the table; give it a field of its own in the schema", name)
 		}
 		known[name] = true
-		added = append(added, tabular.Field{Name: name, Type: "string", Optional: true, Description: "Not in the feed's schema; added as it came."})
+		added = append(added, tabular.Field{Name: name, Type: "string", Optional: true,
+			Description: "Not in the feed's schema; added as it came."})
 	}
 	if added == nil {
 		return f, nil

@@ -40,7 +40,8 @@ func (l *Attempt) shortest(ctx context.Context, load *table.Load, p *part, expec
 		return nil
 	}
 	whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
-	if direct, err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected); direct || err != nil {
+	if direct, err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected); direct ||
+		err != nil {
 		return err
 	}
 	return load.SkipUnchanged(ctx, whole, expected)

@@ -174,7 +174,8 @@ func (s *Server) create(ctx context.Context, more []string) error {
 	defer os.Remove(passwordFile)
 	// Collation C compares texts by their bytes: the order is the same on every
 	// machine, and keys compare several times faster.
-	command := s.command(ctx, "initdb", "-D", s.Data, "-U", owner, "-E", "UTF8", "--locale=C.UTF-8", "--lc-collate=C", "-A", "scram-sha-256", "--pwfile="+passwordFile)
+	command := s.command(ctx, "initdb", "-D", s.Data, "-U", owner, "-E", "UTF8", "--locale=C.UTF-8", "--lc-collate=C",
+		"-A", "scram-sha-256", "--pwfile="+passwordFile)
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))
 	}
@@ -235,7 +236,8 @@ func (s *Server) start(ctx context.Context) error {
 	}
 	s.port = listener.Addr().(*net.TCPAddr).Port
 	listener.Close()
-	command := s.command(ctx, "pg_ctl", "-D", s.Data, "-l", s.log(), "-o", fmt.Sprintf("-p %d", s.port), "-w", "-t", "120", "start")
+	command := s.command(ctx, "pg_ctl", "-D", s.Data, "-l", s.log(), "-o", fmt.Sprintf("-p %d", s.port), "-w", "-t",
+		"120", "start")
 	if out, err := command.CombinedOutput(); err != nil {
 		log, _ := os.ReadFile(s.log())
 		return fmt.Errorf("start the private PostgreSQL: %w: %s\n%s", err, bytes.TrimSpace(out), tail(log, 2000))
@@ -271,7 +273,8 @@ func (s *Server) URL() string { return s.DatabaseURL("postgres") }
 
 // DatabaseURL is how to connect to one of the server's databases.
 func (s *Server) DatabaseURL(name string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(owner, s.secret), Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/" + name, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(owner, s.secret),
+		Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/" + name, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 
@@ -296,7 +299,8 @@ func (s *Server) stop(ctx context.Context, how string) error {
 
 // Restart starts a stopped server again on the same port.
 func (s *Server) Restart(ctx context.Context) error {
-	command := s.command(ctx, "pg_ctl", "-D", s.Data, "-l", s.log(), "-o", fmt.Sprintf("-p %d", s.port), "-w", "-t", "120", "start")
+	command := s.command(ctx, "pg_ctl", "-D", s.Data, "-l", s.log(), "-o", fmt.Sprintf("-p %d", s.port), "-w", "-t",
+		"120", "start")
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("start the private PostgreSQL again: %w: %s", err, bytes.TrimSpace(out))
 	}

@@ -97,7 +97,8 @@ type Source struct {
 // with the file is a [*decode.FileError]; a file of a kind that the feed does not
 // take is an [*OtherKindError].
 func (p *Plan) Open(s Subject, from Source, counter *Counter) (*File, error) {
-	f := &File{plan: p, subject: s, counter: counter, inOrder: from.InOrder, again: from.Again, bytes: NewHasher(from.Bytes, s.Digest), columns: p.Columns, names: names(p.Feed, &s)}
+	f := &File{plan: p, subject: s, counter: counter, inOrder: from.InOrder, again: from.Again,
+		bytes: NewHasher(from.Bytes, s.Digest), columns: p.Columns, names: names(p.Feed, &s)}
 	return f, f.begin(from.Bytes)
 }
 
@@ -107,7 +108,8 @@ func names(f *feed.Feed, s *Subject) map[string]*tabular.Value {
 	whole := func(n int64) *tabular.Value { return &tabular.Value{Kind: tabular.Integer, I: n} }
 	at := func(t time.Time) *tabular.Value { return &tabular.Value{Kind: tabular.Instant, I: t.UnixMicro()} }
 	out := map[string]*tabular.Value{
-		"file.name": text(path.Base(s.Path)), "file.path": text(s.Path), "file.size": whole(s.Size), "file.modified": at(s.Modified), "file.digest": text(s.Digest),
+		"file.name": text(path.Base(s.Path)), "file.path": text(s.Path), "file.size": whole(s.Size),
+		"file.modified": at(s.Modified), "file.digest": text(s.Digest),
 		"run.id": whole(s.Run.ID), "run.by": text(s.Run.By), "run.cause": text(s.Run.Cause),
 		"feed.name": text(f.Name), "feed.version": whole(int64(s.Version)), "service": text(s.Service),
 	}
@@ -252,7 +254,8 @@ func (r *File) holdTypes(kinds []tabular.Kind) error {
 	var wrong []string
 	for i, kind := range kinds {
 		if c := r.columns[i]; !c.Accepts(kind) {
-			wrong = append(wrong, fmt.Sprintf("column %q is of type %s in the file; the schema says %s", c.Field.SourceName(), kind, c.Field.Type))
+			wrong = append(wrong, fmt.Sprintf("column %q is of type %s in the file; the schema says %s",
+				c.Field.SourceName(), kind, c.Field.Type))
 		}
 	}
 	if wrong != nil {

@@ -194,7 +194,8 @@ func (r *File) lookUp(wanted map[int64]*Reject) error {
 	if err != nil {
 		return err
 	}
-	again := &File{plan: r.plan, subject: r.subject, columns: r.columns, inOrder: r.inOrder, bytes: NewHasher(file, r.Digest())}
+	again := &File{plan: r.plan, subject: r.subject, columns: r.columns, inOrder: r.inOrder,
+		bytes: NewHasher(file, r.Digest())}
 	if again.rows, err = again.open(file); err != nil {
 		return err
 	}

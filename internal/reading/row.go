@@ -131,7 +131,8 @@ func (r *File) check(rec *decode.Record) (bool, error) {
 		case check.Reject:
 			return r.reject(rec, "", c.Name, "breaks "+c.Must, nil), nil
 		case check.Refuse:
-			return false, &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("check %s: this row breaks %s", c.Name, c.Must)}
+			return false, &decode.FileError{Line: rec.Line,
+				Reason: fmt.Sprintf("check %s: this row breaks %s", c.Name, c.Must)}
 		}
 	}
 	return true, nil
@@ -146,7 +147,8 @@ func (r *File) RowChecks() []check.Result {
 		if c.failed > 0 {
 			saw = fmt.Sprintf("%d of %d rows break %s; the first in line %d", c.failed, r.read, c.Must, c.first)
 		}
-		out = append(out, check.Result{Name: c.Name, Scope: check.OfRow, Else: c.Else, Held: c.failed == 0, Saw: saw, Value: &x, Failed: c.failed})
+		out = append(out, check.Result{Name: c.Name, Scope: check.OfRow, Else: c.Else, Held: c.failed == 0, Saw: saw,
+			Value: &x, Failed: c.failed})
 	}
 	return out
 }

@@ -53,7 +53,8 @@ func checksOf(f *feed.Feed) []api.FeedCheck {
 	out := []api.FeedCheck{}
 	c := &f.Checks
 	ofFile := func(name, must string) {
-		out = append(out, api.FeedCheck{Name: name, Scope: string(check.OfFile), Else: string(check.Refuse), Must: must})
+		out = append(out, api.FeedCheck{Name: name, Scope: string(check.OfFile), Else: string(check.Refuse),
+			Must: must})
 	}
 	switch {
 	case c.RowsTo > 0:
@@ -71,7 +72,8 @@ func checksOf(f *feed.Feed) []api.FeedCheck {
 		out = append(out, api.FeedCheck{Name: k.Name, Scope: string(check.OfRow), Else: string(k.Else), Must: k.Must})
 	}
 	for _, k := range c.Delivery {
-		out = append(out, api.FeedCheck{Name: k.Name, Scope: string(check.OfDelivery), Else: string(k.Else), Must: k.Must})
+		out = append(out, api.FeedCheck{Name: k.Name, Scope: string(check.OfDelivery), Else: string(k.Else),
+			Must: k.Must})
 	}
 	return out
 }

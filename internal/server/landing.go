@@ -59,7 +59,8 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(api.Delivered{Feed: f.Name, Path: in.Path, Size: entry.Size, Captures: f.Landing.Look(in.Path, max(1, entry.Size)).Captures}, nil)
+	return give(api.Delivered{Feed: f.Name, Path: in.Path, Size: entry.Size,
+		Captures: f.Landing.Look(in.Path, max(1, entry.Size)).Captures}, nil)
 }
 
 // bounded fails when more comes than is taken: half a file must not be taken
@@ -72,7 +73,8 @@ type bounded struct {
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	if b.left -= int64(n); b.left < 0 {
-		return 0, fmt.Errorf("a file of more than %d GiB cannot be delivered so; put it into the landing", maxDelivered>>30)
+		return 0, fmt.Errorf("a file of more than %d GiB cannot be delivered so; put it into the landing",
+			maxDelivered>>30)
 	}
 	return n, err
 }
@@ -113,7 +115,8 @@ func (s *Server) picked(ctx context.Context, d api.Verdict) ([]int64, error) {
 	}
 	of, err := s.ledger.Pick(ctx, filter, ledger.Verb(d.Verb))
 	if err == nil && len(of) == 0 {
-		err = &ledger.ConflictError{Reason: "no arrivals of " + d.Feed + " are such that they can be taken for " + d.Verb}
+		err = &ledger.ConflictError{Reason: "no arrivals of " + d.Feed + " are such that they can be taken for " +
+			d.Verb}
 	}
 	return of, err
 }

@@ -95,7 +95,8 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 					if send(sse.Message{ID: int(e.ID), Data: eventOf(&e)}) != nil {
 						return
 					}
-					if commit := commits[e.ID]; commit != nil && send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
+					if commit := commits[e.ID]; commit != nil &&
+						send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
 						return
 					}
 				}
@@ -135,14 +136,17 @@ func (s *Server) commits(ctx context.Context, events []ledger.Event) (map[int64]
 		if kinds[e.ID] == "" || !there {
 			continue
 		}
-		out[e.ID] = &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kinds[e.ID], Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
-			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
+		out[e.ID] = &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" +
+			e.Feed, Type: kinds[e.ID], Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
+			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID,
+				SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
 	}
 	return out, nil
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
-	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []api.Progress{}, Stopped: []api.StoppedFeed{}}
+	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []api.Progress{},
+		Stopped: []api.StoppedFeed{}}
 	questions, asked := errgroup.WithContext(ctx)
 	questions.Go(func() error {
 		totals, err := s.ledger.Totals(asked)
@@ -258,7 +262,8 @@ func placeOf(f ledger.Standing) string { return fmt.Sprintf("%d %s", f.Rank, f.F
 func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) {
 	now := time.Now().UTC()
 	back := time.Duration(in.Hours) * time.Hour
-	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{}, Quiet: []api.QuietFeeds{}}
+	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{},
+		Quiet: []api.QuietFeeds{}}
 	all, err := s.standing(ctx, in.Hours, out.From, out.To)
 	if err != nil {
 		return nil, answer(err)
@@ -278,7 +283,8 @@ func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) 
 			}
 			continue
 		}
-		if in.Quiet != "" && (f.Rank != quietRank || groupOf(f) != in.Quiet) || placeOf(f) <= in.After || out.Next != "" {
+		if in.Quiet != "" && (f.Rank != quietRank || groupOf(f) != in.Quiet) || placeOf(f) <= in.After ||
+			out.Next != "" {
 			continue
 		}
 		if names = append(names, f.Feed); len(names) == in.Most {
@@ -318,7 +324,8 @@ func (s *Server) dayLines(ctx context.Context, names []string, back time.Duratio
 		if !there {
 			continue // removed meanwhile
 		}
-		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{}, Marks: each(marks[name], dayMarkOf), Slots: each(slots[name], daySlotOf)}
+		line := api.DayLine{Feed: record.Name, Paused: record.Paused, Runs: []time.Time{},
+			Marks: each(marks[name], dayMarkOf), Slots: each(slots[name], daySlotOf)}
 		f, err := s.definition(ctx, record)
 		if err == nil && f.When.Times != nil {
 			times := f.When.Times.Between(of.From, of.To)
@@ -343,7 +350,8 @@ func ahead(f *feed.Feed, now, to time.Time) []api.DaySlot {
 		if len(out) == timesAhead {
 			break
 		}
-		out = append(out, api.DaySlot{At: slot.At, Missing: f.Due.Expect(slot).Missing, State: string(due.Open), Slots: 1, Ahead: true})
+		out = append(out, api.DaySlot{At: slot.At, Missing: f.Due.Expect(slot).Missing, State: string(due.Open),
+			Slots: 1, Ahead: true})
 	}
 	return out
 }

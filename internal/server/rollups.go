@@ -41,13 +41,15 @@ func (s *Server) putRollup(ctx context.Context, in *struct {
 		return nil, answer(&ledger.ConflictError{Reason: err.Error()})
 	}
 	if r.Name != in.Rollup {
-		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("the file is of the rollup %q, not of %q", r.Name, in.Rollup)})
+		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("the file is of the rollup %q, not of %q",
+			r.Name, in.Rollup)})
 	}
 	if err := s.target.CheckRollup(ctx, r); err != nil {
 		return nil, answer(rollupError(err))
 	}
 	defer s.engine.Touched()
-	return give(api.RollupChecked{Rollup: r.Name, Table: r.Table}, s.target.PutRollup(ctx, r, in.Body.Definition, callerOf(ctx)))
+	return give(api.RollupChecked{Rollup: r.Name, Table: r.Table},
+		s.target.PutRollup(ctx, r, in.Body.Definition, callerOf(ctx)))
 }
 
 func (s *Server) removeRollup(ctx context.Context, in *RollupPath) (*struct{}, error) {

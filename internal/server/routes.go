@@ -29,64 +29,102 @@ func (s *Server) routes() {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
 	}
 	do := func(method, id, path, summary string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, MaxBodyBytes: 3 << 20}
+		return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+			MaxBodyBytes: 3 << 20}
 	}
-	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, or a token"), s.signIn)
+	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, or a token"),
+		s.signIn)
 	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
 	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
 	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
 	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
-	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check", "Say what is wrong with a feed file, change nothing"), s.checkFeed)
+	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check",
+		"Say what is wrong with a feed file, change nothing"), s.checkFeed)
 	huma.Register(s.api, do(http.MethodPut, "put-feed", "/feeds/{feed}", "Create a feed or change it"), s.putFeed)
 	huma.Register(s.api, get("feed", "/feeds/{feed}", "One feed"), s.feed)
-	huma.Register(s.api, do(http.MethodDelete, "remove-feed", "/feeds/{feed}", "End a feed; its history and its rows stay"), s.removeFeed)
-	huma.Register(s.api, get("feed-versions", "/feeds/{feed}/versions", "All wordings of a feed, the newest first"), s.versions)
-	huma.Register(s.api, do(http.MethodPost, "pause-feed", "/feeds/{feed}/pause", "Let no run begin by itself"), s.pause)
-	huma.Register(s.api, do(http.MethodPost, "resume-feed", "/feeds/{feed}/resume", "Let runs begin by themselves again"), s.resume)
-	huma.Register(s.api, do(http.MethodPost, "run-feed", "/feeds/{feed}/runs", "Queue a run; one that is queued already is given back"), s.runFeed)
-	huma.Register(s.api, do(http.MethodPost, "cancel-run", "/runs/{id}/cancel", "End a run; what it has loaded stays"), s.cancelRun)
-	huma.Register(s.api, get("feed-files", "/feeds/{feed}/files", "The files at the landing: taken, or why not"), s.feedFiles)
-	huma.Register(s.api, huma.Operation{OperationID: "deliver", Method: http.MethodPost, Path: "/api/v1/feeds/{feed}/files", MaxBodyBytes: -1, BodyReadTimeout: -1,
+	huma.Register(s.api, do(http.MethodDelete, "remove-feed", "/feeds/{feed}",
+		"End a feed; its history and its rows stay"), s.removeFeed)
+	huma.Register(s.api, get("feed-versions", "/feeds/{feed}/versions", "All wordings of a feed, the newest first"),
+		s.versions)
+	huma.Register(s.api, do(http.MethodPost, "pause-feed", "/feeds/{feed}/pause", "Let no run begin by itself"),
+		s.pause)
+	huma.Register(s.api, do(http.MethodPost, "resume-feed", "/feeds/{feed}/resume",
+		"Let runs begin by themselves again"), s.resume)
+	huma.Register(s.api, do(http.MethodPost, "run-feed", "/feeds/{feed}/runs",
+		"Queue a run; one that is queued already is given back"), s.runFeed)
+	huma.Register(s.api, do(http.MethodPost, "cancel-run", "/runs/{id}/cancel",
+		"End a run; what it has loaded stays"), s.cancelRun)
+	huma.Register(s.api, get("feed-files", "/feeds/{feed}/files", "The files at the landing: taken, or why not"),
+		s.feedFiles)
+	huma.Register(s.api, huma.Operation{OperationID: "deliver", Method: http.MethodPost,
+		Path: "/api/v1/feeds/{feed}/files", MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Put a file into the landing, whole at once; its bytes are the body"}, s.deliver)
-	huma.Register(s.api, do(http.MethodPost, "decide", "/decisions", "Redo, skip, hold or release arrivals, with a reason"), s.decide)
-	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"), s.arrivalDecisions)
+	huma.Register(s.api, do(http.MethodPost, "decide", "/decisions",
+		"Redo, skip, hold or release arrivals, with a reason"), s.decide)
+	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"),
+		s.arrivalDecisions)
 	huma.Register(s.api, get("slots", "/slots", "Expected deliveries and what became of them, in order"), s.slots)
 	huma.Register(s.api, get("slot", "/slots/{id}", "One expected delivery"), s.slot)
-	huma.Register(s.api, do(http.MethodPost, "accept", "/slots/{id}/accept", "Take a file for a slot although its name does not fit"), s.accept)
-	huma.Register(s.api, do(http.MethodPost, "excuse", "/slots/{id}/excuse", "Say that a slot need not be filled"), s.excuse)
-	huma.Register(s.api, get("slot-counts", "/feeds/{feed}/slot-counts", "How many slots were in which state, by quarters of an hour"), s.slotCounts)
+	huma.Register(s.api, do(http.MethodPost, "accept", "/slots/{id}/accept",
+		"Take a file for a slot although its name does not fit"), s.accept)
+	huma.Register(s.api, do(http.MethodPost, "excuse", "/slots/{id}/excuse", "Say that a slot need not be filled"),
+		s.excuse)
+	huma.Register(s.api, get("slot-counts", "/feeds/{feed}/slot-counts",
+		"How many slots were in which state, by quarters of an hour"), s.slotCounts)
 	huma.Register(s.api, get("plan", "/feeds/{feed}/plan", "What the feed's calendar will have in a span"), s.plan)
-	huma.Register(s.api, do(http.MethodPost, "reconcile", "/feeds/{feed}/reconcile", "Hold the ledger and the target's markers against each other"), s.reconcile)
-	huma.Register(s.api, get("feed-rows", "/feeds/{feed}/rows", "Rows of the target, the greatest keys first"), s.feedRows)
-	huma.Register(s.api, get("feed-rejects", "/feeds/{feed}/rejects", "Rejects of a feed, the newest arrival first"), s.feedRejects)
+	huma.Register(s.api, do(http.MethodPost, "reconcile", "/feeds/{feed}/reconcile",
+		"Hold the ledger and the target's markers against each other"), s.reconcile)
+	huma.Register(s.api, get("feed-rows", "/feeds/{feed}/rows", "Rows of the target, the greatest keys first"),
+		s.feedRows)
+	huma.Register(s.api, get("feed-rejects", "/feeds/{feed}/rejects", "Rejects of a feed, the newest arrival first"),
+		s.feedRejects)
 	huma.Register(s.api, get("runs", "/runs", "Runs, the newest first"), s.runs)
 	huma.Register(s.api, get("run", "/runs/{id}", "One run"), s.run)
 	huma.Register(s.api, get("arrivals", "/arrivals", "Arrivals, the newest first"), s.arrivals)
 	huma.Register(s.api, get("arrival", "/arrivals/{id}", "One arrival"), s.arrival)
-	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects", "Rejects of an arrival, in the order of its file"), s.arrivalRejects)
+	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects",
+		"Rejects of an arrival, in the order of its file"), s.arrivalRejects)
 	huma.Register(s.api, get("arrival-rows", "/arrivals/{id}/rows", "Rows that an arrival last wrote"), s.arrivalRows)
-	huma.Register(s.api, get("arrival-checks", "/arrivals/{id}/checks", "What the checks saw of an arrival"), s.arrivalChecks)
-	huma.Register(s.api, get("feed-checks", "/feeds/{feed}/checks", "The checks of a feed, and what each saw last"), s.feedChecks)
-	huma.Register(s.api, get("check-history", "/feeds/{feed}/checks/{check}", "What a check saw, the newest first"), s.checkHistory)
-	huma.Register(s.api, get("reject-groups", "/reject-groups", "Rejects by what they broke and by column"), s.rejectGroups)
-	huma.Register(s.api, do(http.MethodPost, "mend", "/arrivals/{id}/mend", "Hand rejects in again that were put right"), s.mend)
-	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals", MaxBodyBytes: -1, BodyReadTimeout: -1,
+	huma.Register(s.api, get("arrival-checks", "/arrivals/{id}/checks", "What the checks saw of an arrival"),
+		s.arrivalChecks)
+	huma.Register(s.api, get("feed-checks", "/feeds/{feed}/checks", "The checks of a feed, and what each saw last"),
+		s.feedChecks)
+	huma.Register(s.api, get("check-history", "/feeds/{feed}/checks/{check}", "What a check saw, the newest first"),
+		s.checkHistory)
+	huma.Register(s.api, get("reject-groups", "/reject-groups", "Rejects by what they broke and by column"),
+		s.rejectGroups)
+	huma.Register(s.api, do(http.MethodPost, "mend", "/arrivals/{id}/mend",
+		"Hand rejects in again that were put right"), s.mend)
+	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals",
+		MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
-	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall", "Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
-	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild", "Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
-	huma.Register(s.api, get("verify", "/arrivals/{id}/verification", "Hold an arrival's file against the target, row by row"), s.verify)
-	huma.Register(s.api, get("original", "/arrivals/{id}/original", "The record that stands at a line of an arrival's file"), s.original)
-	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"), s.describe)
-	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse", "Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
+	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall",
+		"Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
+	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
+		"Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
+	huma.Register(s.api, get("verify", "/arrivals/{id}/verification",
+		"Hold an arrival's file against the target, row by row"), s.verify)
+	huma.Register(s.api, get("original", "/arrivals/{id}/original",
+		"The record that stands at a line of an arrival's file"), s.original)
+	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"),
+		s.describe)
+	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse",
+		"Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
 	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)
 	huma.Register(s.api, get("rollups", "/rollups", "All rollups"), s.rollups)
-	huma.Register(s.api, do(http.MethodPut, "put-rollup", "/rollups/{rollup}", "Create a rollup or change it"), s.putRollup)
-	huma.Register(s.api, do(http.MethodDelete, "remove-rollup", "/rollups/{rollup}", "End a rollup; its table stays"), s.removeRollup)
-	huma.Register(s.api, do(http.MethodPost, "rebuild-rollup", "/rollups/{rollup}/rebuild", "Compute a rollup as a whole"), s.rebuildRollup)
-	huma.Register(s.api, get("verify-rollup", "/rollups/{rollup}/verification", "Compare a rollup with a full computation"), s.verifyRollup)
+	huma.Register(s.api, do(http.MethodPut, "put-rollup", "/rollups/{rollup}", "Create a rollup or change it"),
+		s.putRollup)
+	huma.Register(s.api, do(http.MethodDelete, "remove-rollup", "/rollups/{rollup}", "End a rollup; its table stays"),
+		s.removeRollup)
+	huma.Register(s.api, do(http.MethodPost, "rebuild-rollup", "/rollups/{rollup}/rebuild",
+		"Compute a rollup as a whole"), s.rebuildRollup)
+	huma.Register(s.api, get("verify-rollup", "/rollups/{rollup}/verification",
+		"Compare a rollup with a full computation"), s.verifyRollup)
 	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
-	sse.Register(s.api, get("events", "/events", "What happens, live"), map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{}, "commit": api.Commit{}}, s.events)
+	sse.Register(s.api, get("events", "/events", "What happens, live"),
+		map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{},
+			"commit": api.Commit{}}, s.events)
 }
 
 // answer turns errors of the parts below into problem details.
@@ -163,7 +201,8 @@ func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, er
 		return nil, answer(err)
 	}
 	out := &signInOutput{Body: api.Session{Name: name, Service: s.name, Version: Version}}
-	out.SetCookie = http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())}
+	out.SetCookie = http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())}
 	return out, nil
 }
 
@@ -180,14 +219,17 @@ type signOutOutput struct {
 }
 
 func (s *Server) signOut(ctx context.Context, in *signOutInput) (*signOutOutput, error) {
-	if _, err := s.ledger.SpendToken(ctx, in.Session, ledger.UseSession); err != nil && !errors.Is(err, ledger.ErrToken) {
+	if _, err := s.ledger.SpendToken(ctx, in.Session, ledger.UseSession); err != nil &&
+		!errors.Is(err, ledger.ErrToken) {
 		return nil, answer(err)
 	}
 	s.signedOut.give() // live streams of that session end
-	return &signOutOutput{http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}}, nil
+	return &signOutOutput{http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		MaxAge: -1}}, nil
 }
 
-func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string]*ledger.FeedCounts) (api.FeedView, error) {
+func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string]*ledger.FeedCounts) (api.FeedView,
+	error) {
 	v := api.FeedView{Feed: feedOf(&record), Key: []string{}, Counts: optional(counts[record.Name], feedCountsOf)}
 	if v.Counts == nil {
 		v.Counts = &api.FeedCounts{Feed: record.Name, States: map[string]int64{}}
@@ -202,7 +244,8 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 		return v, err
 	}
 	v.About, v.Owner, v.Supplier, v.Contact = f.About, f.Owner, f.Supplier.Name, f.Supplier.Contact
-	v.Landing, v.Files, v.Settle, v.Delivery = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds(), string(f.Landing.Delivery)
+	v.Landing, v.Files, v.Settle, v.Delivery = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds(),
+		string(f.Landing.Delivery)
 	v.Table, v.Key, v.Newest = f.Target.Schema+"."+f.Target.Table, f.Schema.PrimaryKey, f.Target.Newest
 	v.Arrival, v.Tolerate = f.When.Arrival, f.Tolerate.String()
 	v.After = append(append(v.After, f.When.AfterAll...), f.When.AfterAny...)
@@ -236,7 +279,8 @@ func dueWords(c *due.Calendar) string {
 	if n := slots * c.Files; n > 1 {
 		what = fmt.Sprintf("%d files", n)
 	}
-	return fmt.Sprintf("%s at %s (%s), late after %s, missing after %s", what, c.Times, c.Times.Zone(), words(c.Late), words(c.Missing))
+	return fmt.Sprintf("%s at %s (%s), late after %s, missing after %s", what, c.Times, c.Times.Zone(), words(c.Late),
+		words(c.Missing))
 }
 
 // words writes a duration as feed files do: 1h30m, not 1h30m0s.
@@ -340,7 +384,9 @@ type feedsInput struct {
 }
 
 func (s *Server) feeds(ctx context.Context, in *feedsInput) (*body[api.FeedList], error) {
-	records, total, next, err := s.ledger.FindFeeds(ctx, ledger.FeedFilter{Text: in.Text, Supplier: in.Supplier, Wrong: in.Wrong, Due: in.Due, After: in.After, Most: in.Most})
+	records, total, next, err := s.ledger.FindFeeds(ctx,
+		ledger.FeedFilter{Text: in.Text, Supplier: in.Supplier, Wrong: in.Wrong, Due: in.Due, After: in.After,
+			Most: in.Most})
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -394,7 +440,8 @@ func (s *Server) checkFeed(_ context.Context, in *struct{ Body api.FeedText }) (
 	if err != nil {
 		return nil, answer(err)
 	}
-	return give(api.FeedChecked{Feed: f.Name, Table: f.Target.Schema + "." + f.Target.Table, Files: f.Landing.At + "/" + f.Landing.Files.String()}, nil)
+	return give(api.FeedChecked{Feed: f.Name, Table: f.Target.Schema + "." + f.Target.Table, Files: f.Landing.At +
+		"/" + f.Landing.Files.String()}, nil)
 }
 
 type putFeedInput struct {
@@ -491,14 +538,16 @@ func (s *Server) feedRows(ctx context.Context, in *feedRowsInput) (*body[api.Tab
 			}
 			return of, nil
 		case f.HasKinds():
-			return nil, fmt.Errorf("%s ends in several tables; say which table, or ask for the rows of an arrival", f.Name)
+			return nil, fmt.Errorf("%s ends in several tables; say which table, or ask for the rows of an arrival",
+				f.Name)
 		}
 		return f, nil
 	}, 0, 0, in.Most))
 }
 
 // browse returns rows of the target of a kind of a feed's files.
-func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error), arrival, after int64, most int) (*table.Rows, error) {
+func (s *Server) browse(ctx context.Context, name string, of func(*feed.Feed) (*feed.Feed, error), arrival,
+	after int64, most int) (*table.Rows, error) {
 	record, err := s.ledger.AnyFeed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -537,7 +586,8 @@ type RejectPage struct {
 
 // filter selects the rejects of a page, and one more.
 func (p RejectPage) filter(feed string, arrival int64) ledger.RejectFilter {
-	return ledger.RejectFilter{Feed: feed, Arrival: arrival, Rule: p.Rule, Column: p.Column, Open: p.Open, AfterArrival: p.AfterArrival, After: p.After, Most: p.Most + 1}
+	return ledger.RejectFilter{Feed: feed, Arrival: arrival, Rule: p.Rule, Column: p.Column, Open: p.Open,
+		AfterArrival: p.AfterArrival, After: p.After, Most: p.Most + 1}
 }
 
 type feedRejectsInput struct {
@@ -554,7 +604,8 @@ func (s *Server) feedRejects(ctx context.Context, in *feedRejectsInput) (*body[a
 
 func rejects(list []ledger.NotableReject, err error) func(most int) (*body[api.RejectList], error) {
 	return func(most int) (*body[api.RejectList], error) {
-		return give(api.RejectList{Items: each(list[:min(most, len(list))], notableRejectOf), More: len(list) > most}, err)
+		return give(api.RejectList{Items: each(list[:min(most, len(list))], notableRejectOf), More: len(list) > most},
+			err)
 	}
 }
 
@@ -626,7 +677,8 @@ type arrivalsInput struct {
 }
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
-	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text, Run: in.Run, Slot: in.Slot, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
+	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text,
+		Run: in.Run, Slot: in.Slot, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
 	return give(api.ArrivalList{Items: each(list, arrivalOf), Next: next}, err)
 }
 

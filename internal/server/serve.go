@@ -73,7 +73,8 @@ const (
 
 // Serve runs a service until ctx ends. It stops cleanly within ten seconds.
 func Serve(ctx context.Context, c Config) error {
-	c.Sessions, c.RecordSessions = cmp.Or(c.Sessions, table.DefaultSessions), cmp.Or(c.RecordSessions, ledger.DefaultSessions)
+	c.Sessions, c.RecordSessions = cmp.Or(c.Sessions, table.DefaultSessions),
+		cmp.Or(c.RecordSessions, ledger.DefaultSessions)
 	home, err := filepath.Abs(c.Home)
 	if err != nil {
 		return fmt.Errorf("home folder: %w", err)
@@ -88,7 +89,8 @@ func Serve(ctx context.Context, c Config) error {
 	defer unlock()
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w; is another service running? --listen 127.0.0.1:0 takes any free port", c.Listen, err)
+		return fmt.Errorf("listen on %s: %w; is another service running? --listen 127.0.0.1:0 takes any free port",
+			c.Listen, err)
 	}
 	defer listener.Close()
 	url := c.Database
@@ -177,7 +179,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		name = "mullein"
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Service: name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Service: name, Log: c.Log,
+		OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
@@ -186,8 +189,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 
 	s := New(records, e, name, c.LandingRoots, c.Log)
 	go s.follow(working)
-	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		ErrorLog:       slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	served := make(chan error, 1)
 	go func() { served <- web.Serve(listener) }()
 
@@ -198,7 +202,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", r.SignIn, r.URL, filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
+	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", r.SignIn, r.URL,
+		filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
 	if c.Ready != nil {
 		c.Ready(r)
 	}

@@ -58,7 +58,8 @@ type Server struct {
 
 // New makes a server over the parts of a service.
 func New(l *ledger.Ledger, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
-	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: name, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: name,
+		roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)
@@ -110,7 +111,8 @@ func (s *Server) secure(c *gin.Context) {
 	nonce := base64.RawURLEncoding.EncodeToString(random)
 	c.Set(nonceKey, nonce)
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
+		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -126,7 +128,8 @@ const (
 
 // signedIn lets calls of the API through that carry a token or a session.
 func (s *Server) signedIn(c *gin.Context) {
-	if !strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.URL.Path == sessionPath && c.Request.Method == http.MethodPost {
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.URL.Path == sessionPath &&
+		c.Request.Method == http.MethodPost {
 		return
 	}
 	name, err := s.caller(c.Request)
@@ -252,7 +255,8 @@ func (s *Server) console(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "no-store")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__", c.GetString(nonceKey))))
+	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__",
+		c.GetString(nonceKey))))
 }
 
 // follow wakes the live streams when there is news, until ctx ends.

@@ -138,7 +138,8 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, answer(err)
 	}
-	v := api.TargetView{TableShape: tableShapeOf(d), Feeds: []string{}, Mode: string(feeds[0].Target.Mode), Key: append([]string{}, feeds[0].Schema.PrimaryKey...), Kept: feed.Span(feeds[0].Target.Recall)}
+	v := api.TargetView{TableShape: tableShapeOf(d), Feeds: []string{}, Mode: string(feeds[0].Target.Mode),
+		Key: append([]string{}, feeds[0].Schema.PrimaryKey...), Kept: feed.Span(feeds[0].Target.Recall)}
 	for _, f := range feeds {
 		v.Feeds = append(v.Feeds, f.Name)
 	}

@@ -52,7 +52,8 @@ func (l *Load) answer(ctx context.Context, questions []check.Question, part stri
 	if len(asked) == 0 {
 		return out, nil
 	}
-	rows, err := l.s.conn.Query(ctx, "SELECT "+part+", ARRAY["+strings.Join(columns, ", ")+"] FROM "+l.stage+" s WHERE "+l.notGone()+" GROUP BY 1")
+	rows, err := l.s.conn.Query(ctx, "SELECT "+part+", ARRAY["+strings.Join(columns, ", ")+"] FROM "+l.stage+
+		" s WHERE "+l.notGone()+" GROUP BY 1")
 	if err != nil {
 		return nil, fmt.Errorf("answer the checks: %w", err)
 	}
@@ -131,7 +132,8 @@ func (l *Load) answered(q check.Question, text string) tabular.Value {
 const missingShown = 5
 
 // allIn looks for values of a column that another table does not have.
-func (l *Load) allIn(ctx context.Context, q check.Question, part string, set func(int, check.Question, check.Answer)) error {
+func (l *Load) allIn(ctx context.Context, q check.Question, part string,
+	set func(int, check.Question, check.Answer)) error {
 	schema, table, _ := strings.Cut(q.Table, ".")
 	c := l.column(q.Column)
 	rows, err := l.s.conn.Query(ctx, `SELECT p.part, count(DISTINCT m.value), coalesce(array_agg(DISTINCT m.value) FILTER (WHERE m.value IS NOT NULL), '{}')

@@ -51,7 +51,8 @@ func OpenWith(ctx context.Context, url string, most int) (*Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open target: %w", err)
 	}
-	return &Database{pool: pool, config: config.ConnConfig, sessions: sessions{places: semaphore.NewWeighted(int64(max(2, most-forQuestions)))}}, nil
+	return &Database{pool: pool, config: config.ConnConfig,
+		sessions: sessions{places: semaphore.NewWeighted(int64(max(2, most-forQuestions)))}}, nil
 }
 
 // Close ends the connections. Sessions in use end when they are given back.
@@ -281,7 +282,8 @@ func (d *Database) end(ctx context.Context, feed string, pid int32, began time.T
 	}
 	for {
 		var n int
-		if err := d.pool.QueryRow(ctx, "SELECT count(*)"+which, pid, began, sessionName(feed)).Scan(&n); err != nil || n == 0 {
+		if err := d.pool.QueryRow(ctx, "SELECT count(*)"+which, pid, began, sessionName(feed)).Scan(&n); err != nil ||
+			n == 0 {
 			return err
 		}
 		select {
@@ -331,7 +333,8 @@ func (d *Database) Markers(ctx context.Context, feed string, after int64, most i
 
 // Marked returns which arrivals of a feed have a marker.
 func (d *Database) Marked(ctx context.Context, feed string, arrivals []int64) (map[int64]bool, error) {
-	rows, err := d.pool.Query(ctx, "SELECT DISTINCT arrival FROM mullein.load WHERE feed = $1 AND arrival = ANY($2)", feed, arrivals)
+	rows, err := d.pool.Query(ctx, "SELECT DISTINCT arrival FROM mullein.load WHERE feed = $1 AND arrival = ANY($2)",
+		feed, arrivals)
 	if err != nil {
 		return nil, fmt.Errorf("read the markers of %s: %w", feed, err)
 	}
@@ -354,7 +357,8 @@ const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256,
 func marker(row pgx.Row) (*Marker, error) {
 	var m Marker
 	var text []byte
-	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text, &m.CommittedAt, &m.Active)
+	err := row.Scan(&m.Feed, &m.Delivery, &m.Generation, &m.Arrival, &m.Fence, &m.SHA256, &text, &m.CommittedAt,
+		&m.Active)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}
@@ -381,7 +385,8 @@ type Rows struct {
 func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int64, most int) (*Rows, error) {
 	out := &Rows{Table: t.String(), Key: append([]string{}, t.Key...), Columns: []string{}, Rows: [][]any{}}
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", quote(t.Schema, t.Name)).Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL",
+		quote(t.Schema, t.Name)).Scan(&there); err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
 	}
 	if !there {
@@ -413,7 +418,8 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 			order = " ORDER BY " + strings.Join(keys, ", ")
 		}
 	}
-	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+" t"+where+order+" LIMIT $1", args...)
+	rows, err := d.pool.Query(ctx, "SELECT "+strings.Join(texts, ", ")+" FROM "+quote(t.Schema, t.Name)+" t"+where+
+		order+" LIMIT $1", args...)
 	if err != nil {
 		return nil, fmt.Errorf("browse %s: %w", t, err)
 	}

@@ -71,9 +71,11 @@ func (f *Fitted) exact() bool {
 // GoDirect has the rows go straight into the target, which has to be empty, where
 // the load is of one part without anything to undo. It takes the locks that Lock
 // would take. direct is false where it is not possible; then nothing has changed.
-func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) (direct bool, err error) {
+func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) (direct bool,
+	err error) {
 	t := l.table
-	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 || t.Deletes || !t.bytewise ||
+	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
+		t.Deletes || !t.bytewise ||
 		t.Mode == feed.Append || len(part.Replaces) > 0 {
 		return false, nil
 	}
@@ -153,7 +155,8 @@ func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) erro
 		return fmt.Errorf("set rows aside: %w", d.err)
 	}
 	if n+d.set+d.winners.never != l.staged[0] {
-		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set, d.winners.never)
+		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set,
+			d.winners.never)
 	}
 	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
 		return err
@@ -182,7 +185,8 @@ func (w *directWay) dropLost(ctx context.Context) error {
 	// Each statement goes through the whole table once. It is planned with its
 	// lines at hand: then they are hashed, which takes a third of a join's time.
 	for lines := range slices.Chunk(known.lost, 1<<20) {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" WHERE "+quote(l.table.Lineage.FromLine)+" = ANY($1::bigint[])", pgx.QueryExecModeExec, lines)
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" WHERE "+quote(l.table.Lineage.FromLine)+
+			" = ANY($1::bigint[])", pgx.QueryExecModeExec, lines)
 		if err != nil {
 			return fmt.Errorf("take out repeats: %w", err)
 		}
@@ -206,7 +210,8 @@ func (w *directWay) merge(ctx context.Context, from origin, _ int) ([]balance.Ba
 		l.counts[0].Duplicate += n
 		repeats += n
 	}
-	err := l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+"; RELEASE SAVEPOINT direct")
+	err := l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+
+		"; RELEASE SAVEPOINT direct")
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +232,8 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 	if err := l.exec(ctx, "ANALYZE "+l.stage); err != nil {
 		return 0, err
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan SELECT s.ctid, CASE WHEN "+wins+" THEN 'u' ELSE 'o' END, t.ctid FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan SELECT s.ctid, CASE WHEN "+wins+
+		" THEN 'u' ELSE 'o' END, t.ctid FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
 	if err != nil {
 		return 0, err
 	}
@@ -249,7 +255,8 @@ func (l *Load) emptyForAll(ctx context.Context, savepoint string) error {
 	if err := l.savepoint(ctx, savepoint); err != nil {
 		return err
 	}
-	if err := l.exec(ctx, "SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'"); err != nil {
+	if err := l.exec(ctx, "SET LOCAL lock_timeout = '500ms'; LOCK TABLE "+l.name()+
+		" IN ACCESS EXCLUSIVE MODE; SET LOCAL lock_timeout = '20s'"); err != nil {
 		return err
 	}
 	var filled bool
@@ -277,7 +284,10 @@ const asideAtOnce = 1 << 20
 
 // cut takes a row back that was not sent yet.
 func (d *directForm) cut(line int64) bool {
-	i, found := slices.BinarySearchFunc(d.recent, line, func(r recentRow, line int64) int { return cmp.Compare(r.line, line) })
+	i, found := slices.BinarySearchFunc(d.recent, line, func(r recentRow,
+		line int64) int {
+		return cmp.Compare(r.line, line)
+	})
 	if found {
 		d.recent[i].gone = true
 	}

@@ -226,7 +226,8 @@ func appendValue(dst []byte, v *tabular.Value, want tabular.Kind) []byte {
 func appendNumeric(dst []byte, v *tabular.Value) []byte {
 	be := binary.BigEndian
 	if v.Odd != tabular.Finite {
-		sign := map[tabular.Special]uint16{tabular.NaN: 0xC000, tabular.PlusInf: 0xD000, tabular.MinusInf: 0xF000}[v.Odd]
+		sign := map[tabular.Special]uint16{tabular.NaN: 0xC000, tabular.PlusInf: 0xD000,
+			tabular.MinusInf: 0xF000}[v.Odd]
 		dst = append(dst, 0, 0, 0, 0)
 		dst = be.AppendUint16(dst, sign)
 		return append(dst, 0, 0)

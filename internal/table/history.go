@@ -50,7 +50,9 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	if err != nil && err != pgx.ErrNoRows {
 		return nil, fmt.Errorf("look at the row: %w", err)
 	}
-	rows, err := d.pool.Query(ctx, "SELECT c.load, c.what::text, c.before, c.given FROM "+given+" JOIN mullein.change c ON c.target = $2 AND c.key = "+t.keyHash("g")+" ORDER BY c.load, c.what <> 'h'", string(of), t.id)
+	rows, err := d.pool.Query(ctx, "SELECT c.load, c.what::text, c.before, c.given FROM "+given+
+		" JOIN mullein.change c ON c.target = $2 AND c.key = "+t.keyHash("g")+" ORDER BY c.load, c.what <> 'h'",
+		string(of), t.id)
 	if err != nil {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
@@ -64,7 +66,8 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	return h, d.tell(ctx, t, h, entries)
 }
 
-var stepWords = map[string]string{"i": "inserted", "u": "updated", "d": "deleted", "o": "deleted", "m": "marked", "h": "changed by hand"}
+var stepWords = map[string]string{"i": "inserted", "u": "updated", "d": "deleted", "o": "deleted", "m": "marked",
+	"h": "changed by hand"}
 
 // tell makes the steps of a history from the journal's entries. Insertions have
 // no entry: they are where a row stands that was not there before, and its
@@ -75,7 +78,8 @@ func (d *Database) tell(ctx context.Context, t *Fitted, h *History, entries []en
 	for _, e := range append(entries, entry{before: h.Now}) {
 		nths, arrivals = append(nths, e.load), append(arrivals, number(e.before, t.Lineage.FromArrival))
 	}
-	list, err := loads(ctx, d.pool, "WHERE target = $1 AND (nth = ANY($2) OR arrival = ANY($3)) ORDER BY nth", t.id, nths, arrivals)
+	list, err := loads(ctx, d.pool, "WHERE target = $1 AND (nth = ANY($2) OR arrival = ANY($3)) ORDER BY nth", t.id,
+		nths, arrivals)
 	if err != nil {
 		return err
 	}
@@ -174,14 +178,16 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		if t.Lineage.RowDigest == "" {
 			return nil, &CannotError{"the table has neither a key nor the lineage column row_digest: its rows cannot be told apart"}
 		}
-		join = "LEFT JOIN (SELECT DISTINCT ON (" + quote(t.Lineage.RowDigest) + ") * FROM " + l.name() + " t WHERE t." + quote(t.Lineage.FromArrival) + " = $1) t ON t." + quote(t.Lineage.RowDigest) + " = s.digest"
+		join = "LEFT JOIN (SELECT DISTINCT ON (" + quote(t.Lineage.RowDigest) + ") * FROM " + l.name() +
+			" t WHERE t." + quote(t.Lineage.FromArrival) + " = $1) t ON t." + quote(t.Lineage.RowDigest) + " = s.digest"
 		missing, differs = "t."+quote(t.Lineage.RowDigest)+" IS NULL", "false"
 	}
 	later := "false"
 	if t.Lineage.FromArrival != "" {
 		later = "t." + quote(t.Lineage.FromArrival) + " <> $1"
 	}
-	class := "CASE WHEN " + missing + " THEN 'missing' WHEN NOT " + differs + " THEN 'same' WHEN " + later + " THEN 'later' ELSE 'different' END"
+	class := "CASE WHEN " + missing + " THEN 'missing' WHEN NOT " + differs + " THEN 'same' WHEN " + later +
+		" THEN 'later' ELSE 'different' END"
 	from := l.stage + " s " + join + " WHERE " + l.notGone() + " AND $1::bigint > 0"
 	rows, err := l.s.conn.Query(ctx, "SELECT "+class+", count(*) FROM "+from+" GROUP BY 1", arrival)
 	if err != nil {
@@ -190,7 +196,8 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 	var what string
 	var n int64
 	if _, err := pgx.ForEachRow(rows, []any{&what, &n}, func() error {
-		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later, "different": &v.Different}[what] = n
+		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later,
+			"different": &v.Different}[what] = n
 		return nil
 	}); err != nil {
 		return nil, fmt.Errorf("hold the file against %s: %w", t, err)
@@ -202,7 +209,8 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		if n == 0 {
 			continue
 		}
-		samples, err := l.samples(ctx, what, strings.ReplaceAll(from, "$1", fmt.Sprint(arrival))+" AND "+strings.ReplaceAll(class, "$1", fmt.Sprint(arrival))+" = '"+what+"'", most)
+		samples, err := l.samples(ctx, what, strings.ReplaceAll(from, "$1", fmt.Sprint(arrival))+" AND "+
+			strings.ReplaceAll(class, "$1", fmt.Sprint(arrival))+" = '"+what+"'", most)
 		if err != nil {
 			return nil, err
 		}

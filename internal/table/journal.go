@@ -97,7 +97,8 @@ type AbsentError struct {
 }
 
 func (e *AbsentError) Error() string {
-	return fmt.Sprintf("%d of the %d rows of the target are not in the delivery; absent_at_most is %s", e.Absent, e.Rows, e.AtMost)
+	return fmt.Sprintf("%d of the %d rows of the target are not in the delivery; absent_at_most is %s", e.Absent,
+		e.Rows, e.AtMost)
 }
 
 // absent removes or marks the rows of the target that the delivery does not
@@ -122,10 +123,12 @@ func (l *Load) absent(ctx context.Context) (int64, error) {
 	}
 	note := ""
 	if t.Journal {
-		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() + ", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g) FROM gone g)"
+		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() +
+			", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g) FROM gone g)"
 	}
 	var n int64
-	if err := l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+where+" RETURNING t.*)"+note+" SELECT count(*) FROM gone").Scan(&n); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+where+" RETURNING t.*)"+note+
+		" SELECT count(*) FROM gone").Scan(&n); err != nil {
 		return 0, fmt.Errorf("remove what is absent: %w", err)
 	}
 	l.grown[0] -= n
@@ -143,7 +146,8 @@ func (l *Load) lacking() (among, where string) {
 	if t.Mode == feed.ReplacePart {
 		part := "t." + quote(t.Part)
 		given := l.column(t.Part)
-		among = "(" + part + " IN (SELECT " + given + " FROM " + l.stage + " s) OR " + part + " IS NULL AND EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + given + " IS NULL))"
+		among = "(" + part + " IN (SELECT " + given + " FROM " + l.stage + " s) OR " + part +
+			" IS NULL AND EXISTS (SELECT 1 FROM " + l.stage + " s WHERE " + given + " IS NULL))"
 	}
 	where = among
 	if t.keyed() {
@@ -157,7 +161,8 @@ func (l *Load) lacking() (among, where string) {
 
 func (l *Load) boundAbsent(ctx context.Context, among, where string) error {
 	e := &AbsentError{AtMost: l.table.AbsentAtMost.String()}
-	if err := l.s.conn.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE "+where+") FROM "+l.name()+" t WHERE "+among).Scan(&e.Rows, &e.Absent); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE "+where+") FROM "+l.name()+" t WHERE "+
+		among).Scan(&e.Rows, &e.Absent); err != nil {
 		return fmt.Errorf("count what is absent: %w", err)
 	}
 	if !l.table.keyed() { // nobody can tell which rows are still there
@@ -171,12 +176,14 @@ func (l *Load) boundAbsent(ctx context.Context, among, where string) error {
 
 func (l *Load) markAbsent(ctx context.Context, where string) (int64, error) {
 	if l.table.Journal {
-		if _, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.change (target, load, key, what, before) SELECT "+l.target()+", "+fmt.Sprint(l.nth[0])+", "+l.table.keyHash("t")+
+		if _, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.change (target, load, key, what, before) SELECT "+
+			l.target()+", "+fmt.Sprint(l.nth[0])+", "+l.table.keyHash("t")+
 			", 'm', row_to_json(t) FROM "+l.name()+" t WHERE "+where+" FOR UPDATE OF t"); err != nil {
 			return 0, fmt.Errorf("note what is absent: %w", err)
 		}
 	}
-	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+quote(l.table.Lineage.AbsentSince)+" = now() WHERE "+where)
+	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+quote(l.table.Lineage.AbsentSince)+" = now() WHERE "+
+		where)
 	if err != nil {
 		return 0, fmt.Errorf("mark what is absent: %w", err)
 	}
@@ -215,13 +222,15 @@ func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
 	l.turnedOff = off
 	note := ""
 	if l.table.Journal {
-		note = `, noted AS (INSERT INTO mullein.change (target, load, key, what, given) SELECT ` + l.target() + `, m.nth, row_number() OVER (), 'i', row_to_json(g)
+		note = `, noted AS (INSERT INTO mullein.change (target, load, key, what, given) SELECT ` + l.target() +
+			`, m.nth, row_number() OVER (), 'i', row_to_json(g)
 			FROM gone g JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2) GROUP BY arrival) m ON m.arrival = g.` + arrival + `)`
 	} else {
 		note = ", noted AS (SELECT $2::bigint[])"
 	}
 	var n int64
-	err = l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE t."+arrival+" = ANY($1) RETURNING t.*)"+note+" SELECT count(*) FROM gone", arrivals, off).Scan(&n)
+	err = l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE t."+arrival+
+		" = ANY($1) RETURNING t.*)"+note+" SELECT count(*) FROM gone", arrivals, off).Scan(&n)
 	if err != nil {
 		return 0, fmt.Errorf("take back rows: %w", err)
 	}
@@ -260,7 +269,8 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 	if err := l.exec(ctx, refoldTables); err != nil {
 		return nil, err
 	}
-	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same) SELECT s.ctid, NOT "+l.differs()+" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()); err != nil {
+	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same) SELECT s.ctid, NOT "+l.differs()+
+		" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()); err != nil {
 		return nil, err
 	}
 	off, err := l.loadsOf(ctx, replaced)
@@ -307,7 +317,8 @@ func (l *Load) countRemoved(ctx context.Context, c *balance.Balance, counts []ba
 // comparedWithBefore counts rows that were written as updated or unchanged
 // where the target held their key before what was replaced went.
 func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance) error {
-	rows, err := l.s.conn.Query(ctx, "SELECT p.class, s.place >> "+shift+", b.same, count(*) FROM pg_temp.mullein_plan p JOIN "+l.stage+
+	rows, err := l.s.conn.Query(ctx, "SELECT p.class, s.place >> "+shift+
+		", b.same, count(*) FROM pg_temp.mullein_plan p JOIN "+l.stage+
 		" s ON s.ctid = p.sid JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class IN ('i', 'u') GROUP BY 1, 2, 3")
 	if err != nil {
 		return err
@@ -345,12 +356,14 @@ func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most i
 	}
 	const of = `jsonb_each_text($1::jsonb) f JOIN mullein.load l ON l.feed = f.key AND l.journal AND l.committed_at < f.value::timestamptz`
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM `+of+` JOIN mullein.change c ON c.load = l.nth LIMIT $2))`, string(text), most)
+		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM `+of+
+			` JOIN mullein.change c ON c.load = l.nth LIMIT $2))`, string(text), most)
 		if err != nil {
 			return err
 		}
 		if n = tag.RowsAffected(); n < int64(most) {
-			_, err = tx.Exec(ctx, `UPDATE mullein.load SET journal = false WHERE nth IN (SELECT l.nth FROM `+of+`)`, string(text))
+			_, err = tx.Exec(ctx, `UPDATE mullein.load SET journal = false WHERE nth IN (SELECT l.nth FROM `+of+`)`,
+				string(text))
 		}
 		return err
 	})

@@ -64,13 +64,15 @@ const (
 // pay: the load is of one part, of about as many rows as the target has.
 func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) error {
 	t := l.table
-	if t.Mode != feed.Upsert || !t.keyed() || t.Lineage.RowDigest == "" || len(t.Merge) > 0 || t.Absent != feed.AbsentKeep && t.Absent != "" || !t.bytewise ||
+	if t.Mode != feed.Upsert || !t.keyed() || t.Lineage.RowDigest == "" || len(t.Merge) > 0 ||
+		t.Absent != feed.AbsentKeep && t.Absent != "" || !t.bytewise ||
 		l.several() || len(part.Replaces) > 0 || expected < manyRows {
 		return nil
 	}
 	k := &known{}
 	var rows int64
-	err := l.s.conn.QueryRow(ctx, "SELECT rows, "+lastPlace+" FROM mullein.target t WHERE id = $1", t.id).Scan(&rows, &k.nth)
+	err := l.s.conn.QueryRow(ctx, "SELECT rows, "+lastPlace+" FROM mullein.target t WHERE id = $1", t.id).Scan(&rows,
+		&k.nth)
 	if err != nil {
 		return fmt.Errorf("look at the target: %w", err)
 	}
@@ -119,7 +121,8 @@ func (w *skippingWay) lock(ctx context.Context, demand fence) error {
 	}
 	if w.known.skipped > 0 {
 		var nth int64
-		if err := w.s.conn.QueryRow(ctx, "SELECT "+lastPlace+" FROM mullein.target t WHERE id = $1", w.table.id).Scan(&nth); err != nil {
+		if err := w.s.conn.QueryRow(ctx, "SELECT "+lastPlace+" FROM mullein.target t WHERE id = $1",
+			w.table.id).Scan(&nth); err != nil {
 			return fmt.Errorf("look at the target: %w", err)
 		}
 		if nth != w.known.nth {

@@ -71,7 +71,8 @@ func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage s
 	if _, err := s.conn.PgConn().Exec(ctx, begin).ReadAll(); err != nil {
 		return nil, fmt.Errorf("begin: %w", err)
 	}
-	l := &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts), counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}
+	l := &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts),
+		counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}
 	l.way = &stagedWay{l}
 	return l, nil
 }
@@ -229,9 +230,11 @@ func (l *Load) mergeRepeats(ctx context.Context, keys, order, suspects string) e
 		case feed.Add:
 			v = "sum(" + v + ") " + over + "::" + sqlTypes[c.Kind][0]
 		case feed.KeepFirst:
-			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys + " ORDER BY " + oldest + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
+			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys +
+				" ORDER BY " + oldest + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
 		case feed.KeepWhenBlank:
-			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys + " ORDER BY " + order + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
+			v = "(array_agg(" + v + ") FILTER (WHERE " + v + " IS NOT NULL) OVER (PARTITION BY " + keys +
+				" ORDER BY " + order + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING))[1]"
 		default:
 			continue
 		}
@@ -293,7 +296,9 @@ func (l *Load) DropStrangers(ctx context.Context, k tabular.ForeignKey, most int
 		same = append(same, "o."+quote(k.Reference[i])+" = "+v)
 	}
 	schema, table, _ := strings.Cut(k.Table, ".")
-	counts, dropped, err := l.drop(ctx, "WHERE "+noneNull(values)+" AND "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM "+quote(schema, table)+" o WHERE "+strings.Join(same, " AND ")+")", values, most)
+	counts, dropped, err := l.drop(ctx, "WHERE "+noneNull(values)+" AND "+l.notGone()+
+		" AND NOT EXISTS (SELECT 1 FROM "+quote(schema, table)+" o WHERE "+strings.Join(same, " AND ")+")", values,
+		most)
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for %s: %w", k, err)
 	}
@@ -316,7 +321,8 @@ func noneNull(values []string) string {
 // drop takes out staged rows (s), and returns how many of each part, and up to most
 // of each with their values.
 func (l *Load) drop(ctx context.Context, which string, values []string, most int) ([]int64, []Dropped, error) {
-	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` s `+which+` RETURNING s.place, concat_ws(', ', `+strings.Join(values, ", ")+`) AS value)
+	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` s `+which+
+		` RETURNING s.place, concat_ws(', ', `+strings.Join(values, ", ")+`) AS value)
 		SELECT * FROM (SELECT place >> `+shift+`, (place >> `+strconv.Itoa(lineShift)+`) & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
 			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1 ORDER BY 1, 2`, most)
 	if err != nil {
@@ -343,7 +349,8 @@ func (l *Load) drop(ctx context.Context, which string, values []string, most int
 // takePlaces returns the parts their places in the order of all loads. It is
 // called under the target's lock, so places of one target are in its order.
 func (l *Load) takePlaces(ctx context.Context) error {
-	err := l.s.conn.QueryRow(ctx, "SELECT array_agg(nextval('mullein.nth')) FROM generate_series(1, $1)", len(l.staged)).Scan(&l.nth)
+	err := l.s.conn.QueryRow(ctx, "SELECT array_agg(nextval('mullein.nth')) FROM generate_series(1, $1)",
+		len(l.staged)).Scan(&l.nth)
 	if err != nil {
 		return fmt.Errorf("take a place in the order of loads: %w", err)
 	}
@@ -378,12 +385,14 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	for _, n := range l.grown {
 		grown += n
 	}
-	if err := l.s.conn.QueryRow(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1 RETURNING rows - $2", l.table.id, grown).Scan(&rows); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1 RETURNING rows - $2",
+		l.table.id, grown).Scan(&rows); err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
 	records := make([]record, len(markers))
 	for i, m := range markers {
-		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal, Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part]}
+		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal,
+			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part]}
 		rows = records[i].RowsAfter
 	}
 	records[0].Replaced = nonNil(l.turnedOff)
@@ -393,7 +402,8 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	}
 	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb,
 		nth bigint, target integer, run bigint, journal boolean, replaced bigint[], writers bigint[], rows_before bigint, rows_after bigint)`
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.load ("+recordColumns+") SELECT "+recordColumns+" FROM "+given+" ON CONFLICT DO NOTHING", string(text))
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.load ("+recordColumns+") SELECT "+recordColumns+" FROM "+
+		given+" ON CONFLICT DO NOTHING", string(text))
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}

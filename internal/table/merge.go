@@ -55,8 +55,10 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 			for part := range counts {
 				c := &counts[part]
 				c.Duplicate = l.counts[part].Duplicate
-				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Kept + c.Deleted + c.Duplicate; n != l.staged[part] {
-					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table, l.staged[part], parts[part].File, n)
+				if n := c.Inserted + c.Updated + c.Unchanged + c.Outdated + c.Kept + c.Deleted +
+					c.Duplicate; n != l.staged[part] {
+					return nil, fmt.Errorf("merge into %s: %d rows of %s staged, %d accounted for", l.table,
+						l.staged[part], parts[part].File, n)
 				}
 			}
 			return counts, nil
@@ -71,13 +73,15 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 // constraints, which refuse the delivery.
 func (l *Load) isKeyConflict(err error) bool {
 	var e *pgconn.PgError
-	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema && (l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
+	return errors.As(err, &e) && e.Code == "23505" && e.SchemaName == l.table.Schema &&
+		(l.table.lateIndex == "" || e.ConstraintName == l.table.lateIndex)
 }
 
 // savepoint sets a savepoint and notes the transaction number that rows written
 // after it bear. A row tells it that stands for no staged one.
 func (l *Load) savepoint(ctx context.Context, name string) error {
-	results, err := l.s.conn.PgConn().Exec(ctx, "SAVEPOINT "+name+"; INSERT INTO pg_temp.mullein_candidate VALUES ('(0,0)') RETURNING xmin::text::bigint").ReadAll()
+	results, err := l.s.conn.PgConn().Exec(ctx, "SAVEPOINT "+name+
+		"; INSERT INTO pg_temp.mullein_candidate VALUES ('(0,0)') RETURNING xmin::text::bigint").ReadAll()
 	if err != nil {
 		return err
 	}
@@ -140,10 +144,12 @@ func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
 		return nil, nil
 	}
 	if l.table.Lineage.FromArrival == "" {
-		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival", l.table)
+		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival",
+			l.table)
 	}
 	column := "t." + quote(l.table.Lineage.FromArrival)
-	rows, err := l.s.conn.Query(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+column+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+l.stage+" s WHERE "+l.sameKey()+
+	rows, err := l.s.conn.Query(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+column+
+		" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+l.stage+" s WHERE "+l.sameKey()+
 		") RETURNING "+column+" AS arrival) SELECT arrival, count(*) FROM gone GROUP BY 1", replaced)
 	if err != nil {
 		return nil, err
@@ -222,7 +228,8 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) 
 	if err != nil {
 		return 0, err
 	}
-	err = l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+"; RELEASE SAVEPOINT late_index")
+	err = l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+
+		"; RELEASE SAVEPOINT late_index")
 	return n, err
 }
 
@@ -282,7 +289,8 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	deletes := ""
 	if l.table.Deletes {
 		differs = "(" + differs + " OR " + isGone + ")"
-		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older + " THEN 'd' "
+		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older +
+			" THEN 'd' "
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
 			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
@@ -322,7 +330,8 @@ func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int
 		}
 	}
 	if planned := classes["d"]; planned > 0 {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameRow())
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+
+			" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameRow())
 		if err != nil || tag.RowsAffected() != planned {
 			return orMoved(err)
 		}
@@ -346,7 +355,8 @@ func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Bal
 		return nil, nil
 	}
 	var known bool
-	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+lineOf+" % 97 = 2)").Scan(&known)
+	err = l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+
+		" WHERE "+lineOf+" % 97 = 2)").Scan(&known)
 	if err != nil || known {
 		return nil, err
 	}
@@ -370,7 +380,8 @@ func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Bal
 func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[string]int64, error) {
 	query := "SELECT class, 0, count(*) FROM pg_temp.mullein_plan GROUP BY class"
 	if l.several() {
-		query = "SELECT p.class, s.place >> " + shift + ", count(*) FROM pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid GROUP BY 1, 2"
+		query = "SELECT p.class, s.place >> " + shift + ", count(*) FROM pg_temp.mullein_plan p JOIN " + l.stage +
+			" s ON s.ctid = p.sid GROUP BY 1, 2"
 	}
 	rows, err := l.s.conn.Query(ctx, query)
 	if err != nil {
@@ -411,12 +422,14 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 // is much cheaper than finding each row by its key.
 func (l *Load) candidates(ctx context.Context) (string, error) {
 	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.way.mostDiffer() || l.rows() < manyRows || len(l.table.Merge) > 0 || l.table.Lineage.AbsentSince != "" {
+	if digest == "" || l.way.mostDiffer() || l.rows() < manyRows || len(l.table.Merge) > 0 ||
+		l.table.Lineage.AbsentSince != "" {
 		return l.stage + " s", nil
 	}
 	const sample = 1000
 	var same int
-	err := l.s.conn.QueryRow(ctx, `SELECT count(*) FROM (SELECT * FROM `+l.stage+` LIMIT $1) s JOIN `+l.name()+` t ON `+l.sameKey()+
+	err := l.s.conn.QueryRow(ctx, `SELECT count(*) FROM (SELECT * FROM `+l.stage+` LIMIT $1) s JOIN `+l.name()+
+		` t ON `+l.sameKey()+
 		` AND t.`+quote(digest)+` = s.digest`, sample).Scan(&same)
 	if err != nil {
 		return "", err
@@ -466,7 +479,8 @@ func (l *Load) differs() string {
 			continue
 		}
 		old := "t." + quote(c.Name)
-		differs = append(differs, distinct(c.Kind, old, merged(l.table.Merge[c.Name], old, fmt.Sprintf("s.c%d%s", i, l.table.casts[c.Name]))))
+		differs = append(differs, distinct(c.Kind, old, merged(l.table.Merge[c.Name], old,
+			fmt.Sprintf("s.c%d%s", i, l.table.casts[c.Name]))))
 	}
 	return "(" + strings.Join(append(differs, "false"), " OR ") + back + ")"
 }
@@ -491,7 +505,8 @@ func merged(m feed.Merge, old, now string) string {
 	case feed.Least:
 		return "least(" + old + ", " + now + ")"
 	case feed.Add:
-		return "CASE WHEN " + old + " IS NULL THEN " + now + " WHEN " + now + " IS NULL THEN " + old + " ELSE " + old + " + " + now + " END"
+		return "CASE WHEN " + old + " IS NULL THEN " + now + " WHEN " + now + " IS NULL THEN " + old + " ELSE " +
+			old + " + " + now + " END"
 	}
 	return now
 }
@@ -540,7 +555,8 @@ func (l *Load) written(from origin) (columns, values []string, args []any) {
 
 func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
 	columns, values, args := l.written(from)
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+" FROM "+rows, args...)
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+
+		strings.Join(values, ", ")+" FROM "+rows, args...)
 	return tag.RowsAffected(), err
 }
 
@@ -561,6 +577,7 @@ func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 		sets = append(sets, quote(a)+" = NULL")
 	}
 	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+l.sameRow(), args...)
+		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+
+		l.sameRow(), args...)
 	return tag.RowsAffected(), err
 }

@@ -75,7 +75,8 @@ func (l *Load) makePartitions(ctx context.Context) error {
 	default:
 		return nil
 	}
-	rows, err := l.s.conn.Query(ctx, "SELECT DISTINCT "+day+" FROM "+l.stage+" s WHERE "+l.column(column)+" IS NOT NULL ORDER BY 1")
+	rows, err := l.s.conn.Query(ctx, "SELECT DISTINCT "+day+" FROM "+l.stage+" s WHERE "+l.column(column)+
+		" IS NOT NULL ORDER BY 1")
 	if err != nil {
 		return fmt.Errorf("look for days: %w", err)
 	}
@@ -99,7 +100,8 @@ func (l *Load) makePartitions(ctx context.Context) error {
 			if w.to.Sub(w.from) > 24*time.Hour {
 				name = fmt.Sprintf("%.50s_p%s", l.table.Name, w.from.Format("200601"))
 			}
-			statement := "CREATE TABLE IF NOT EXISTS " + quote(l.table.Schema, name) + " PARTITION OF " + l.name() + " FOR VALUES FROM ('" + w.from.Format(time.DateOnly) + "') TO ('" + w.to.Format(time.DateOnly) + "')"
+			statement := "CREATE TABLE IF NOT EXISTS " + quote(l.table.Schema, name) + " PARTITION OF " + l.name() +
+				" FOR VALUES FROM ('" + w.from.Format(time.DateOnly) + "') TO ('" + w.to.Format(time.DateOnly) + "')"
 			if _, err := tx.Exec(ctx, statement); err != nil {
 				return fmt.Errorf("make partition %s: %w", name, err)
 			}

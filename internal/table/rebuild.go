@@ -100,7 +100,8 @@ func (l *Load) reshaping(ctx context.Context) ([]string, error) {
 		mend("DROP CONSTRAINT %s", quote(key))
 	}
 	for _, c := range columns {
-		if !slices.ContainsFunc(t.Columns, func(own Column) bool { return own.Name == c.name }) && c.notNull && !c.defaults && !c.generated {
+		if !slices.ContainsFunc(t.Columns, func(own Column) bool { return own.Name == c.name }) && c.notNull &&
+			!c.defaults && !c.generated {
 			mend("ALTER COLUMN %s DROP NOT NULL", quote(c.name))
 		}
 	}

@@ -77,7 +77,8 @@ func loads(ctx context.Context, q queryer, where string, args ...any) ([]LoadEnt
 		return nil, fmt.Errorf("read loads: %w", err)
 	}
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e LoadEntry, err error) {
-		err = row.Scan(&e.Nth, &e.Feed, &e.Delivery, &e.Arrival, &e.Generation, &e.Run, &e.SHA256, &e.Balance, &e.Active, &e.Journal, &e.Replaced, &e.RowsBefore, &e.RowsAfter, &e.CommittedAt)
+		err = row.Scan(&e.Nth, &e.Feed, &e.Delivery, &e.Arrival, &e.Generation, &e.Run, &e.SHA256, &e.Balance,
+			&e.Active, &e.Journal, &e.Replaced, &e.RowsBefore, &e.RowsAfter, &e.CommittedAt)
 		m := Marker{Delivery: e.Delivery, SHA256: e.SHA256}
 		e.Path = m.Path()
 		return e, err
@@ -148,7 +149,8 @@ func (s *Session) recall(ctx context.Context, t *Fitted, of string, aim Aim, arr
 }
 
 func (c *Recall) begin(ctx context.Context, of string, aim Aim, arrivals []int64) error {
-	list, err := loads(ctx, c.s.conn, "WHERE target = $1 AND feed = $2 AND arrival = ANY($3) ORDER BY nth", c.table.id, of, arrivals)
+	list, err := loads(ctx, c.s.conn, "WHERE target = $1 AND feed = $2 AND arrival = ANY($3) ORDER BY nth",
+		c.table.id, of, arrivals)
 	if err != nil {
 		return err
 	}
@@ -201,7 +203,8 @@ func newest(of []LoadEntry, arrival int64) (nth int64) {
 
 // journaled makes sure that the journal holds all that happened since.
 func (c *Recall) journaled(ctx context.Context) error {
-	without, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth >= $2 AND NOT journal ORDER BY nth LIMIT 1", c.table.id, c.r.first())
+	without, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth >= $2 AND NOT journal ORDER BY nth LIMIT 1",
+		c.table.id, c.r.first())
 	if err != nil || len(without) == 0 {
 		return err
 	}
@@ -284,7 +287,8 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 	for i := range list {
 		list[i].comesBack = true
 	}
-	since, err := loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND "+which+" ORDER BY nth", t.id, r.first(), nonNil(r.off))
+	since, err := loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND "+which+
+		" ORDER BY nth", t.id, r.first(), nonNil(r.off))
 	return append(list, since...), err
 }
 
@@ -307,11 +311,14 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 	}
 	given := "(SELECT row_to_json(g) FROM (SELECT " + join(values) + ") g)"
 	if of.comesBack {
-		if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_key (key, image) SELECT "+hash+", "+given+" FROM "+l.stage+" s WHERE $"+fmt.Sprint(len(args))+"::bigint > 0 ON CONFLICT DO NOTHING", args...); err != nil {
+		if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_key (key, image) SELECT "+hash+", "+given+
+			" FROM "+l.stage+" s WHERE $"+fmt.Sprint(len(args))+"::bigint > 0 ON CONFLICT DO NOTHING",
+			args...); err != nil {
 			return 0, fmt.Errorf("take up the keys of arrival %d: %w", of.Arrival, err)
 		}
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+", "+what+", "+given+" FROM "+
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+
+		", "+what+", "+given+" FROM "+
 		l.stage+" s JOIN pg_temp.mullein_key k ON k.key = "+hash, args...)
 	if err != nil {
 		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
@@ -332,11 +339,13 @@ func (l *Load) rereadAbsent(ctx context.Context, of LoadEntry) error {
 	case t.Absent == feed.AbsentMark:
 		what = "m"
 	case t.Mode == feed.ReplacePart:
-		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + l.name() + ", k.image) g WHERE g." + quote(t.Part) + " IN (SELECT " + l.column(t.Part) + " FROM " + l.stage + " s)"
+		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + l.name() + ", k.image) g WHERE g." +
+			quote(t.Part) + " IN (SELECT " + l.column(t.Part) + " FROM " + l.stage + " s)"
 	case t.Mode != feed.Replace && t.Absent != feed.AbsentDelete:
 		return nil
 	}
-	return l.exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, "+fmt.Sprint(of.Nth)+", '"+what+"' FROM pg_temp.mullein_key k"+among+
+	return l.exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, "+fmt.Sprint(of.Nth)+", '"+
+		what+"' FROM pg_temp.mullein_key k"+among+
 		" ON CONFLICT DO NOTHING")
 }
 
@@ -451,7 +460,8 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 	// Rows that were not there when the load was made first are noted as removed
 	// by it, so that they come back when it goes again.
 	var gone int64
-	err := c.s.conn.QueryRow(ctx, `WITH gone AS (DELETE FROM `+name+` t WHERE `+c.inPlace(1)+` RETURNING row_to_json(t) AS row),
+	err := c.s.conn.QueryRow(ctx, `WITH gone AS (DELETE FROM `+name+` t WHERE `+c.inPlace(1)+
+		` RETURNING row_to_json(t) AS row),
 			noted AS (INSERT INTO mullein.change (target, load, key, what, before)
 				SELECT $2::integer, o.load, o.last + row_number() OVER (), 'd', g.row FROM gone g
 				CROSS JOIN (SELECT load, max(key) AS last FROM mullein.change WHERE load = (SELECT max(n) FROM unnest($1::bigint[]) n) GROUP BY load) o
@@ -469,7 +479,8 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 	}
 	c.r.grew += tag.RowsAffected()
 	// What stands in the target again is noted anew when it is taken back again.
-	if _, err := c.s.conn.Exec(ctx, "DELETE FROM mullein.change WHERE load = ANY($1) AND what = 'i'", nonNil(c.r.on)); err != nil {
+	if _, err := c.s.conn.Exec(ctx, "DELETE FROM mullein.change WHERE load = ANY($1) AND what = 'i'",
+		nonNil(c.r.on)); err != nil {
 		return fmt.Errorf("correct the journal: %w", err)
 	}
 	return c.switchLoads(ctx, c.r.off, c.r.on)
@@ -491,7 +502,8 @@ func (c *Recall) Commit(ctx context.Context, of, by, because string) error {
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	if _, err := c.s.conn.Exec(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1", c.table.id, c.r.grew); err != nil {
+	if _, err := c.s.conn.Exec(ctx, "UPDATE mullein.target SET rows = rows + $2 WHERE id = $1", c.table.id,
+		c.r.grew); err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
 	if _, err := c.s.conn.Exec(ctx, "INSERT INTO mullein.recall (nth, target, feed, turned_off, turned_on, writers, by, because, counts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9::jsonb - 'samples')",

@@ -78,7 +78,8 @@ func (r *refold) keys(ctx context.Context) error {
 	every := ""
 	if len(r.on) > 0 && t.wholeTable() {
 		// What comes back may lack rows that were not there when it was loaded.
-		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t) FROM " + l.name() + " t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
+		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t) FROM " + l.name() +
+			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
@@ -92,7 +93,8 @@ func (r *refold) keys(ctx context.Context) error {
 // arrivals returns the arrivals of the loads that go out of force. What those
 // that come back had inserted is in the journal already.
 func (r *refold) arrivals(ctx context.Context) (out []int64, err error) {
-	err = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)", nonNil(r.off)).Scan(&out)
+	err = r.l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(arrival), '{}') FROM mullein.load WHERE nth = ANY($1)",
+		nonNil(r.off)).Scan(&out)
 	if err != nil {
 		return nil, fmt.Errorf("look for the arrivals of loads: %w", err)
 	}
@@ -119,7 +121,8 @@ func (r *refold) work(ctx context.Context) error {
 	}
 	step := r.step()
 	for nth := int64(1); nth <= rounds; nth++ {
-		if err := r.exec(ctx, "keep what is before an entry", `UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1`, nth); err != nil {
+		if err := r.exec(ctx, "keep what is before an entry",
+			`UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1`, nth); err != nil {
 			return err
 		}
 		if err := r.exec(ctx, "go through an entry", step, nth); err != nil {
@@ -128,7 +131,8 @@ func (r *refold) work(ctx context.Context) error {
 		if !r.l.table.Deletes {
 			continue
 		}
-		if err := r.exec(ctx, "tell deletions from outdated ones", `UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
+		if err := r.exec(ctx, "tell deletions from outdated ones",
+			`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
 			FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o') AND e.before IS NOT NULL`, nth); err != nil {
 			return err
 		}
@@ -224,7 +228,8 @@ func (r *refold) step() string {
 			}
 			marked = append(marked, value+" AS "+quote(name))
 		}
-		mark = "CASE WHEN s.image IS NOT NULL THEN (SELECT row_to_json(x) FROM (SELECT " + strings.Join(marked, ", ") + ") x) END"
+		mark = "CASE WHEN s.image IS NOT NULL THEN (SELECT row_to_json(x) FROM (SELECT " +
+			strings.Join(marked, ", ") + ") x) END"
 	}
 	return `UPDATE pg_temp.mullein_state st SET image = n.image FROM (
 		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN e.given IS NOT NULL AND ` + older + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
@@ -263,11 +268,14 @@ func (r *refold) apply(ctx context.Context) error {
 		values = append(values, "n."+quote(c))
 		sets = append(sets, quote(c)+" = n."+quote(c))
 	}
-	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" "+now+
-		" WHERE s.image IS NOT NULL AND "+t.sameRow("t", "g")+" AND row_to_json(n)::text <> row_to_json(t)::text"); err != nil {
+	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
+		" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" "+now+
+		" WHERE s.image IS NOT NULL AND "+t.sameRow("t", "g")+
+		" AND row_to_json(n)::text <> row_to_json(t)::text"); err != nil {
 		return err
 	}
-	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+strings.Join(values, ", ")+
+	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+
+		strings.Join(values, ", ")+
 		" FROM pg_temp.mullein_state s "+now+" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_was w WHERE w.key = s.key)")
 	if err != nil {
 		return fmt.Errorf("bring rows back: %w", err)

@@ -25,7 +25,8 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	if oid == 0 {
 		return f, t.DDL()[:2], nil
 	}
-	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)",
+		f.String()).Scan(&f.id)
 	if err != nil {
 		return nil, nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
@@ -116,8 +117,10 @@ func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample
 		total = total.Plus(counts[part])
 	}
 	var out []Sample
-	for _, kind := range []struct{ class, what string }{{"i", "inserted"}, {"u", "updated"}, {"d", "deleted"}, {"o", "outdated"}} {
-		samples, err := l.samples(ctx, kind.what, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid LEFT JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE p.class = '"+kind.class+"'", most)
+	for _, kind := range []struct{ class, what string }{{"i", "inserted"}, {"u", "updated"}, {"d", "deleted"},
+		{"o", "outdated"}} {
+		samples, err := l.samples(ctx, kind.what, "pg_temp.mullein_plan p JOIN "+l.stage+
+			" s ON s.ctid = p.sid LEFT JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE p.class = '"+kind.class+"'", most)
 		if err != nil {
 			return total, nil, err
 		}
@@ -134,7 +137,8 @@ func (l *Load) lacked(ctx context.Context, total *balance.Balance, most int) ([]
 	if where == "" {
 		return nil, nil
 	}
-	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM "+l.name()+" t WHERE "+where).Scan(&total.Removed); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM "+l.name()+" t WHERE "+
+		where).Scan(&total.Removed); err != nil {
 		return nil, fmt.Errorf("count what would go: %w", err)
 	}
 	var own []string
@@ -167,7 +171,8 @@ func (l *Load) samples(ctx context.Context, what, from string, most int) ([]Samp
 	if strings.Contains(from, " t ON ") && what != "inserted" && what != "missing" {
 		old = "ARRAY[" + strings.Join(before, ", ") + "]"
 	}
-	rows, err := l.s.conn.Query(ctx, "SELECT "+lineOf+", ARRAY["+strings.Join(now, ", ")+"], "+old+" FROM "+from+" ORDER BY s.place LIMIT $1", most)
+	rows, err := l.s.conn.Query(ctx, "SELECT "+lineOf+", ARRAY["+strings.Join(now, ", ")+"], "+old+" FROM "+from+
+		" ORDER BY s.place LIMIT $1", most)
 	if err != nil {
 		return nil, fmt.Errorf("look at %s rows: %w", what, err)
 	}

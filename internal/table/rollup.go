@@ -136,7 +136,8 @@ func (d *Database) Rollups(ctx context.Context) ([]RollupState, error) {
 		return nil, fmt.Errorf("read rollups: %w", err)
 	}
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (s RollupState, err error) {
-		if err := row.Scan(&s.id, &s.Name, &s.Definition, &s.PutBy, &s.PutAt, &s.Filled, &s.ComputedAt, &s.Problem, &s.Waiting); err != nil {
+		if err := row.Scan(&s.id, &s.Name, &s.Definition, &s.PutBy, &s.PutAt, &s.Filled, &s.ComputedAt, &s.Problem,
+			&s.Waiting); err != nil {
 			return s, err
 		}
 		r, err := rollup.Parse(s.Name+".yaml", []byte(s.Definition))
@@ -222,7 +223,8 @@ func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
 			problem = err.Error()
 		}
 		if problem != s.Problem {
-			if _, err := d.pool.Exec(ctx, "UPDATE mullein.rollup SET problem = $2 WHERE id = $1", s.id, problem); err != nil {
+			if _, err := d.pool.Exec(ctx, "UPDATE mullein.rollup SET problem = $2 WHERE id = $1", s.id,
+				problem); err != nil {
 				return keys, fmt.Errorf("note a rollup's problem: %w", err)
 			}
 		}
@@ -304,9 +306,11 @@ func (s *RollupState) write(ctx context.Context, tx pgx.Tx, with, among, count s
 	}
 	rows.Close()
 	name := tableOf(s.Table)
-	err = tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+" AND NOT EXISTS (SELECT 1 FROM fresh f WHERE "+s.same("f", "r")+`)),
+	err = tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+
+		" AND NOT EXISTS (SELECT 1 FROM fresh f WHERE "+s.same("f", "r")+`)),
 		put AS (INSERT INTO `+name+" AS r ("+join(names)+") SELECT "+s.columns("f", all)+" FROM fresh f WHERE "+s.whole("f")+
-		" ON CONFLICT ("+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
+		" ON CONFLICT ("+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+
+		s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
 		SELECT `+count).Scan(&n)
 	if err != nil {
 		return 0, fmt.Errorf("compute %s: %w", s.Table, err)
@@ -342,7 +346,8 @@ func (d *Database) RebuildRollup(ctx context.Context, name string) (n int64, err
 		if _, err := s.write(ctx, tx, "fresh AS MATERIALIZED ("+s.Rollup.Select+"\n)", "true", "0"); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "UPDATE mullein.rollup SET filled = true, problem = '' WHERE id = $1", s.id); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE mullein.rollup SET filled = true, problem = '' WHERE id = $1",
+			s.id); err != nil {
 			return err
 		}
 		return tx.QueryRow(ctx, "SELECT count(*) FROM "+tableOf(s.Table)).Scan(&n)
@@ -361,7 +366,8 @@ func (s *RollupState) make(ctx context.Context, tx pgx.Tx) error {
 	for _, statement := range []string{
 		"CREATE SCHEMA IF NOT EXISTS " + quote(schema),
 		"CREATE TABLE " + name + " AS SELECT * FROM (" + s.Rollup.Select + "\n) q WITH NO DATA",
-		"ALTER TABLE " + name + " ADD PRIMARY KEY (" + join(quoteAll(s.Key)) + "), ADD COLUMN computed_at timestamptz NOT NULL DEFAULT now()",
+		"ALTER TABLE " + name + " ADD PRIMARY KEY (" + join(quoteAll(s.Key)) +
+			"), ADD COLUMN computed_at timestamptz NOT NULL DEFAULT now()",
 		"COMMENT ON TABLE " + name + " IS " + literal(s.About),
 		"COMMENT ON COLUMN " + name + ".computed_at IS 'When the row was last computed otherwise than before.'",
 	} {
@@ -387,12 +393,17 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM (SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
 	}
 	both := "(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"
-	for event, rows := range map[string][2]string{"INSERT": {"new_rows", "NEW TABLE AS new_rows"}, "DELETE": {"old_rows", "OLD TABLE AS old_rows"}, "UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
-		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"), strings.ToLower(event)))
+	for event, rows := range map[string][2]string{"INSERT": {"new_rows", "NEW TABLE AS new_rows"},
+		"DELETE": {"old_rows", "OLD TABLE AS old_rows"},
+		"UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
+		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"),
+			strings.ToLower(event)))
 		body := "BEGIN " + note(rows[0]) + " RETURN NULL; END"
 		for _, statement := range []string{
 			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
-			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " + event + " ON " + tableOf(source) + " REFERENCING " + rows[1] + " FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
+			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " +
+				event + " ON " + tableOf(source) + " REFERENCING " + rows[1] +
+				" FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
 		} {
 			if _, err := tx.Exec(ctx, statement); err != nil {
 				return fmt.Errorf("note what touches %s: %w", source, err)
@@ -453,7 +464,8 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 		}
 		const compare = ` FROM (SELECT to_jsonb(q) AS row, %s FROM (%s
 			) q) q FULL JOIN (SELECT to_jsonb(r) - 'computed_at' AS row, %s FROM %s r) r USING (%s)`
-		from := fmt.Sprintf(compare, s.columns("q", s.Key), s.Rollup.Select, s.columns("r", s.Key), tableOf(s.Table), join(quoteAll(s.Key)))
+		from := fmt.Sprintf(compare, s.columns("q", s.Key), s.Rollup.Select, s.columns("r", s.Key), tableOf(s.Table),
+			join(quoteAll(s.Key)))
 		err := tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", s.Table, err)

@@ -209,7 +209,8 @@ func (s *Session) stage(ctx context.Context, own []Column) (string, error) {
 		}
 	}
 	columns = append(columns, "place bigint NOT NULL", "digest bytea NOT NULL", "suspect boolean NOT NULL")
-	statement := "CREATE TEMPORARY TABLE " + quote(name) + " (" + strings.Join(columns, ", ") + ") ON COMMIT DELETE ROWS"
+	statement := "CREATE TEMPORARY TABLE " + quote(name) + " (" + strings.Join(columns, ", ") +
+		") ON COMMIT DELETE ROWS"
 	if _, err := s.conn.Exec(ctx, statement); err != nil {
 		return "", fmt.Errorf("make staging table: %w", err)
 	}

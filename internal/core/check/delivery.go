@@ -129,15 +129,19 @@ const maxLength = 8 << 10
 // [*expression.SyntaxError].
 func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Program, error) {
 	if len(c.Must) > maxLength {
-		return nil, &expression.SyntaxError{Line: 1, Column: 1, Problem: fmt.Sprintf("an expression of more than %d bytes", maxLength)}
+		return nil, &expression.SyntaxError{Line: 1, Column: 1,
+			Problem: fmt.Sprintf("an expression of more than %d bytes", maxLength)}
 	}
 	k := &compiler{columns: columns, checks: checks}
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true),
-		cel.Variable("_numbers", cel.MapType(cel.StringType, cel.DoubleType)), cel.Variable("_times", cel.MapType(cel.StringType, cel.TimestampType)),
-		cel.Variable("_spans", cel.MapType(cel.StringType, cel.DurationType)), cel.Variable("_flags", cel.MapType(cel.StringType, cel.BoolType)),
+		cel.Variable("_numbers", cel.MapType(cel.StringType, cel.DoubleType)),
+		cel.Variable("_times", cel.MapType(cel.StringType, cel.TimestampType)),
+		cel.Variable("_spans", cel.MapType(cel.StringType, cel.DurationType)),
+		cel.Variable("_flags", cel.MapType(cel.StringType, cel.BoolType)),
 		cel.Variable("_texts", cel.MapType(cel.StringType, cel.StringType)),
-		cel.Variable("rows", cel.DoubleType), cel.Variable("last_rows", cel.DoubleType), cel.Variable("usual_rows", cel.DoubleType),
+		cel.Variable("rows", cel.DoubleType), cel.Variable("last_rows", cel.DoubleType),
+		cel.Variable("usual_rows", cel.DoubleType),
 		cel.Macros(cel.GlobalMacro("all_in", 3, k.allIn), cel.GlobalMacro("last", 1, k.last)),
 	}
 	for name := range functions {
@@ -150,17 +154,22 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 	compiled, issues := env.Compile(c.Must)
 	if err := issues.Err(); err != nil {
 		first := issues.Errors()[0]
-		return nil, &expression.SyntaxError{Line: max(1, first.Location.Line()), Column: first.Location.Column() + 1, Problem: explain(first.Message)}
+		return nil, &expression.SyntaxError{Line: max(1, first.Location.Line()), Column: first.Location.Column() + 1,
+			Problem: explain(first.Message)}
 	}
 	if !compiled.OutputType().IsExactType(cel.BoolType) {
-		return nil, &expression.SyntaxError{Line: 1, Column: 1, Problem: fmt.Sprintf("gives %s; a check must be true or false", compiled.OutputType())}
+		return nil, &expression.SyntaxError{Line: 1, Column: 1,
+			Problem: fmt.Sprintf("gives %s; a check must be true or false", compiled.OutputType())}
 	}
 	for _, name := range []string{"rows", "last_rows", "usual_rows"} {
 		if mentions(compiled, name) {
 			k.questions = append(k.questions, Question{Ask: name})
 		}
 	}
-	slices.SortStableFunc(k.questions, func(a, b Question) int { return strings.Index(c.Must, a.Ask) - strings.Index(c.Must, b.Ask) })
+	slices.SortStableFunc(k.questions, func(a, b Question) int {
+		return strings.Index(c.Must,
+			a.Ask) - strings.Index(c.Must, b.Ask)
+	})
 	program, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, &expression.SyntaxError{Line: 1, Column: 1, Problem: err.Error()}
@@ -242,9 +251,11 @@ func (k *compiler) function(ask string) cel.MacroFactory {
 		case ask == "sum" && !numeric:
 			return nil, f.NewError(args[0].ID(), fmt.Sprintf("sum is for numbers; %s holds %s", column, kind))
 		case ask == "newest_age" && !timed:
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("newest_age is for dates and times; %s holds %s", column, kind))
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("newest_age is for dates and times; %s holds %s", column,
+				kind))
 		case functions[ask] == tabular.Null && !numeric && !timed && kind != tabular.Text:
-			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s is for numbers, texts, dates and times; %s holds %s", ask, column, kind))
+			return nil, f.NewError(args[0].ID(), fmt.Sprintf("%s is for numbers, texts, dates and times; %s holds %s",
+				ask, column, kind))
 		}
 		if gives := functions[ask]; gives != tabular.Null {
 			kind = gives

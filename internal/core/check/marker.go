@@ -25,7 +25,8 @@ func ReadMarker(text string) Marker {
 	m := Marker{Rows: -1}
 	line, _, _ := strings.Cut(strings.TrimSpace(strings.TrimPrefix(text, "\ufeff")), "\n")
 	for _, word := range words.FindAllString(line, -1) {
-		if algorithm := algorithms[len(word)]; algorithm != "" && strings.Trim(strings.ToLower(word), "0123456789abcdef") == "" {
+		if algorithm := algorithms[len(word)]; algorithm != "" &&
+			strings.Trim(strings.ToLower(word), "0123456789abcdef") == "" {
 			m.Digest, m.Algorithm = strings.ToLower(word), algorithm
 			return m
 		}

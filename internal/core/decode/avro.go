@@ -417,7 +417,8 @@ func (a *avroFile) unpack(packed []byte) ([]byte, error) {
 	case "zstandard":
 		if a.zstd == nil {
 			var err error
-			if a.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxAvroBlock)); err != nil {
+			if a.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1),
+				zstd.WithDecoderMaxMemory(maxAvroBlock)); err != nil {
 				return nil, err
 			}
 		}
@@ -631,7 +632,8 @@ func (a *avroFile) value(t *avroType, v *tabular.Value) error {
 		*v = tabular.Value{Kind: tabular.UUID, B: b}
 	case t.logical == "duration" && len(b) == 12:
 		le := binary.LittleEndian
-		*v = tabular.Value{Kind: tabular.Span, M: int32(le.Uint32(b)), D: int32(le.Uint32(b[4:])), I: int64(le.Uint32(b[8:])) * 1000}
+		*v = tabular.Value{Kind: tabular.Span, M: int32(le.Uint32(b)), D: int32(le.Uint32(b[4:])),
+			I: int64(le.Uint32(b[8:])) * 1000}
 	case t.kind == "string":
 		*v = tabular.Value{Kind: tabular.Text, B: b}
 	default:
@@ -815,7 +817,8 @@ func AppendJSON(dst []byte, v *tabular.Value) []byte {
 		return append(dst, "null"...)
 	case v.Kind == tabular.JSON:
 		return append(dst, v.B...)
-	case v.Kind == tabular.Integer, v.Kind == tabular.Boolean, v.Kind == tabular.Float, v.Kind == tabular.Decimal && v.Odd == tabular.Finite:
+	case v.Kind == tabular.Integer, v.Kind == tabular.Boolean, v.Kind == tabular.Float, v.Kind == tabular.Decimal &&
+		v.Odd == tabular.Finite:
 		return append(dst, v.String()...)
 	case v.Kind == tabular.Binary:
 		return append(base64.StdEncoding.AppendEncode(append(dst, '"'), v.B), '"')

@@ -181,7 +181,8 @@ func (c *Delimited) record(window []byte) (n int, whole bool) {
 		if c.newline == nil {
 			line = trimCR(line)
 		}
-		if c.isComment(line) || c.simple && (c.dialect.QuoteChar == 0 || bytes.IndexByte(line, c.dialect.QuoteChar) < 0) {
+		if c.isComment(line) || c.simple && (c.dialect.QuoteChar == 0 ||
+			bytes.IndexByte(line, c.dialect.QuoteChar) < 0) {
 			c.split(line)
 			return n, true
 		}
@@ -473,7 +474,8 @@ func (c *Delimited) skip() (*Record, error) {
 	}
 	c.scan.reset()
 	c.row++
-	c.rec = Record{Line: first, Cells: c.rec.Cells[:0], Raw: raw, Problem: fmt.Sprintf("longer than %d MiB", MaxRecord>>20)}
+	c.rec = Record{Line: first, Cells: c.rec.Cells[:0], Raw: raw,
+		Problem: fmt.Sprintf("longer than %d MiB", MaxRecord>>20)}
 	return &c.rec, nil
 }
 

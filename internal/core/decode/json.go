@@ -218,7 +218,8 @@ func (d *documents) record() (raw []byte, problem string, line int64, err error)
 	c, err := d.in.skipSpace()
 	if err == io.EOF {
 		if d.inArray {
-			return nil, "", 0, &FileError{Line: d.in.at(), Reason: "the file ends inside of its array of records; it may be cut short"}
+			return nil, "", 0, &FileError{Line: d.in.at(),
+				Reason: "the file ends inside of its array of records; it may be cut short"}
 		}
 		return nil, "", 0, io.EOF
 	}
@@ -632,7 +633,8 @@ func (t *jsonText) word(v *tabular.Value) error {
 	for _, w := range []struct {
 		text string
 		v    tabular.Value
-	}{{"null", tabular.Value{}}, {"true", tabular.Value{Kind: tabular.Boolean, I: 1}}, {"false", tabular.Value{Kind: tabular.Boolean}}} {
+	}{{"null", tabular.Value{}}, {"true", tabular.Value{Kind: tabular.Boolean, I: 1}},
+		{"false", tabular.Value{Kind: tabular.Boolean}}} {
 		if bytes.HasPrefix(t.b[t.at:], []byte(w.text)) {
 			t.at += len(w.text)
 			if v != nil {

@@ -78,7 +78,8 @@ func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err er
 	if err := checkFooter(at, size); err != nil {
 		return nil, err
 	}
-	file, err := parquet.OpenFile(at, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(64<<10))
+	file, err := parquet.OpenFile(at, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true),
+		parquet.ReadBufferSize(64<<10))
 	if err != nil {
 		return nil, &FileError{Reason: fmt.Sprintf("its footer cannot be read (%v); it may be cut short", err)}
 	}
@@ -87,7 +88,8 @@ func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err er
 	for _, group := range meta.RowGroups {
 		for _, c := range group.Columns {
 			m := c.MetaData
-			if m.TotalCompressedSize < 0 || m.TotalCompressedSize > size || m.DataPageOffset < 0 || m.DataPageOffset > size || m.NumValues < 0 {
+			if m.TotalCompressedSize < 0 || m.TotalCompressedSize > size || m.DataPageOffset < 0 ||
+				m.DataPageOffset > size || m.NumValues < 0 {
 				return nil, &FileError{Reason: fmt.Sprintf("its footer speaks of %d bytes at %d in a file of %d: it is damaged", m.TotalCompressedSize, m.DataPageOffset, size)}
 			}
 		}
@@ -166,7 +168,8 @@ func (p *parquetFile) Select(sources []string) (err error) {
 	p.want(p.root, p.nest.root)
 	for i := range p.takes {
 		for _, other := range p.takes {
-			p.takes[i].within = p.takes[i].within || !other.flat && p.takes[i].flat && other.node.holds(p.takes[i].node.leaf)
+			p.takes[i].within = p.takes[i].within || !other.flat && p.takes[i].flat &&
+				other.node.holds(p.takes[i].node.leaf)
 		}
 		p.nests = p.nests || !p.takes[i].flat
 	}
@@ -714,7 +717,8 @@ func parquetPlain(v parquet.Value, out *tabular.Value) error {
 		binary.LittleEndian.PutUint32(b[:], i[0])
 		binary.LittleEndian.PutUint32(b[4:], i[1])
 		const epoch = 2440588
-		*out = tabular.Value{Kind: tabular.Instant, I: (int64(i[2])-epoch)*86400*1_000_000 + int64(binary.LittleEndian.Uint64(b[:]))/1000}
+		*out = tabular.Value{Kind: tabular.Instant, I: (int64(i[2])-epoch)*86400*1_000_000 +
+			int64(binary.LittleEndian.Uint64(b[:]))/1000}
 	case parquet.Float:
 		return floatValue(float64(v.Float()), 32, out)
 	case parquet.Double:

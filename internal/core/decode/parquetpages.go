@@ -29,9 +29,11 @@ func checkFooter(at io.ReaderAt, size int64) error {
 	case size < 12 || string(end[4:]) != "PAR1":
 		return &FileError{Reason: "it does not end as a Parquet file does, with PAR1; it may be cut short"}
 	case length > size-12:
-		return &FileError{Reason: fmt.Sprintf("its footer is said to have %d bytes, in a file of %d: it is damaged", length, size)}
+		return &FileError{Reason: fmt.Sprintf("its footer is said to have %d bytes, in a file of %d: it is damaged",
+			length, size)}
 	case length > maxFooter:
-		return &FileError{Reason: fmt.Sprintf("its footer has %d bytes, and %d MiB are the most", length, maxFooter>>20)}
+		return &FileError{Reason: fmt.Sprintf("its footer has %d bytes, and %d MiB are the most", length,
+			maxFooter>>20)}
 	}
 	return nil
 }
@@ -69,12 +71,15 @@ func checkPages(at io.ReaderAt, size int64, m *format.ColumnMetaData) error {
 		case plain < 0 || plain > maxPage || plain > ratioFrom && plain > maxPageRatio*packed:
 			return damaged("it unpacks to %d bytes out of %d: taken for a bomb", plain, packed)
 		}
-		for _, n := range []int32{h.DataPageHeader.V.NumValues, h.DataPageHeaderV2.V.NumValues, h.DictionaryPageHeader.V.NumValues} {
-			if n < 0 || int64(n) > m.NumValues && n != h.DictionaryPageHeader.V.NumValues || int64(n) > plain*8+m.NumValues {
+		for _, n := range []int32{h.DataPageHeader.V.NumValues, h.DataPageHeaderV2.V.NumValues,
+			h.DictionaryPageHeader.V.NumValues} {
+			if n < 0 || int64(n) > m.NumValues && n != h.DictionaryPageHeader.V.NumValues || int64(n) > plain*8+
+				m.NumValues {
 				return damaged("it speaks of %d values of %d", n, m.NumValues)
 			}
 		}
-		for _, n := range []int32{h.DataPageHeaderV2.V.DefinitionLevelsByteLength, h.DataPageHeaderV2.V.RepetitionLevelsByteLength} {
+		for _, n := range []int32{h.DataPageHeaderV2.V.DefinitionLevelsByteLength,
+			h.DataPageHeaderV2.V.RepetitionLevelsByteLength} {
 			if n < 0 || int64(n) > plain {
 				return damaged("its levels hold %d bytes of %d", n, plain)
 			}

@@ -129,7 +129,8 @@ const (
 
 // Formats lists them.
 func Formats() []string {
-	return []string{string(CSV), string(JSON), string(Lines), string(Parquet), string(Avro), string(XLSX), string(Fixed)}
+	return []string{string(CSV), string(JSON), string(Lines), string(Parquet), string(Avro), string(XLSX),
+		string(Fixed)}
 }
 
 // Texts reports whether a format is text in some charset, laid out in lines.

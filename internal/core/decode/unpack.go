@@ -95,7 +95,8 @@ var packings = []packing{
 const maxZstdWindow = 64 << 20
 
 func openZstd(r io.Reader) (io.Reader, error) {
-	return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxZstdWindow), zstd.WithDecoderMaxMemory(maxZstdWindow))
+	return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxZstdWindow),
+		zstd.WithDecoderMaxMemory(maxZstdWindow))
 }
 
 // toUTF8 brings text to UTF-8 without a byte order mark. charset is an IANA
@@ -114,7 +115,8 @@ func toUTF8(in *bufio.Reader, charset string) (io.Reader, error) {
 	switch {
 	case bytes.Equal(head, []byte{0xEF, 0xBB, 0xBF}):
 		if e != nil {
-			return nil, &FileError{Reason: fmt.Sprintf("this is UTF-8, by its byte order mark; the feed reads %s", charset)}
+			return nil, &FileError{Reason: fmt.Sprintf("this is UTF-8, by its byte order mark; the feed reads %s",
+				charset)}
 		}
 		_, err := in.Discard(3)
 		return in, err
@@ -180,12 +182,15 @@ func (p packing) damaged(err error, at int64) error {
 	var bz bzip2.StructuralError
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return &FileError{Reason: fmt.Sprintf("the %s is cut short after %d unpacked bytes; have it sent again", p.name, at)}
+		return &FileError{Reason: fmt.Sprintf("the %s is cut short after %d unpacked bytes; have it sent again",
+			p.name, at)}
 	case errors.Is(err, zstd.ErrWindowSizeExceeded), errors.Is(err, zstd.ErrDecoderSizeExceeded):
-		return &FileError{Reason: fmt.Sprintf("the zstd asks for more than %d MiB of memory to unpack", maxZstdWindow>>20)}
+		return &FileError{Reason: fmt.Sprintf("the zstd asks for more than %d MiB of memory to unpack",
+			maxZstdWindow>>20)}
 	case errors.Is(err, gzip.ErrChecksum), errors.Is(err, gzip.ErrHeader), strings.Contains(err.Error(), "flate:"),
 		errors.As(err, &bz), p.name == "zstd" && !errors.As(err, new(*fs.PathError)):
-		return &FileError{Reason: fmt.Sprintf("the %s is damaged after %d unpacked bytes (%v); have it sent again", p.name, at, err)}
+		return &FileError{Reason: fmt.Sprintf("the %s is damaged after %d unpacked bytes (%v); have it sent again",
+			p.name, at, err)}
 	}
 	return err
 }

@@ -368,7 +368,8 @@ func (s *sheet) Header() ([]string, error) {
 		}
 		if last > 0 && !wanted[s.row] {
 			if s.row > last {
-				return nil, &FileError{Line: int64(s.row), Reason: fmt.Sprintf("dialect.headerRows names row %d, which is empty", last)}
+				return nil, &FileError{Line: int64(s.row),
+					Reason: fmt.Sprintf("dialect.headerRows names row %d, which is empty", last)}
 			}
 			continue
 		}
@@ -452,7 +453,8 @@ func (s *sheet) passedOver() bool {
 		}
 	}
 	first := s.cells[0]
-	return s.dialect.CommentChar != 0 && first.Kind == tabular.Text && len(first.B) > 0 && first.B[0] == s.dialect.CommentChar
+	return s.dialect.CommentChar != 0 && first.Kind == tabular.Text && len(first.B) > 0 &&
+		first.B[0] == s.dialect.CommentChar
 }
 
 // original returns a row for people, with tabs between its cells.

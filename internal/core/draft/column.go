@@ -115,7 +115,8 @@ func (c *column) native() string {
 	if c.kinds[tabular.Text] > 0 || len(c.kinds) == 0 {
 		return ""
 	}
-	names := map[tabular.Kind]string{tabular.Boolean: "boolean", tabular.Instant: "datetime", tabular.Wall: "datetime", tabular.Day: "date", tabular.Clock: "time",
+	names := map[tabular.Kind]string{tabular.Boolean: "boolean", tabular.Instant: "datetime",
+		tabular.Wall: "datetime", tabular.Day: "date", tabular.Clock: "time",
 		tabular.Span: "duration", tabular.Binary: "string", tabular.UUID: "string"}
 	var types []string
 	for k := range c.kinds {
@@ -161,10 +162,14 @@ var (
 		whole, any     *regexp.Regexp
 		group, decimal string
 	}{
-		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(,[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}(,[0-9]{3})*(\.[0-9]+)?$`), ",", "."},
-		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(\.[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}(\.[0-9]{3})*(,[0-9]+)?$`), ".", ","},
-		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}( [0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}( [0-9]{3})*(,[0-9]+)?$`), " ", ","},
-		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}('[0-9]{3})+$`), regexp.MustCompile(`^[+-]?[0-9]{1,3}('[0-9]{3})*(\.[0-9]+)?$`), "'", "."},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(,[0-9]{3})+$`),
+			regexp.MustCompile(`^[+-]?[0-9]{1,3}(,[0-9]{3})*(\.[0-9]+)?$`), ",", "."},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}(\.[0-9]{3})+$`),
+			regexp.MustCompile(`^[+-]?[0-9]{1,3}(\.[0-9]{3})*(,[0-9]+)?$`), ".", ","},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}( [0-9]{3})+$`),
+			regexp.MustCompile(`^[+-]?[0-9]{1,3}( [0-9]{3})*(,[0-9]+)?$`), " ", ","},
+		{regexp.MustCompile(`^[+-]?[1-9][0-9]{0,2}('[0-9]{3})+$`),
+			regexp.MustCompile(`^[+-]?[0-9]{1,3}('[0-9]{3})*(\.[0-9]+)?$`), "'", "."},
 	}
 )
 
@@ -189,7 +194,8 @@ func readsAs(values []string, kind string) bool {
 // is not, if numbers below a thousand stand without decimals beside it.
 func inGroups(values []string) (options []string, integer bool, note string) {
 	for _, g := range grouped {
-		if !all(values, g.any.MatchString) || !slices.ContainsFunc(values, func(v string) bool { return strings.Contains(v, g.group) }) {
+		if !all(values, g.any.MatchString) || !slices.ContainsFunc(values,
+			func(v string) bool { return strings.Contains(v, g.group) }) {
 			continue
 		}
 		whole := func(v string) bool { return !strings.Contains(v, g.decimal) }
@@ -198,10 +204,17 @@ func inGroups(values []string) (options []string, integer bool, note string) {
 			return strings.Count(v, g.group) > 1 || strings.Contains(v, g.group) && strings.Contains(v, g.decimal)
 		}) || g.group == " " || g.group == "'"
 		if !sure {
-			if g.group == "." || !all(values, func(v string) bool { return !strings.Contains(v, g.group) || g.whole.MatchString(v) }) || !slices.ContainsFunc(values, func(v string) bool { return !strings.Contains(v, g.group) && v != "0" }) {
+			if g.group == "." || !all(values, func(v string) bool {
+				return !strings.Contains(v, g.group) ||
+					g.whole.MatchString(v)
+			}) || !slices.ContainsFunc(values, func(v string) bool {
+				return !strings.Contains(v, g.group) &&
+					v != "0"
+			}) {
 				continue
 			}
-			note = fmt.Sprintf("uncertain: %q is taken for what sets thousands apart, and may be the decimal mark", g.group)
+			note = fmt.Sprintf("uncertain: %q is taken for what sets thousands apart, and may be the decimal mark",
+				g.group)
 		}
 		options = []string{fmt.Sprintf("groupChar: %q", g.group)}
 		if !integer && g.decimal != "." {
@@ -217,7 +230,8 @@ func inGroups(values []string) (options []string, integer bool, note string) {
 func (c *column) fromTexts(values []string, f *found) []string {
 	if yes, no := truth(values); yes != nil {
 		f.kind = "boolean"
-		f.options = []string{fmt.Sprintf("trueValues: [%s]", quoteAll(yes)), fmt.Sprintf("falseValues: [%s]", quoteAll(no))}
+		f.options = []string{fmt.Sprintf("trueValues: [%s]", quoteAll(yes)),
+			fmt.Sprintf("falseValues: [%s]", quoteAll(no))}
 		return values
 	}
 	if form, other := times(values); form != "" {
@@ -230,7 +244,10 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		}
 		return values
 	}
-	if slices.ContainsFunc(values, func(v string) bool { return leadingZero.MatchString(v) && !strings.ContainsAny(v, ".,") }) {
+	if slices.ContainsFunc(values, func(v string) bool {
+		return leadingZero.MatchString(v) &&
+			!strings.ContainsAny(v, ".,")
+	}) {
 		if all(values, func(v string) bool { return pointNumber.MatchString(v) }) {
 			f.note = "digits with leading zeros, which a number would lose"
 		}
@@ -245,7 +262,8 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		return values
 	case all(values, pointNumber.MatchString):
 		f.kind = "number"
-		if slices.ContainsFunc(values, wholeNumber.MatchString) && all(values, func(v string) bool { return !strings.Contains(v, ".") || grouped[1].whole.MatchString(v) }) {
+		if slices.ContainsFunc(values, wholeNumber.MatchString) &&
+			all(values, func(v string) bool { return !strings.Contains(v, ".") || grouped[1].whole.MatchString(v) }) {
 			f.note = "uncertain: the point is taken for the decimal mark, and may set thousands apart"
 		}
 	case all(values, commaNumber.MatchString):
@@ -272,7 +290,8 @@ func (c *column) fromTexts(values []string, f *found) []string {
 	if mark != "" {
 		f.missing = append(f.missing, mark)
 		f.required = false
-		f.note = strings.TrimPrefix(f.note+"; ", "; ") + fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
+		f.note = strings.TrimPrefix(f.note+"; ", "; ") +
+			fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
 	}
 	return rest
 }
@@ -302,7 +321,8 @@ func truth(values []string) (yes, no []string) {
 	if len(values) > 2 {
 		return nil, nil
 	}
-	for _, pair := range [][2]string{{"true", "false"}, {"True", "False"}, {"TRUE", "FALSE"}, {"yes", "no"}, {"Yes", "No"}, {"Y", "N"}, {"ja", "nein"}} {
+	for _, pair := range [][2]string{{"true", "false"}, {"True", "False"}, {"TRUE", "FALSE"}, {"yes", "no"},
+		{"Yes", "No"}, {"Y", "N"}, {"ja", "nein"}} {
 		fits := true
 		for _, v := range values {
 			fits = fits && (v == pair[0] || v == pair[1])
@@ -335,7 +355,8 @@ var forms = func() []form {
 			out = append(out, form(day+clock))
 		}
 	}
-	return append(out, "%H:%M:%S", "%H:%M", "%Y%m%d", "%Y%m%dT%H%M", "%Y%m%d%H%M", "%Y%m%d%H%M%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f%z")
+	return append(out, "%H:%M:%S", "%H:%M", "%Y%m%d", "%Y%m%dT%H%M", "%Y%m%d%H%M", "%Y%m%d%H%M%S",
+		"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f%z")
 }()
 
 // times finds how all texts are written as times, and another way that would

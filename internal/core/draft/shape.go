@@ -31,12 +31,14 @@ type shape struct {
 }
 
 func (s *shape) how() decode.How {
-	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths, Limits: decode.DefaultLimits}
+	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths,
+		Limits: decode.DefaultLimits}
 }
 
 // key distinguishes kinds of structure apart.
 func (s *shape) key() string {
-	return fmt.Sprintf("%s %s %q %v %s", s.format, s.charset, s.dialect.Delimiter, s.dialect.Header, strings.Join(s.header, "\x00"))
+	return fmt.Sprintf("%s %s %q %v %s", s.format, s.charset, s.dialect.Delimiter, s.dialect.Header,
+		strings.Join(s.header, "\x00"))
 }
 
 const headLooked = 64 << 10
@@ -218,7 +220,10 @@ func (s *shape) fixed(head []byte) {
 	// stand there: the right one if its values end alike, else the left one.
 	for i := 1; i < len(widths); i++ {
 		left, right := &widths[i-1], &widths[i]
-		beginsAlike := !slices.ContainsFunc(lines, func(l []rune) bool { return right.From <= len(l) && l[right.From-1] == ' ' })
+		beginsAlike := !slices.ContainsFunc(lines, func(l []rune) bool {
+			return right.From <= len(l) &&
+				l[right.From-1] == ' '
+		})
 		if beginsAlike {
 			left.To = right.From - 1
 		} else {
@@ -238,7 +243,11 @@ func (s *shape) fixed(head []byte) {
 	s.format, s.widths = decode.Fixed, widths
 	s.dialect.Header, s.dialect.HeaderRows = false, nil
 	s.notes = []string{"uncertain: no delimiter was found, so the columns are taken to stand at fixed places, and cut where all lines have blanks"}
-	if s.header = cut(lines[0]); isHeader(s.header, below) && slices.ContainsFunc(below, func(r row) bool { return strings.ContainsAny(strings.Join(r.cells, ""), "0123456789") }) {
+	if s.header = cut(lines[0]); isHeader(s.header, below) &&
+		slices.ContainsFunc(below, func(r row) bool {
+			return strings.ContainsAny(strings.Join(r.cells, ""),
+				"0123456789")
+		}) {
 		s.dialect.Header = true
 		return
 	}
@@ -292,7 +301,8 @@ func (s *shape) delimited(head []byte) bool {
 	first := slices.IndexFunc(rows, func(r row) bool { return len(r.cells) == usual })
 	if first > 0 {
 		s.dialect.HeaderRows = []int{rows[first].number}
-		s.notes = append(s.notes, fmt.Sprintf("the %d rows above row %d are taken for titles", first, rows[first].number))
+		s.notes = append(s.notes, fmt.Sprintf("the %d rows above row %d are taken for titles", first,
+			rows[first].number))
 	}
 	first = max(first, 0)
 	if !isHeader(rows[first].cells, rows[first+1:]) {
@@ -416,7 +426,8 @@ func pathOf(keys []string) string {
 func flattenInto(out *[]cell, r *repeated, at []string, v *tabular.Value) {
 	text := bytes.TrimSpace(v.B)
 	if v.Kind != tabular.JSON || len(at) > maxFlat || len(text) == 0 {
-		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M, D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
+		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M,
+			D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
 		return
 	}
 	if text[0] == '{' {
@@ -441,7 +452,8 @@ func flattenInto(out *[]cell, r *repeated, at []string, v *tabular.Value) {
 
 // members returns the members of an object in order, by decoding it alone.
 func members(text []byte) []cell {
-	rows, err := decode.Open(decode.Source{Name: "x", Bytes: bufio.NewReader(bytes.NewReader(text))}, decode.How{Format: decode.JSON, Dialect: tabular.DefaultDialect(), Limits: decode.DefaultLimits})
+	rows, err := decode.Open(decode.Source{Name: "x", Bytes: bufio.NewReader(bytes.NewReader(text))},
+		decode.How{Format: decode.JSON, Dialect: tabular.DefaultDialect(), Limits: decode.DefaultLimits})
 	if err != nil {
 		return nil
 	}

@@ -152,7 +152,8 @@ func (t *table) withoutNewest(columns []int, types []found) []int {
 // timeOfFile finds a time that is the same in all rows; -1 for none.
 func (t *table) timeOfFile(types []found) int {
 	for i, c := range t.columns {
-		if (types[i].kind == "datetime" || types[i].kind == "date") && types[i].required && len(c.texts) == 1 && t.rows > 1 && !revised.MatchString(c.source) {
+		if (types[i].kind == "datetime" || types[i].kind == "date") && types[i].required && len(c.texts) == 1 &&
+			t.rows > 1 && !revised.MatchString(c.source) {
 			return i
 		}
 	}
@@ -170,7 +171,10 @@ func (k *kind) columnNames() []string {
 		parts[i] = []string{c.source}
 		if k.shape.format.Trees() {
 			below := strings.TrimPrefix(c.source, k.shape.each)
-			parts[i] = strings.FieldsFunc(below, func(r rune) bool { return r == '/' || r == '.' && !strings.HasPrefix(c.source, "/") })
+			parts[i] = strings.FieldsFunc(below, func(r rune) bool {
+				return r == '/' || r == '.' &&
+					!strings.HasPrefix(c.source, "/")
+			})
 		}
 		if len(parts[i]) == 0 {
 			parts[i] = []string{""}

@@ -65,10 +65,12 @@ func membersOf(s Sample) ([]Sample, error) {
 	var out []Sample
 	for _, m := range archive.File {
 		name := path.Clean(m.Name)
-		if !m.Mode().IsRegular() || path.IsAbs(name) || strings.HasPrefix(name, "..") || strings.HasPrefix(path.Base(name), ".") || m.UncompressedSize64 > memberRead {
+		if !m.Mode().IsRegular() || path.IsAbs(name) || strings.HasPrefix(name, "..") ||
+			strings.HasPrefix(path.Base(name), ".") || m.UncompressedSize64 > memberRead {
 			continue
 		}
-		out = append(out, Sample{Path: s.Path + "/" + name, Open: func() (decode.Source, func(), error) { return s.member(m.Name) }})
+		out = append(out, Sample{Path: s.Path + "/" + name,
+			Open: func() (decode.Source, func(), error) { return s.member(m.Name) }})
 	}
 	if len(out) == 0 {
 		return nil, &decode.FileError{Reason: "the zip has no file to draft from"}
@@ -104,5 +106,6 @@ func (s Sample) member(name string) (decode.Source, func(), error) {
 	if err != nil {
 		return decode.Source{}, nil, err
 	}
-	return decode.Source{Name: name, Bytes: bytes.NewReader(content), File: bytes.NewReader(content), Size: int64(len(content))}, func() {}, nil
+	return decode.Source{Name: name, Bytes: bytes.NewReader(content), File: bytes.NewReader(content),
+		Size: int64(len(content))}, func() {}, nil
 }

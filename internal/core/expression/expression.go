@@ -36,7 +36,8 @@ func NewScope(kinds map[string]tabular.Kind) (*Scope, error) {
 	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
 	for name, kind := range kinds {
 		t := celType(kind)
-		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType || t == cel.BoolType || t == cel.TimestampType || t == cel.DurationType) {
+		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType ||
+			t == cel.BoolType || t == cel.TimestampType || t == cel.DurationType) {
 			t = cel.NullableType(t)
 		}
 		options = append(options, cel.Variable(name, t))

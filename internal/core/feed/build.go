@@ -169,7 +169,8 @@ func (r *reader) landing(n *node) Landing {
 	switch {
 	case strings.Contains(l.At, "://"):
 		r.failAt(at, "landing.at: %s: not yet; this version of Mullein takes folders only", l.At)
-	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") || strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
+	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") ||
+		strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
 		r.failAt(at, "landing.at %q must be a plain path below a landing root, such as landing/gauges, without \"..\" and not beginning with /", l.At)
 	}
 	l.At = strings.TrimSuffix(l.At, "/")
@@ -286,7 +287,8 @@ func (r *reader) dialect(n *node, format decode.Format) tabular.Dialect {
 	d.Delimiter = n.str("delimiter", d.Delimiter)
 	d.QuoteChar = n.char("quoteChar", d.QuoteChar)
 	d.CommentChar, d.EscapeChar = n.char("commentChar", 0), n.char("escapeChar", 0)
-	d.Header, d.DoubleQuote, d.SkipInitialSpace = n.flag("header", d.Header), n.flag("doubleQuote", true), n.flag("skipInitialSpace", false)
+	d.Header, d.DoubleQuote, d.SkipInitialSpace = n.flag("header", d.Header), n.flag("doubleQuote", true),
+		n.flag("skipInitialSpace", false)
 	d.LineTerminator, d.HeaderJoin = n.str("lineTerminator", ""), n.str("headerJoin", d.HeaderJoin)
 	d.HeaderRows, d.CommentRows = n.get("headerRows").counts(), n.get("commentRows").counts()
 	d.Property, d.ItemType, d.ItemKeys = n.str("property", ""), n.str("itemType", ""), n.texts("itemKeys")
@@ -300,11 +302,14 @@ func (r *reader) dialect(n *node, format decode.Format) tabular.Dialect {
 
 // dialectOf says which keys of a dialect mean something for which formats.
 var dialectOf = map[string][]decode.Format{
-	"delimiter": {decode.CSV}, "quoteChar": {decode.CSV}, "doubleQuote": {decode.CSV}, "escapeChar": {decode.CSV}, "skipInitialSpace": {decode.CSV},
-	"lineTerminator": {decode.CSV, decode.Fixed}, "nullSequence": {decode.CSV, decode.Fixed, decode.XLSX},
-	"header": {decode.CSV, decode.Fixed, decode.XLSX, decode.JSON, decode.Lines}, "headerRows": {decode.CSV, decode.Fixed, decode.XLSX},
-	"headerJoin": {decode.CSV, decode.XLSX}, "commentRows": {decode.CSV, decode.Fixed, decode.XLSX}, "commentChar": {decode.CSV, decode.Fixed, decode.XLSX},
-	"property": {decode.JSON}, "itemType": {decode.JSON, decode.Lines}, "itemKeys": {decode.JSON, decode.Lines},
+	"delimiter": {decode.CSV}, "quoteChar": {decode.CSV}, "doubleQuote": {decode.CSV}, "escapeChar": {decode.CSV},
+	"skipInitialSpace": {decode.CSV},
+	"lineTerminator":   {decode.CSV, decode.Fixed}, "nullSequence": {decode.CSV, decode.Fixed, decode.XLSX},
+	"header":     {decode.CSV, decode.Fixed, decode.XLSX, decode.JSON, decode.Lines},
+	"headerRows": {decode.CSV, decode.Fixed, decode.XLSX},
+	"headerJoin": {decode.CSV, decode.XLSX}, "commentRows": {decode.CSV, decode.Fixed, decode.XLSX},
+	"commentChar": {decode.CSV, decode.Fixed, decode.XLSX},
+	"property":    {decode.JSON}, "itemType": {decode.JSON, decode.Lines}, "itemKeys": {decode.JSON, decode.Lines},
 	"sheetNumber": {decode.XLSX}, "sheetName": {decode.XLSX},
 }
 
@@ -458,10 +463,12 @@ func (r *reader) furtherKeys(n *node, s *tabular.Schema) {
 	}
 	for _, item := range n.get("foreignKeys").list() {
 		to := item.get("reference")
-		k := tabular.ForeignKey{Fields: item.texts("fields"), Table: to.str("resource", ""), Reference: to.texts("fields")}
+		k := tabular.ForeignKey{Fields: item.texts("fields"), Table: to.str("resource", ""),
+			Reference: to.texts("fields")}
 		known(item, "foreignKeys", k.Fields)
 		if len(k.Fields) != len(k.Reference) {
-			r.failAt(item, "schema.foreignKeys: %d fields, and %d columns that they refer to", len(k.Fields), len(k.Reference))
+			r.failAt(item, "schema.foreignKeys: %d fields, and %d columns that they refer to", len(k.Fields),
+				len(k.Reference))
 		}
 		if schema, table, two := strings.Cut(k.Table, "."); !two || schema == "" || table == "" {
 			r.failAt(item, "schema.foreignKeys: the resource is a table as schema.table, such as river.station, not %q", k.Table)
@@ -490,7 +497,8 @@ func readField(n *node) tabular.Field {
 	f := tabular.Field{
 		Name: n.str("name", ""), Title: n.str("title", ""), Description: n.str("description", ""),
 		Type: n.str("type", "string"), Format: n.str("format", ""), Source: n.str("source", ""),
-		DecimalChar: n.str("decimalChar", ""), GroupChar: n.str("groupChar", ""), SoleNumber: n.flag("bareNumber", true),
+		DecimalChar: n.str("decimalChar", ""), GroupChar: n.str("groupChar", ""),
+		SoleNumber: n.flag("bareNumber", true),
 		TrueValues: n.texts("trueValues"), FalseValues: n.texts("falseValues"), MissingValues: n.texts("missingValues"),
 		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""),
 	}
@@ -533,11 +541,13 @@ func (r *reader) fieldOptions(n *node, f *tabular.Field) {
 	only("pattern", texts, "string")
 	only("minLength", texts, "string")
 	only("maxLength", texts, "string")
-	ordered := !slices.Contains([]string{"string", "any", "boolean", "object", "array", "list", "geopoint", "geojson"}, f.Type)
+	ordered := !slices.Contains([]string{"string", "any", "boolean", "object", "array", "list", "geopoint",
+		"geojson"}, f.Type)
 	for _, bound := range []string{"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum"} {
 		only(bound, ordered, "numbers and times")
 	}
-	only("format", slices.Contains([]string{"string", "any", "datetime", "date", "time", "yearmonth", "geopoint", "geojson"}, f.Type) || n.str("format", "default") == "default", "strings, times and geopoints")
+	only("format", slices.Contains([]string{"string", "any", "datetime", "date", "time", "yearmonth", "geopoint",
+		"geojson"}, f.Type) || n.str("format", "default") == "default", "strings, times and geopoints")
 	if k := f.Constraints; k.MaxLength > 0 && k.MinLength > k.MaxLength {
 		r.failAt(n, "field %s: minLength %d is more than maxLength %d", f.Name, k.MinLength, k.MaxLength)
 	}
@@ -589,8 +599,9 @@ func (r *reader) due(n *node, f *Feed) *due.Calendar {
 	}
 	late := n.span("late_after", 5*time.Minute)
 	c := &due.Calendar{
-		Times: r.times(n, "due.cron"), QuietFor: n.span("quiet_for", 0), Files: 1, Late: late, Missing: n.span("missing_after", max(time.Hour, late)),
-		Except: map[string]bool{}, Say: n.str("say", ""), Unit: f.Landing.Files.Unit(), NameZone: f.Landing.Zone,
+		Times: r.times(n, "due.cron"), QuietFor: n.span("quiet_for", 0), Files: 1, Late: late,
+		Missing: n.span("missing_after", max(time.Hour, late)),
+		Except:  map[string]bool{}, Say: n.str("say", ""), Unit: f.Landing.Files.Unit(), NameZone: f.Landing.Zone,
 	}
 	if (n.get("cron") == nil) == (n.get("quiet_for") == nil) {
 		r.failAt(n, "due takes cron, where a schedule is known, or quiet_for, where none is")
@@ -613,7 +624,8 @@ func (r *reader) due(n *node, f *Feed) *due.Calendar {
 	if per := n.get("per"); per != nil {
 		for _, g := range per.fields {
 			if kind, ok := f.Landing.Files.Kinds()[g.name]; !ok || kind == '%' {
-				r.fail(g.line, g.column, "due.per: {%s} is not a text or a number that landing.files captures%s", g.name, suggestion(g.name, f.Landing.Files.Names()))
+				r.fail(g.line, g.column, "due.per: {%s} is not a text or a number that landing.files captures%s",
+					g.name, suggestion(g.name, f.Landing.Files.Names()))
 			}
 			values := per.texts(g.name)
 			c.Per = append(c.Per, due.Group{Capture: g.name, Values: values})
@@ -706,7 +718,8 @@ func (r *reader) checks(root *node, f *Feed, scope *expression.Scope) {
 	}
 	taken := []string{"rows", "checksum", "trailer"}
 	named := func(item *node, byDefault check.Else) check.Check {
-		k := check.Check{Name: item.str("name", ""), Must: item.str("must", ""), Else: check.Else(item.str("else", string(byDefault)))}
+		k := check.Check{Name: item.str("name", ""), Must: item.str("must", ""),
+			Else: check.Else(item.str("else", string(byDefault)))}
 		if !checkName.MatchString(k.Name) {
 			r.failAt(item.get("name"), "%q cannot be a check's name; use a-z, 0-9 and _", k.Name)
 		}
@@ -754,7 +767,8 @@ func (r *reader) trailer(n *node, f *Feed) *regexp.Regexp {
 			continue
 		}
 		groups++
-		if field := f.Schema.Field(g); g != "rows" && (field == nil || field.Type != "number" && field.Type != "integer") {
+		if field := f.Schema.Field(g); g != "rows" && (field == nil || field.Type != "number" &&
+			field.Type != "integer") {
 			r.failAt(n, "checks.file.trailer.line: the group %q is neither rows nor a field of numbers", g)
 		}
 	}

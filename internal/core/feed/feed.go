@@ -127,7 +127,8 @@ type Checks struct {
 
 // How says how to read the feed's files.
 func (f *Feed) How() decode.How {
-	return decode.How{Format: f.Format, Charset: f.Encoding, Dialect: f.Dialect, Each: f.Each, Widths: f.Widths, Limits: decode.DefaultLimits}
+	return decode.How{Format: f.Format, Charset: f.Encoding, Dialect: f.Dialect, Each: f.Each, Widths: f.Widths,
+		Limits: decode.DefaultLimits}
 }
 
 // When says what starts a run.
@@ -235,7 +236,8 @@ func (f *Feed) Scope() (*expression.Scope, error) {
 		kinds["row."+c.Field.Name] = c.Kind
 	}
 	for name, kind := range f.Landing.Files.Kinds() {
-		kinds["file.captures."+name] = map[byte]tabular.Kind{'t': tabular.Text, '#': tabular.Integer, '%': tabular.Instant}[kind]
+		kinds["file.captures."+name] = map[byte]tabular.Kind{'t': tabular.Text, '#': tabular.Integer,
+			'%': tabular.Instant}[kind]
 	}
 	return expression.NewScope(kinds)
 }

@@ -34,7 +34,9 @@ const (
 	kAny // any single value: a bound is read by the type of its field
 )
 
-var kindWords = [...]string{"a text", "true or false", "a whole number", "a size such as 2GiB", "a duration such as 15m", "a number or a share such as 0.5%", "one of a few words", "one character", "a mapping", "a mapping", "a list", "a value"}
+var kindWords = [...]string{"a text", "true or false", "a whole number", "a size such as 2GiB",
+	"a duration such as 15m", "a number or a share such as 0.5%", "one of a few words", "one character", "a mapping",
+	"a mapping", "a list", "a value"}
 
 func text(name, about string) *key     { return &key{name: name, about: about} }
 func flag(name, about string) *key     { return &key{name: name, about: about, kind: kFlag} }
@@ -92,13 +94,15 @@ func grammar() *key {
 		text("each", "json, jsonl, parquet, avro: a row for each element of the array under this path; what stands outside of it is repeated.").eg("results"),
 		schemaKeys().must(),
 		text("zone", "The time zone of times in the data that carry none. Default: UTC.").eg("Atlantic/Azores"),
-		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.", text("", "")),
+		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.",
+			text("", "")),
 		text("leave_out", "Rows for which this CEL expression is true are left out.").eg("row.station_id.startsWith(\"TEST\")"),
 		text("delete_when", "Rows for which this CEL expression is true delete their key.").eg("row.status == \"withdrawn\""),
 		checkKeys(),
 		texts("private", "Columns whose values are never kept or shown in rejects; the original line is masked there too.").eg("[observer]"),
 		group("tolerate", "How much may be wrong before the arrival is refused.",
-			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.", kind: kShare, example: "0.5%"}),
+			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.",
+				kind: kShare, example: "0.5%"}),
 		targetKeys().must(),
 		whenKeys(),
 		dueKeys(),
@@ -111,7 +115,8 @@ func landingKeys() *key {
 		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, {name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
 		choice("case", "Whether the pattern looks at capitals. Default: exact.", "exact", "ignore"),
 		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part, .filepart and empty marker files never do."),
-		group("size", "The sizes that are taken; others are left out.", &key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}),
+		group("size", "The sizes that are taken; others are left out.",
+			&key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}),
 		count("with_columns", "Where a landing mixes kinds of files under one name: those with so many columns, or with these, belong; the others are skipped.").orElse(texts("", "")).eg("[Station, Level]"),
 		text("zone", "The time zone of times in names. Default: UTC.").eg("Atlantic/Azores"),
 		span("settle", "A file is whole when its size and time have been still for so long. Default: 3s.").eg("3s"),
@@ -120,7 +125,8 @@ func landingKeys() *key {
 		choice("delivery", "What belongs together and is loaded in one transaction: a file, the files of a list, or all that a slot of due expects. Default: file.", "file", "list", "slot"),
 		choice("backlog", "What becomes of files that lay there before the feed: they are loaded, or skipped until `redo --backlog` takes them. Default: load.", "load", "skip"),
 		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load.", "load", "replace", "hold", "skip"),
-		choice("copies", "What becomes of the same content under another name with the same captures. Default: skip.", "skip", "load"),
+		choice("copies", "What becomes of the same content under another name with the same captures. Default: skip.",
+			"skip", "load"),
 		flag("strict_order", "Whether a refused, failed or held file holds up those behind it. Default: false."),
 		text("put_away", "What becomes of loaded files and skipped copies: leave, delete, or a folder below the landing's root, with captures in it. Default: leave.").eg("\"done/{slot:%Y}/{catchment}\""),
 		text("quarantine", "The folder below the landing's root that refused files are moved to, with a text beside each that says why. Default: they stay where they are.").eg("quarantine/gauges"),
@@ -130,7 +136,9 @@ func landingKeys() *key {
 func schemaKeys() *key {
 	field := group("", "A column of the file.",
 		text("name", "The column's name in the target.").must(),
-		choice("type", "Its type, as Table Schema says. Default: string.", "string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"),
+		choice("type", "Its type, as Table Schema says. Default: string.", "string", "number", "integer", "boolean",
+			"object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint",
+			"geojson", "any"),
 		text("source", "Its name in the file. In json, jsonl, parquet and avro a path, such as sample.site.id or /sample/site/id, or * for the whole record; in fixed the first and last character, such as 1-8. Default: its name."),
 		text("format", "How it is written: a POSIX strftime pattern for times; default, email, uri, binary or uuid for strings; default, array or object for geopoints."),
 		text("title", "A name for people; becomes part of the column's comment."),
@@ -141,7 +149,8 @@ func schemaKeys() *key {
 		texts("trueValues", "The texts for true. Default: true, True, TRUE, 1."),
 		texts("falseValues", "The texts for false. Default: false, False, FALSE, 0."),
 		texts("missingValues", "The texts for no value, in this column."),
-		choice("itemType", "The type of a list's items. Default: string.", "string", "integer", "boolean", "number", "datetime", "date", "time"),
+		choice("itemType", "The type of a list's items. Default: string.", "string", "integer", "boolean", "number",
+			"datetime", "date", "time"),
 		text("delimiter", "What stands between a list's items. Default: a comma."),
 		list("categories", "The values of a category; others are rejects.", anything("", "")),
 		flag("categoriesOrdered", "Whether the categories have an order; it is not looked at."),
@@ -151,15 +160,18 @@ func schemaKeys() *key {
 			flag("required", "A value must be there."),
 			flag("unique", "No value twice within the file; the first row stays."),
 			anything("minimum", "The least value."), anything("maximum", "The greatest value."),
-			anything("exclusiveMinimum", "Values must be greater."), anything("exclusiveMaximum", "Values must be less."),
-			count("minLength", "The least length of a text, in characters."), count("maxLength", "The greatest length of a text, in characters."),
+			anything("exclusiveMinimum", "Values must be greater."),
+			anything("exclusiveMaximum", "Values must be less."),
+			count("minLength", "The least length of a text, in characters."),
+			count("maxLength", "The greatest length of a text, in characters."),
 			text("pattern", "A regular expression (RE2) for the whole text."),
 			list("enum", "The values that are allowed.", anything("", "")),
 			free("jsonSchema", "A JSON Schema that objects and arrays must fit. It stands here whole: it cannot refer to others.", nil),
 		),
 	)
 	schema := group("schema", "Table Schema: the columns of the file.",
-		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal", "subset", "superset", "partial"),
+		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal",
+			"subset", "superset", "partial"),
 		list("fields", "The columns.", field),
 		text("by", "Where a feed takes several kinds of files, each with columns and a table of its own: the capture that tells them apart. It stands in target.table too.").eg("kind"),
 		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as schemas/{kind}.json, becomes this when the feed is put.", nil),
@@ -174,7 +186,9 @@ func schemaKeys() *key {
 			).must(),
 		)),
 		text("$schema", "The profile of the schema; it is not looked at."),
-		text("name", "The schema's name; it is not looked at."), text("title", "Its title; it becomes the table's comment."), text("description", "What the table holds; it becomes its comment."),
+		text("name", "The schema's name; it is not looked at."),
+		text("title", "Its title; it becomes the table's comment."),
+		text("description", "What the table holds; it becomes its comment."),
 	)
 	return schema.orElse(text("", ""))
 }
@@ -184,7 +198,8 @@ func checkKeys() *key {
 		return list(name, about, group("", "A check.",
 			text("name", "What it is called: a-z, 0-9 and _.").must(),
 			text("must", "A CEL expression that must be true.").must(),
-			choice("else", "What becomes of the rows, or of the delivery, when it is not. Default: "+otherwise[0]+".", otherwise...)))
+			choice("else", "What becomes of the rows, or of the delivery, when it is not. Default: "+otherwise[0]+".",
+				otherwise...)))
 	}
 	return group("checks", "What must be true beyond the constraints. Every check says what it saw, also when it holds.",
 		group("file", "Of the file as a whole; a file that breaks one is refused.",
@@ -192,20 +207,23 @@ func checkKeys() *key {
 			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and captures.").eg("\"{path}.sha256\""),
 			group("trailer", "A last line that is no row: it counts the rows, or sums columns.",
 				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),
-		checks("row", "Of each row. Where a column is null that the expression cannot do without, the check holds.", "reject", "refuse", "warn"),
+		checks("row", "Of each row. Where a column is null that the expression cannot do without, the check holds.",
+			"reject", "refuse", "warn"),
 		checks("delivery", "Of a delivery as a whole, in CEL over rows, last_rows, usual_rows, blank_share('c'), distinct_count('c'), sum('c'), smallest('c'), greatest('c'), newest_age('c'), all_in('c', 'schema.table', 'c') and last('check').", "refuse", "warn"),
 	)
 }
 
 func targetKeys() *key {
-	lineage := choice("lineage", "The columns that say where a row came from: standard, none, or names of one's own.", "standard", "none")
+	lineage := choice("lineage", "The columns that say where a row came from: standard, none, or names of one's own.",
+		"standard", "none")
 	own := group("", "Names of one's own for lineage columns; those that are not named are left out.")
 	for _, n := range StandardLineage.Names() {
 		own.keys = append(own.keys, text(n, "The column to use for "+n+"."))
 	}
 	own.keys = append(own.keys, text("absent_since", "The column to use for absent_since, with absent: mark."))
 	modes := []string{string(Upsert), string(AddMissing), string(Append), string(Replace), string(ReplacePart)}
-	merges := []string{string(Take), string(KeepFirst), string(KeepWhenBlank), string(Greatest), string(Least), string(Add)}
+	merges := []string{string(Take), string(KeepFirst), string(KeepWhenBlank), string(Greatest), string(Least),
+		string(Add)}
 	return group("target", "The table that rows end in.",
 		text("connection", "The database of the table, by the name that the service knows it by. Default: main, where the records are."),
 		text("table", "The table, as schema.table. It is created when absent.").must().eg("river.gauge_reading"),
@@ -227,7 +245,8 @@ func whenKeys() *key {
 		flag("arrival", "As soon as a file is whole. Default: true, unless cron or after is given."),
 		text("cron", "Five fields: minute, hour, day, month, weekday.").eg("*/15 * * * *"),
 		text("zone", "The time zone of cron. Default: UTC."),
-		group("after", "When other feeds have loaded something new since the last such run.", texts("all", "All of them."), texts("any", "Any of them.")),
+		group("after", "When other feeds have loaded something new since the last such run.",
+			texts("all", "All of them."), texts("any", "Any of them.")),
 		count("attempts", "How often a load that fails by chance is tried. Default: 5."),
 		span("pause", "Before the second attempt; it doubles. Default: 30s."),
 		span("time_limit", "How long a run may take; then it ends as failed, and what it has not loaded waits for the next."),

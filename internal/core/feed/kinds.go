@@ -51,7 +51,8 @@ func (f *Feed) Of(captures map[string]any) (*Feed, error) {
 			name := strings.Trim(c, "{}")
 			value := fmt.Sprint(captures[name])
 			if captures[name] == nil || !kindName.MatchString(value) {
-				wrong = fmt.Errorf("its %s, %q, cannot be part of a table's name: letters, digits, _ and -, up to 40", name, value)
+				wrong = fmt.Errorf("its %s, %q, cannot be part of a table's name: letters, digits, _ and -, up to 40",
+					name, value)
 			}
 			return value
 		})
@@ -145,7 +146,8 @@ func (r *reader) kinds(root *node) *Feed {
 
 // inlineKinds writes the schemas of all kinds in the place of a path with a
 // capture, such as schemas/{kind}.json.
-func inlineKinds(path string, list func(glob string) ([]string, error), read func(name string) ([]byte, error)) (string, error) {
+func inlineKinds(path string, list func(glob string) ([]string, error),
+	read func(name string) ([]byte, error)) (string, error) {
 	names := capturesIn(path)
 	if len(names) != 1 || strings.Count(path, "{") != 1 {
 		return "", fmt.Errorf("%q: one capture may stand in the path of schemas", path)

@@ -161,7 +161,8 @@ func (r *reader) convert(in ast.Node, depth int) *node {
 		n.quoted, n.text = true, x.Value.Value
 	case *ast.StringNode:
 		n.text = x.Value
-		n.quoted = strings.HasPrefix(strings.TrimSpace(token.Origin), `"`) || strings.HasPrefix(strings.TrimSpace(token.Origin), `'`)
+		n.quoted = strings.HasPrefix(strings.TrimSpace(token.Origin), `"`) ||
+			strings.HasPrefix(strings.TrimSpace(token.Origin), `'`)
 	case *ast.NullNode:
 		n.shape = absent
 	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode, *ast.MergeKeyNode:

@@ -26,7 +26,8 @@ func (f *Feed) Plan(from, to time.Time) []PlannedSlot {
 	}
 	for _, s := range f.Due.Slots(from.Add(-time.Nanosecond), to.Add(-time.Nanosecond)) {
 		e := f.Due.Expect(s)
-		out = append(out, PlannedSlot{DueAt: s.At, LateAt: e.Late, MissingAt: e.Missing, Per: s.Per, Files: e.Files, Expected: f.Expected(s)})
+		out = append(out, PlannedSlot{DueAt: s.At, LateAt: e.Late, MissingAt: e.Missing, Per: s.Per, Files: e.Files,
+			Expected: f.Expected(s)})
 	}
 	return out
 }

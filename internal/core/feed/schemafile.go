@@ -16,7 +16,8 @@ import (
 //
 // list returns the names that a glob pattern fits: a path with a capture in it
 // stands for the schemas of all kinds of files.
-func Inline(file string, text []byte, list func(glob string) ([]string, error), read func(name string) ([]byte, error)) ([]byte, error) {
+func Inline(file string, text []byte, list func(glob string) ([]string, error),
+	read func(name string) ([]byte, error)) ([]byte, error) {
 	r := &reader{file: file}
 	root := r.yaml(text)
 	if root == nil {
@@ -154,7 +155,8 @@ func fromAvro(t any) (kind string, optional bool) {
 // TableSchema writes the feed's schema as a Table Schema (Data Package v2).
 func (f *Feed) TableSchema() ([]byte, error) {
 	s := &f.Schema
-	out := map[string]any{"$schema": "https://datapackage.org/profiles/2.0/tableschema.json", "fieldsMatch": string(s.FieldsMatch), "missingValues": s.MissingValues}
+	out := map[string]any{"$schema": "https://datapackage.org/profiles/2.0/tableschema.json",
+		"fieldsMatch": string(s.FieldsMatch), "missingValues": s.MissingValues}
 	// A key of which a part is derived is no key of the file.
 	if len(s.PrimaryKey) > 0 && !slices.ContainsFunc(s.PrimaryKey, func(k string) bool { return s.Field(k) == nil }) {
 		out["primaryKey"] = s.PrimaryKey
@@ -164,7 +166,8 @@ func (f *Feed) TableSchema() ([]byte, error) {
 	}
 	var foreign []any
 	for _, k := range s.ForeignKeys {
-		foreign = append(foreign, map[string]any{"fields": k.Fields, "reference": map[string]any{"resource": k.Table, "fields": k.Reference}})
+		foreign = append(foreign, map[string]any{"fields": k.Fields,
+			"reference": map[string]any{"resource": k.Table, "fields": k.Reference}})
 	}
 	if foreign != nil {
 		out["foreignKeys"] = foreign
@@ -192,7 +195,8 @@ func tableField(f *tabular.Field) map[string]any {
 	set("groupChar", f.GroupChar)
 	set("itemType", f.ItemType)
 	set("delimiter", f.Delimiter)
-	for key, list := range map[string][]string{"trueValues": f.TrueValues, "falseValues": f.FalseValues, "missingValues": f.MissingValues} {
+	for key, list := range map[string][]string{"trueValues": f.TrueValues, "falseValues": f.FalseValues,
+		"missingValues": f.MissingValues} {
 		if list != nil {
 			out[key] = list
 		}
@@ -212,7 +216,8 @@ func tableField(f *tabular.Field) map[string]any {
 			constraints[key] = n
 		}
 	}
-	for key, bound := range map[string]string{"minimum": k.Minimum, "maximum": k.Maximum, "exclusiveMinimum": k.ExclusiveMinimum, "exclusiveMaximum": k.ExclusiveMaximum} {
+	for key, bound := range map[string]string{"minimum": k.Minimum, "maximum": k.Maximum,
+		"exclusiveMinimum": k.ExclusiveMinimum, "exclusiveMaximum": k.ExclusiveMaximum} {
 		if bound != "" {
 			constraints[key] = json.RawMessage(numberOr(bound, f.Type))
 		}
@@ -248,9 +253,11 @@ func numberOr(text, kind string) []byte {
 func (f *Feed) AvroSchema() ([]byte, error) {
 	types := map[string]any{
 		"integer": "long", "boolean": "boolean", "year": "int",
-		"number":   map[string]any{"type": "bytes", "logicalType": "decimal", "precision": 38, "scale": 9},
-		"datetime": map[string]any{"type": "long", "logicalType": "timestamp-micros"}, "date": map[string]any{"type": "int", "logicalType": "date"},
-		"yearmonth": map[string]any{"type": "int", "logicalType": "date"}, "time": map[string]any{"type": "long", "logicalType": "time-micros"},
+		"number":    map[string]any{"type": "bytes", "logicalType": "decimal", "precision": 38, "scale": 9},
+		"datetime":  map[string]any{"type": "long", "logicalType": "timestamp-micros"},
+		"date":      map[string]any{"type": "int", "logicalType": "date"},
+		"yearmonth": map[string]any{"type": "int", "logicalType": "date"},
+		"time":      map[string]any{"type": "long", "logicalType": "time-micros"},
 	}
 	fields := []any{}
 	for i := range f.Schema.Fields {

@@ -88,12 +88,14 @@ type Lineage struct {
 }
 
 // StandardLineage is what `lineage: standard` means.
-var StandardLineage = Lineage{FromFile: "from_file", FromLine: "from_line", FromArrival: "from_arrival", LoadedRun: "loaded_run", LoadedAt: "loaded_at", RowDigest: "row_digest"}
+var StandardLineage = Lineage{FromFile: "from_file", FromLine: "from_line", FromArrival: "from_arrival",
+	LoadedRun: "loaded_run", LoadedAt: "loaded_at", RowDigest: "row_digest"}
 
 // Names lists the lineage columns that are kept, in order.
 func (l Lineage) Names() []string {
 	var names []string
-	for _, n := range []string{l.FromFile, l.FromLine, l.FromArrival, l.LoadedRun, l.LoadedAt, l.RowDigest, l.AbsentSince} {
+	for _, n := range []string{l.FromFile, l.FromLine, l.FromArrival, l.LoadedRun, l.LoadedAt, l.RowDigest,
+		l.AbsentSince} {
 		if n != "" {
 			names = append(names, n)
 		}
@@ -110,7 +112,8 @@ func (r *reader) target(root *node, f *Feed) Target {
 	t := Target{
 		Connection: n.str("connection", MainConnection), Schema: "public", Table: n.str("table", ""),
 		Mode: Mode(n.str("mode", string(Upsert))), Part: n.str("part", ""), Newest: n.str("newest", ""),
-		Absent: Absent(n.str("absent", string(AbsentKeep))), AddColumns: n.str("extra_columns", "ignore") == "add", MissingColumns: MissingColumns(n.str("missing_columns", "")), Lineage: StandardLineage,
+		Absent: Absent(n.str("absent", string(AbsentKeep))), AddColumns: n.str("extra_columns", "ignore") == "add",
+		MissingColumns: MissingColumns(n.str("missing_columns", "")), Lineage: StandardLineage,
 	}
 	if !connectionName.MatchString(t.Connection) {
 		r.failAt(n.get("connection"), "target.connection %q: use a-z, 0-9 and -", t.Connection)
@@ -118,7 +121,8 @@ func (r *reader) target(root *node, f *Feed) Target {
 	table := n.get("table")
 	for _, c := range capturesIn(t.Table) {
 		if names := f.Landing.Files.Names(); !slices.Contains(names, c) || f.Landing.Files.Kinds()[c] == '%' {
-			r.failAt(table, "target.table: {%s} is no capture of a text or a number in the pattern of the files%s", c, suggestion(c, names))
+			r.failAt(table, "target.table: {%s} is no capture of a text or a number in the pattern of the files%s", c,
+				suggestion(c, names))
 		}
 	}
 	if schema, name, two := strings.Cut(t.Table, "."); two {
@@ -147,7 +151,8 @@ func (r *reader) target(root *node, f *Feed) Target {
 	if t.AddColumns && (f.Format != decode.CSV && f.Format != decode.XLSX || !f.Dialect.Header) {
 		r.failAt(n.get("extra_columns"), "target.extra_columns: add is for csv and xlsx with a header")
 	}
-	if t.AddColumns && !slices.Contains([]tabular.FieldsMatch{tabular.MatchSubset, tabular.MatchPartial}, f.Schema.FieldsMatch) {
+	if t.AddColumns && !slices.Contains([]tabular.FieldsMatch{tabular.MatchSubset, tabular.MatchPartial},
+		f.Schema.FieldsMatch) {
 		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s lets no further columns through", f.Schema.FieldsMatch)
 	}
 	return t
@@ -155,7 +160,8 @@ func (r *reader) target(root *node, f *Feed) Target {
 
 // notForData distinguishes schemas of the database and of ours from those of tables.
 func notForData(schema string) bool {
-	return schema == "mullein" || schema == "mullein_records" || schema == "information_schema" || strings.HasPrefix(schema, "pg_")
+	return schema == "mullein" || schema == "mullein_records" || schema == "information_schema" ||
+		strings.HasPrefix(schema, "pg_")
 }
 
 func (r *reader) lineage(n *node, t *Target) {
@@ -188,10 +194,13 @@ func (r *reader) mode(root *node, f *Feed, t *Target) {
 		not(root.get("delete_when"), "delete_when", "only upsert deletes by key")
 	}
 	if t.Mode == Append {
-		not(root.get("schema").get("primaryKey"), "schema.primaryKey", "it writes every row; add_missing leaves keys alone that exist")
+		not(root.get("schema").get("primaryKey"), "schema.primaryKey",
+			"it writes every row; add_missing leaves keys alone that exist")
 		not(n.get("newest"), "target.newest", "it has no key")
-		if f.Landing.Reissue == ReissueLoad && root.get("landing").get("reissue") != nil || f.Landing.Reissue == ReissueSkip {
-			r.failAt(root.get("landing").get("reissue"), "landing.reissue: with mode append, replace or hold: loading a file again on top of itself would double its rows")
+		if f.Landing.Reissue == ReissueLoad && root.get("landing").get("reissue") != nil ||
+			f.Landing.Reissue == ReissueSkip {
+			r.failAt(root.get("landing").get("reissue"),
+				"landing.reissue: with mode append, replace or hold: loading a file again on top of itself would double its rows")
 		}
 		if t.Lineage.FromArrival == "" && f.Landing.Reissue != ReissueHold {
 			r.failAt(n, "mode append needs the lineage column from_arrival, or landing.reissue: hold")
@@ -295,7 +304,8 @@ func (r *reader) merge(root *node, f *Feed, t *Target) {
 			r.failAt(m.value, "target.merge: %s is part of the key", m.name)
 		case merge == Add && !slices.Contains([]string{"number", "integer", "duration"}, field.Type):
 			r.failAt(m.value, "target.merge: add is for numbers and durations; %s is of type %s", m.name, field.Type)
-		case (merge == Greatest || merge == Least) && (slices.Contains(unordered, field.Type) || field.Type == "boolean"):
+		case (merge == Greatest || merge == Least) && (slices.Contains(unordered, field.Type) ||
+			field.Type == "boolean"):
 			r.failAt(m.value, "target.merge: %s is of type %s, which has no order", m.name, field.Type)
 		}
 		if merge != Take {

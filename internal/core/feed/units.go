@@ -13,7 +13,8 @@ import (
 var sizeUnits = []struct {
 	suffix string
 	bytes  float64
-}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}, {"B", 1}}
+}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9},
+	{"TB", 1e12}, {"B", 1}}
 
 func parseSize(s string) (int64, error) {
 	for _, u := range sizeUnits {

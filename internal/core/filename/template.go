@@ -68,7 +68,8 @@ func CompileTemplate(text string, kinds map[string]byte) (*Template, error) {
 		case form != "":
 			return nil, fail(at, "{%s} is no time; leave out %q", name, ":"+form)
 		case !captured && !slices.Contains(ownNames, name):
-			return nil, fail(at, "{%s} is not captured by files; there are {path}, {stem}, {name} and its captures", name)
+			return nil, fail(at, "{%s} is not captured by files; there are {path}, {stem}, {name} and its captures",
+				name)
 		}
 		t.parts = append(t.parts, p)
 		at += end + 1

@@ -107,7 +107,8 @@ func judgePath(f File, last *Loaded, rules Rules) Verdict {
 	}
 	switch {
 	case v.Kind == Same && !f.Forced:
-		v.Action, v.Reason = Skip, fmt.Sprintf("the same bytes as arrival %d of this path; only its time has changed", last.ID)
+		v.Action, v.Reason = Skip, fmt.Sprintf("the same bytes as arrival %d of this path; only its time has changed",
+			last.ID)
 	case rules.Reissue == feed.ReissueReplace:
 		v.Action = Replace
 	case f.Forced:

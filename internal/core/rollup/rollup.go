@@ -69,7 +69,8 @@ func Parse(file string, text []byte) (*Rollup, error) {
 	if !tableName.MatchString(r.Table) {
 		say("table %q: write it as schema.table", r.Table)
 	}
-	if strings.HasPrefix(r.Table, "mullein.") || strings.HasPrefix(r.Table, "mullein_records.") || strings.HasPrefix(r.Table, "pg_") {
+	if strings.HasPrefix(r.Table, "mullein.") || strings.HasPrefix(r.Table, "mullein_records.") ||
+		strings.HasPrefix(r.Table, "pg_") {
 		say("table %q: its schema is not for data; choose another", r.Table)
 	}
 	if len(r.Key) == 0 {
@@ -90,7 +91,8 @@ func Parse(file string, text []byte) (*Rollup, error) {
 		}
 		for _, k := range r.Key {
 			if strings.TrimSpace(r.From[source][k]) == "" {
-				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches", source, k, source, k)
+				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches",
+					source, k, source, k)
 			}
 		}
 		for _, k := range slices.Sorted(maps.Keys(r.From[source])) {

@@ -118,7 +118,8 @@ func (s *Schema) CompileField(i int, zone *time.Location) (*Column, error) {
 		text      string
 		exclusive bool
 		to        *bound
-	}{{k.Minimum, false, &c.min}, {k.ExclusiveMinimum, true, &c.min}, {k.Maximum, false, &c.max}, {k.ExclusiveMaximum, true, &c.max}} {
+	}{{k.Minimum, false, &c.min}, {k.ExclusiveMinimum, true, &c.min}, {k.Maximum, false, &c.max},
+		{k.ExclusiveMaximum, true, &c.max}} {
 		if b.text == "" {
 			continue
 		}
@@ -255,8 +256,10 @@ type ready struct {
 
 // prepare makes the bounds ready where they are all that is to be checked.
 func (c *Column) prepare() {
-	c.checked = c.min.set || c.max.set || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil || c.jsonSchema != nil
-	if (c.Kind != Integer && c.Kind != Decimal) || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil || !c.checked {
+	c.checked = c.min.set || c.max.set || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil || c.enum != nil ||
+		c.jsonSchema != nil
+	if (c.Kind != Integer && c.Kind != Decimal) || c.minLen > 0 || c.maxLen > 0 || c.pattern != nil ||
+		c.enum != nil || !c.checked {
 		return
 	}
 	for scale := range int32(scales) {
@@ -626,7 +629,8 @@ func timeReason(err error, what, format string) error {
 // dateTime, with or without a fraction and an offset.
 var isoLayouts = func() []*timeformat.Layout {
 	var out []*timeformat.Layout
-	for _, p := range []string{"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S.%f%z"} {
+	for _, p := range []string{"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f",
+		"%Y-%m-%dT%H:%M:%S.%f%z"} {
 		l, err := timeformat.Compile(p)
 		if err != nil {
 			panic(err)

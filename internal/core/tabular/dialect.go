@@ -37,7 +37,8 @@ func DefaultDialect() Dialect {
 // bytes, with no escapes.
 func (d *Dialect) Plain() bool {
 	usual := d.LineTerminator == "" || d.LineTerminator == "\n" || d.LineTerminator == "\r\n"
-	return len(d.Delimiter) == 1 && usual && (d.DoubleQuote || d.QuoteChar == 0) && d.EscapeChar == 0 && !d.SkipInitialSpace
+	return len(d.Delimiter) == 1 && usual && (d.DoubleQuote || d.QuoteChar == 0) && d.EscapeChar == 0 &&
+		!d.SkipInitialSpace
 }
 
 // Check says what makes the dialect unusable.

@@ -56,7 +56,8 @@ func (c *Column) fits(value []byte) error {
 		at = "/" + strings.Join(e.InstanceLocation, "/")
 	}
 	const most = 200
-	return breaks("jsonSchema", "does not fit its JSON Schema: %.*s breaks %s", most, at, strings.Join(e.ErrorKind.KeywordPath(), "/"))
+	return breaks("jsonSchema", "does not fit its JSON Schema: %.*s breaks %s", most, at,
+		strings.Join(e.ErrorKind.KeywordPath(), "/"))
 }
 
 // A ForeignKey says that what stands in some fields of a row stands in another

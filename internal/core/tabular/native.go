@@ -59,7 +59,8 @@ func (c *Column) isBlank(in *Value) bool {
 		if n.Kind == Integer {
 			n = Value{Kind: Decimal, I: in.I}
 		}
-		if n.Kind == Decimal && compareDecimals(&n, &c.blanks[i]) == 0 || n.Kind == Float && n.X == c.blanks[i].Float64() {
+		if n.Kind == Decimal && compareDecimals(&n, &c.blanks[i]) == 0 || n.Kind == Float &&
+			n.X == c.blanks[i].Float64() {
 			return true
 		}
 	}
@@ -158,7 +159,8 @@ func whole(in, v *Value) bool {
 // fromWall reads a clock in the column's zone.
 func (c *Column) fromWall(micros int64, v *Value) error {
 	wall := time.UnixMicro(micros).UTC()
-	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), wall.Nanosecond(), c.zone)
+	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(),
+		wall.Nanosecond(), c.zone)
 	if t.Hour() != wall.Hour() || t.Minute() != wall.Minute() {
 		return reject("no such time in zone %s: the clocks skip it", c.zone)
 	}

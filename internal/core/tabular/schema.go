@@ -99,7 +99,8 @@ func (s *Schema) Compile(zone *time.Location) ([]*Column, error) {
 
 // Types lists the types of Table Schema.
 func Types() []string {
-	return []string{"string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint", "geojson", "any"}
+	return []string{"string", "number", "integer", "boolean", "object", "array", "list", "datetime", "date", "time",
+		"year", "yearmonth", "duration", "geopoint", "geojson", "any"}
 }
 
 // MatchHeader holds the names of a file's columns against the schema and returns,
@@ -110,7 +111,8 @@ func (s *Schema) MatchHeader(header []string) ([]int, error) {
 	twice := ""
 	for i, name := range header {
 		if first, known := index[name]; known {
-			twice = cmp.Or(twice, fmt.Sprintf("the header names column %q twice, as columns %d and %d", name, first+1, i+1))
+			twice = cmp.Or(twice, fmt.Sprintf("the header names column %q twice, as columns %d and %d", name, first+1,
+				i+1))
 			continue
 		}
 		index[name] = i

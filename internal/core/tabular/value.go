@@ -35,7 +35,8 @@ const (
 	Wall         // I, microseconds since 1970-01-01 on a clock whose zone is not known; no column has it
 )
 
-var kindNames = [...]string{"null", "text", "integer", "number", "float", "boolean", "datetime", "date", "time", "duration", "geopoint", "json", "binary", "uuid", "local datetime"}
+var kindNames = [...]string{"null", "text", "integer", "number", "float", "boolean", "datetime", "date", "time",
+	"duration", "geopoint", "json", "binary", "uuid", "local datetime"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -86,7 +87,8 @@ func (v *Value) Float64() float64 {
 }
 
 var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
-var intPowers = [...]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18}
+var intPowers = [...]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+	1e17, 1e18}
 
 // String returns the value as people and messages show it.
 func (v *Value) String() string {
@@ -257,8 +259,10 @@ func (v *Value) AppendCanonical(dst []byte) []byte {
 }
 
 // pairs is the numbers from 00 to 99.
-const pairs = "00010203040506070809" + "10111213141516171819" + "20212223242526272829" + "30313233343536373839" + "40414243444546474849" +
-	"50515253545556575859" + "60616263646566676869" + "70717273747576777879" + "80818283848586878889" + "90919293949596979899"
+const pairs = "00010203040506070809" + "10111213141516171819" + "20212223242526272829" + "30313233343536373839" +
+	"40414243444546474849" +
+	"50515253545556575859" + "60616263646566676869" + "70717273747576777879" + "80818283848586878889" +
+	"90919293949596979899"
 
 // appendInteger is strconv.AppendInt to the base of 10, in half the time: digests
 // of tables with many numbers are mostly this.

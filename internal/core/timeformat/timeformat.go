@@ -178,7 +178,8 @@ func (f Fields) In(loc *time.Location) time.Time {
 	case f.hasUnix:
 		return time.Unix(f.unix, 0).UTC()
 	case f.HasOffset:
-		return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, time.UTC).Add(-time.Duration(f.Offset) * time.Second)
+		return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond,
+			time.UTC).Add(-time.Duration(f.Offset) * time.Second)
 	}
 	return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc)
 }
@@ -330,7 +331,8 @@ func DaysIn(year, month int) int {
 	return 31
 }
 
-var monthNames = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+var monthNames = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september",
+	"october", "november", "december"}
 var dayNames = [...]string{"sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"}
 
 // name finds which of names s begins with, in any case.

@@ -24,7 +24,8 @@ import (
 var flags = append(chromedp.DefaultExecAllocatorOptions[:],
 	chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 	chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-	chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.WindowSize(1280, 800))
+	chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+	chromedp.WindowSize(1280, 800))
 
 func main() {
 	if len(os.Args) < 4 {
@@ -117,7 +118,8 @@ func terminal(ctx context.Context, file, picture string) error {
 		return err
 	}
 	page := `<body style="margin:0;background:#161b18;color:#dfe7de"><pre style="font:11px/1.45 'DejaVu Sans Mono',monospace;padding:14px;margin:0">` + html.EscapeString(string(text))
-	err = chromedp.Do(ctx, chromedp.EmulateViewport(1600, 800), chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
+	err = chromedp.Do(ctx, chromedp.EmulateViewport(1600, 800),
+		chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
 	if err != nil {
 		return err
 	}

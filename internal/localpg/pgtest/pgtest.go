@@ -39,7 +39,8 @@ func run(m *testing.M, prepare func(ctx context.Context, url string) error) int 
 	}
 	// The loss of a power cut is not what these tests look for, and kill -9 of a
 	// process loses nothing that the kernel holds.
-	server, err = localpg.Start(ctx, localpg.Options{Dir: dir, Settings: []string{"fsync = off", "shared_buffers = 128MB", "max_connections = 400"}})
+	server, err = localpg.Start(ctx, localpg.Options{Dir: dir,
+		Settings: []string{"fsync = off", "shared_buffers = 128MB", "max_connections = 400"}})
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1

@@ -15,7 +15,8 @@ import (
 )
 
 func main() {
-	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), "", nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), "", nil,
+		slog.New(slog.DiscardHandler)).OpenAPI()
 	var pretty bytes.Buffer
 	if err == nil {
 		err = json.Indent(&pretty, document, "", "  ")

@@ -39,7 +39,8 @@ func write() error {
 		if k.Required {
 			about += " **Needed.**"
 		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes, strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes,
+			strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
 	}
 	if err := examples(&b); err != nil {
 		return err

@@ -81,29 +81,40 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 				return
 			}
 		case <-news:
-			for {
-				events, err := s.ledger.EventsAfter(ctx, last, eventsAtOnce)
-				if err != nil {
-					break // the database is away; there is news again when it is back
-				}
-				commits, err := s.commits(ctx, events)
-				if err != nil {
-					break
-				}
-				for _, e := range events {
-					last = e.ID
-					if send(sse.Message{ID: int(e.ID), Data: eventOf(&e)}) != nil {
-						return
-					}
-					if commit := commits[e.ID]; commit != nil &&
-						send(sse.Message{ID: int(e.ID), Data: *commit}) != nil {
-						return
-					}
-				}
-				if len(events) < eventsAtOnce {
-					break
-				}
+			if last, err = s.sendEvents(ctx, last, send); err != nil {
+				return
 			}
+		}
+	}
+}
+
+// sendEvents sends the events after one, and returns the last. An error is that of a
+// caller who has gone: when the database is away, there is news again when it is back.
+func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (int64, error) {
+	for {
+		events, err := s.ledger.EventsAfter(ctx, last, eventsAtOnce)
+		if err != nil {
+			return last, nil
+		}
+		commits, err := s.commits(ctx, events)
+		if err != nil {
+			return last, nil
+		}
+		for _, e := range events {
+			last = e.ID
+			if err := send(sse.Message{ID: int(e.ID), Data: eventOf(&e)}); err != nil {
+				return last, err
+			}
+			commit := commits[e.ID]
+			if commit == nil {
+				continue
+			}
+			if err := send(sse.Message{ID: int(e.ID), Data: *commit}); err != nil {
+				return last, err
+			}
+		}
+		if len(events) < eventsAtOnce {
+			return last, nil
 		}
 	}
 }

@@ -308,20 +308,7 @@ func (p *Program) Judge(answers map[Question]Answer, now time.Time) (Result, err
 			unknown = append(unknown, q.String())
 			continue
 		}
-		var native any
-		switch v.Kind {
-		case tabular.Integer, tabular.Decimal, tabular.Float:
-			native = v.Float64()
-		case tabular.Boolean:
-			native = v.I != 0
-		case tabular.Instant:
-			native = time.UnixMicro(v.I).UTC()
-		case tabular.Day:
-			native = time.Unix(v.I*86400, 0).UTC()
-		default:
-			native = v.String()
-		}
-		kind := v.Kind
+		native, kind := nativeOf(&v), v.Kind
 		if q.Ask == "newest_age" {
 			age := now.Sub(native.(time.Time)).Round(time.Second)
 			native, kind = age, tabular.Clock
@@ -362,6 +349,21 @@ func (p *Program) Judge(answers map[Question]Answer, now time.Time) (Result, err
 		out.Failed = 1
 	}
 	return out, nil
+}
+
+// nativeOf is an answer as expressions take it.
+func nativeOf(v *tabular.Value) any {
+	switch v.Kind {
+	case tabular.Integer, tabular.Decimal, tabular.Float:
+		return v.Float64()
+	case tabular.Boolean:
+		return v.I != 0
+	case tabular.Instant:
+		return time.UnixMicro(v.I).UTC()
+	case tabular.Day:
+		return time.Unix(v.I*86400, 0).UTC()
+	}
+	return v.String()
 }
 
 func shown(v *tabular.Value) string {

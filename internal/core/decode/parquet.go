@@ -574,40 +574,18 @@ type readValue = func(v parquet.Value, out *tabular.Value) error
 // kind they are. Where all are of one kind, only what that kind uses is set: rows
 // are read into the same place again and again.
 func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
-	of := func(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readValue) {
-		return kind, func(v parquet.Value, out *tabular.Value) error {
-			n := v.Int64()
-			if v.Kind() == parquet.Int32 {
-				n = int64(v.Int32())
-			}
-			out.Kind, out.I = kind, n
-			if factor != divisor {
-				out.I = n * factor / divisor
-			}
-			return nil
-		}
-	}
-	scaled := func(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue) {
-		switch u.Value.(type) {
-		case *format.MilliSeconds:
-			return of(kind, 1000, 1)
-		case *format.NanoSeconds:
-			return of(kind, 1, 1000)
-		}
-		return of(kind, 1, 1)
-	}
 	switch t := e.LogicalType.Value.(type) {
 	case *format.NullType: // nothing but nulls
 		return tabular.Null, parquetPlain
 	case *format.DateType:
-		return of(tabular.Day, 1, 1)
+		return parquetWhole(tabular.Day, 1, 1)
 	case *format.TimeType:
-		return scaled(tabular.Clock, t.Unit)
+		return parquetTime(tabular.Clock, t.Unit)
 	case *format.TimestampType:
 		if t.IsAdjustedToUTC {
-			return scaled(tabular.Instant, t.Unit)
+			return parquetTime(tabular.Instant, t.Unit)
 		}
-		return scaled(tabular.Wall, t.Unit)
+		return parquetTime(tabular.Wall, t.Unit)
 	case *format.DecimalType:
 		return tabular.Decimal, parquetDecimal(int(t.Scale))
 	case *format.UUIDType:
@@ -618,33 +596,65 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 		return parquetBytes(tabular.Text)
 	case *format.IntType:
 		if t.IsSigned {
-			return of(tabular.Integer, 1, 1)
+			return parquetWhole(tabular.Integer, 1, 1)
 		}
 		return tabular.Integer, parquetUnsigned
 	}
 	if e.ConvertedType.Valid {
-		switch e.ConvertedType.V {
-		case deprecated.Date:
-			return of(tabular.Day, 1, 1)
-		case deprecated.TimeMillis:
-			return of(tabular.Clock, 1000, 1)
-		case deprecated.TimeMicros:
-			return of(tabular.Clock, 1, 1)
-		case deprecated.TimestampMillis:
-			return of(tabular.Instant, 1000, 1)
-		case deprecated.TimestampMicros:
-			return of(tabular.Instant, 1, 1)
-		case deprecated.Decimal:
-			return tabular.Decimal, parquetDecimal(int(e.Scale.V))
-		case deprecated.UTF8, deprecated.Enum:
-			return parquetBytes(tabular.Text)
-		case deprecated.Json:
-			return parquetBytes(tabular.JSON)
-		case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
-			return tabular.Integer, parquetUnsigned
-		}
+		return parquetConverted(e)
 	}
 	return plainKind(e.Type.V), parquetPlain
+}
+
+// parquetConverted is parquetReader for files from before logical types.
+func parquetConverted(e *format.SchemaElement) (tabular.Kind, readValue) {
+	switch e.ConvertedType.V {
+	case deprecated.Date:
+		return parquetWhole(tabular.Day, 1, 1)
+	case deprecated.TimeMillis:
+		return parquetWhole(tabular.Clock, 1000, 1)
+	case deprecated.TimeMicros:
+		return parquetWhole(tabular.Clock, 1, 1)
+	case deprecated.TimestampMillis:
+		return parquetWhole(tabular.Instant, 1000, 1)
+	case deprecated.TimestampMicros:
+		return parquetWhole(tabular.Instant, 1, 1)
+	case deprecated.Decimal:
+		return tabular.Decimal, parquetDecimal(int(e.Scale.V))
+	case deprecated.UTF8, deprecated.Enum:
+		return parquetBytes(tabular.Text)
+	case deprecated.Json:
+		return parquetBytes(tabular.JSON)
+	case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
+		return tabular.Integer, parquetUnsigned
+	}
+	return plainKind(e.Type.V), parquetPlain
+}
+
+// parquetWhole reads whole numbers as a kind, times a factor by a divisor.
+func parquetWhole(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readValue) {
+	return kind, func(v parquet.Value, out *tabular.Value) error {
+		n := v.Int64()
+		if v.Kind() == parquet.Int32 {
+			n = int64(v.Int32())
+		}
+		out.Kind, out.I = kind, n
+		if factor != divisor {
+			out.I = n * factor / divisor
+		}
+		return nil
+	}
+}
+
+// parquetTime reads times in a unit.
+func parquetTime(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue) {
+	switch u.Value.(type) {
+	case *format.MilliSeconds:
+		return parquetWhole(kind, 1000, 1)
+	case *format.NanoSeconds:
+		return parquetWhole(kind, 1, 1000)
+	}
+	return parquetWhole(kind, 1, 1)
 }
 
 func parquetUnsigned(v parquet.Value, out *tabular.Value) error {

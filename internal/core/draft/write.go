@@ -359,6 +359,35 @@ func (k *kind) write(name, at string) string {
 	key, keyNote := t.key(types, columns)
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	k.writeFiles(line, name, at)
+	newest := k.writeFields(line, types, columns, key)
+	var keys []string
+	for _, c := range key {
+		keys = append(keys, columns[c])
+	}
+	if keys != nil {
+		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(keyNote))
+	}
+	line("")
+	line("tolerate: {rejects: 0}")
+	line("")
+	line("target:")
+	line("  table: public.%s", strings.ReplaceAll(name, "-", "_"))
+	if keys == nil {
+		line("  mode: append%s", comment(keyNote))
+	} else if newest != "" {
+		line("  newest: %s%s", newest, comment("by its name; of two rows with one key the newer wins"))
+	}
+	line("  lineage: standard")
+	return b.String()
+}
+
+// printer writes a line.
+type printer func(format string, args ...any)
+
+// writeFiles writes which files belong, and how they are read.
+func (k *kind) writeFiles(line printer, name, at string) {
+	t := k.table
 	line("# A draft from %d file(s), %d rows looked at. It works as it stands; look at each", len(k.paths), t.rows)
 	line("# comment that says \"uncertain\", try it with: mullein rehearse FILE --send SAMPLE")
 	line("feed: %s", name)
@@ -382,12 +411,17 @@ func (k *kind) write(name, at string) string {
 		line("each: %s%s", quoted(k.shape.each), comment("a row for each element; the rest of the record is repeated"))
 	}
 	line("")
+}
+
+// writeFields writes the schema's fields, and returns the one that says which row is
+// the newest; "" for none.
+func (k *kind) writeFields(line printer, types []found, columns []string, key []int) (newest string) {
+	t := k.table
 	line("schema:")
 	if k.shape.format.Trees() {
 		line("  fieldsMatch: partial%s", comment("records need not have every key"))
 	}
 	line("  fields:")
-	var newest string
 	for i, c := range t.columns {
 		f := types[i]
 		parts := []string{"name: " + columns[i]}
@@ -411,25 +445,7 @@ func (k *kind) write(name, at string) string {
 			newest = columns[i]
 		}
 	}
-	var keys []string
-	for _, c := range key {
-		keys = append(keys, columns[c])
-	}
-	if keys != nil {
-		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(keyNote))
-	}
-	line("")
-	line("tolerate: {rejects: 0}")
-	line("")
-	line("target:")
-	line("  table: public.%s", strings.ReplaceAll(name, "-", "_"))
-	if keys == nil {
-		line("  mode: append%s", comment(keyNote))
-	} else if newest != "" {
-		line("  newest: %s%s", newest, comment("by its name; of two rows with one key the newer wins"))
-	}
-	line("  lineage: standard")
-	return b.String()
+	return newest
 }
 
 func comment(note string) string {

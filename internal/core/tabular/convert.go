@@ -567,15 +567,22 @@ loop:
 		v.I, v.Scale = n, int32(scale64)
 		return nil
 	}
-	text := make([]byte, 0, digits+int(max(0, -scale64))+1)
-	for _, ch := range s[:i] {
+	writtenOut(s[:i], scale64, negative, v)
+	return nil
+}
+
+// writtenOut makes the value of a number of many digits, or with zeros at its end that
+// are not written.
+func writtenOut(digits []byte, scale64 int64, negative bool, v *Value) {
+	text := make([]byte, 0, len(digits)+int(max(0, -scale64))+1)
+	for _, ch := range digits {
 		if ch >= '0' && ch <= '9' && (len(text) > 0 || ch != '0') {
 			text = append(text, ch)
 		}
 	}
 	if len(text) == 0 {
 		v.I, v.Scale = 0, int32(max(0, scale64))
-		return nil
+		return
 	}
 	for ; scale64 < 0; scale64++ {
 		text = append(text, '0')
@@ -586,10 +593,9 @@ loop:
 	}
 	if len(text) <= 18 {
 		v.I, _ = strconv.ParseInt(string(text), 10, 64)
-		return nil
+		return
 	}
 	v.B = text
-	return nil
 }
 
 func (c *Column) boolean() func([]byte, *Value) error {

@@ -431,11 +431,12 @@ func (c *Column) integer() func([]byte, *Value) error {
 	group := c.Field.GroupChar
 	trim := !c.Field.SoleNumber
 	return func(cell []byte, v *Value) error {
-		if group != "" {
-			cell = bytes.ReplaceAll(cell, []byte(group), nil)
-		}
 		if trim {
 			cell = c.bare(cell)
+		}
+		cell, err := ungroup(cell, group, 0)
+		if err != nil {
+			return err
 		}
 		n, err := parseInt(cell)
 		if err != nil {
@@ -497,14 +498,43 @@ func (c *Column) number() func([]byte, *Value) error {
 			v.Odd = MinusInf
 			return nil
 		}
-		if group != "" {
-			cell = bytes.ReplaceAll(cell, []byte(group), nil)
-		}
 		if trim {
 			cell = c.bare(cell)
 		}
+		cell, err := ungroup(cell, group, point)
+		if err != nil {
+			return err
+		}
 		return parseDecimal(cell, point, v)
 	}
+}
+
+// ungroup takes out what stands between groups of digits: groups of three, before the
+// decimal point. Elsewhere it is not what the field's groupChar is for: 1.50 with a
+// groupChar of "." is not 150.
+func ungroup(cell []byte, group string, point byte) ([]byte, error) {
+	if group == "" || !bytes.Contains(cell, []byte(group)) {
+		return cell, nil
+	}
+	end := bytes.IndexFunc(cell, func(r rune) bool { return point != 0 && r == rune(point) || r == 'e' || r == 'E' })
+	if end < 0 {
+		end = len(cell)
+	}
+	out := make([]byte, 0, len(cell))
+	for i, digits := range bytes.Split(cell[:end], []byte(group)) {
+		n := len(digits)
+		if i == 0 {
+			n = len(bytes.TrimLeft(digits, "+-"))
+		}
+		if i == 0 && (n < 1 || n > 3) || i > 0 && n != 3 {
+			return nil, reject("its digits are not in groups of three")
+		}
+		out = append(out, digits...)
+	}
+	if bytes.Contains(cell[end:], []byte(group)) {
+		return nil, reject("its digits are grouped behind the decimal point")
+	}
+	return append(out, cell[end:]...), nil
 }
 
 // parseDecimal reads digits with an optional sign, point and exponent. It
@@ -641,7 +671,7 @@ var isoLayouts = func() []*timeformat.Layout {
 		if err != nil {
 			panic(err)
 		}
-		out = append(out, l)
+		out = append(out, l.Exact())
 	}
 	return out
 }()
@@ -686,14 +716,10 @@ func (c *Column) datetime(zone *time.Location) (func([]byte, *Value) error, erro
 }
 
 func (c *Column) date(standard string) (func([]byte, *Value) error, error) {
-	format := c.Field.Format
-	if format == "" || format == "default" {
-		format = standard
-	}
-	if format == "any" {
+	if c.Field.Format == "any" {
 		return nil, errors.New("format any would have to guess; give the format, such as \"%d.%m.%Y\"")
 	}
-	layout, err := timeformat.Compile(format)
+	layout, format, err := c.layoutOr(standard)
 	if err != nil {
 		return nil, err
 	}
@@ -707,12 +733,21 @@ func (c *Column) date(standard string) (func([]byte, *Value) error, error) {
 	}, nil
 }
 
-func (c *Column) clock() (func([]byte, *Value) error, error) {
-	format := c.Field.Format
-	if format == "" || format == "default" {
-		format = "%H:%M:%S"
+// layoutOr is the layout of the field's format; by default, that of the standard, which
+// is read just as it is written.
+func (c *Column) layoutOr(standard string) (layout *timeformat.Layout, format string, err error) {
+	if format = c.Field.Format; format == "" || format == "default" {
+		if layout, err = timeformat.Compile(standard); err == nil {
+			layout = layout.Exact()
+		}
+		return layout, standard, err
 	}
-	layout, err := timeformat.Compile(format)
+	layout, err = timeformat.Compile(format)
+	return layout, format, err
+}
+
+func (c *Column) clock() (func([]byte, *Value) error, error) {
+	layout, format, err := c.layoutOr("%H:%M:%S")
 	if err != nil {
 		return nil, err
 	}
@@ -821,7 +856,7 @@ func jsonOf(first byte, what string) func([]byte, *Value) error {
 		if err := json.Compact(&out, trimmed); err != nil {
 			return reject("not %s", what)
 		}
-		if bytes.Contains(out.Bytes(), []byte(`\u0000`)) {
+		if hasNUL(out.Bytes()) {
 			return reject("holds a NUL character, which PostgreSQL cannot keep")
 		}
 		v.Kind, v.B = JSON, out.Bytes()
@@ -873,4 +908,24 @@ func (c *Column) list(zone *time.Location) (func([]byte, *Value) error, error) {
 		v.Kind, v.B = JSON, append(out, ']')
 		return nil
 	}, nil
+}
+
+// hasNUL reports whether a JSON text has the character U+0000 in it, which PostgreSQL
+// cannot keep. A backslash that is escaped begins nothing.
+func hasNUL(text []byte) bool {
+	const escaped = `\u0000`
+	for at := 0; ; at += len(escaped) {
+		i := bytes.Index(text[at:], []byte(escaped))
+		if i < 0 {
+			return false
+		}
+		at += i
+		before := 0
+		for before < at && text[at-1-before] == '\\' {
+			before++
+		}
+		if before%2 == 0 {
+			return true
+		}
+	}
 }

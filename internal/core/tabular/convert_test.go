@@ -1,6 +1,7 @@
 package tabular
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -54,6 +55,7 @@ func TestCellsBecomeValues(t *testing.T) {
 		{Field{Type: "geopoint"}, "-28.5, 38.25", "-28.5, 38.25"},
 		{Field{Type: "geopoint", Format: "object"}, `{"lon": 1, "lat": 2}`, "1, 2"},
 		{Field{Type: "object"}, `{"a": [1, 2]}`, `{"a":[1,2]}`},
+		{Field{Type: "object"}, `{"a": "\\u0000", "b": "\\\\\\u0000x"}`, `{"a":"\\u0000","b":"\\\\\\u0000x"}`},
 		{Field{Type: "array"}, `[1, 2]`, `[1,2]`},
 		{Field{Type: "list", ItemType: "integer", Delimiter: ";"}, "1;2", `[1,2]`},
 		{Field{Type: "list"}, `a"b,c`, `["a\"b","c"]`},
@@ -68,6 +70,36 @@ func TestCellsBecomeValues(t *testing.T) {
 			assert.Equal(t, c.want, v.String(), "%s %q", c.field.Type, c.cell)
 		}
 	}
+}
+
+// TestNumbersAsTheyAreWritten holds the forms of numbers against cases that look like
+// numbers of another form.
+func TestNumbersAsTheyAreWritten(t *testing.T) {
+	const grouping, behind = "not in groups of three", "behind the decimal point"
+	for _, c := range []struct{ decimal, group, cell, want string }{
+		{"", "", "+7", "7"}, {"", "", "7.", "7"}, {"", "", ".5", "0.5"}, {"", "", "00012", "12"}, {"", "", "1E+2", "100"},
+		{"", "", "1_000", "! not a number"}, {"", "", "0x10", "! not a number"}, {"", "", "--1", "! not a number"}, {"", "", "1-", "! not a number"},
+		{"", "", "1.2.3", "! not a number"}, {"", "", "\u0661", "! not a number"}, {"", "", " 1", "! not a number"}, {"", "", "1e", "! not a number"},
+		{",", ".", "1.234,5", "1234.5"}, {",", ".", "-1.234.567,89", "-1234567.89"}, {",", ".", "1234,5", "1234.5"}, {",", ".", "12", "12"},
+		{",", ".", "1.50", "! " + grouping}, {",", ".", "1.5", "! " + grouping}, {",", ".", "1.2345", "! " + grouping}, {",", ".", "1234.567", "! " + grouping},
+		{",", ".", "1..234", "! " + grouping}, {",", ".", ".234", "! " + grouping}, {",", ".", "1.234.", "! " + grouping}, {",", ".", "1,234.5", "! " + behind},
+		{",", ".", "1.234e.5", "! " + behind}, {",", ".", "12.34.567", "! " + grouping},
+		{"", ",", "12,34,567", "! " + grouping}, {"", ",", "1,234.5", "1234.5"}, {"", ",", "1,234.567,8", "! " + behind}, {"", ",", "-,234", "! " + grouping},
+		{"", " ", "1 234 567", "1234567"}, {"", "'", "1'234", "1234"}, {"", "\u00a0", "1\u00a0234", "1234"}, {"", "\u00a0", "1\u00a023", "! " + grouping},
+	} {
+		var v Value
+		err := column(t, Field{Type: "number", DecimalChar: c.decimal, GroupChar: c.group, SoleNumber: true}).Convert([]byte(c.cell), &v)
+		if reason, bad := strings.CutPrefix(c.want, "! "); bad {
+			assert.ErrorContains(t, err, reason, c.cell)
+		} else if assert.NoError(t, err, c.cell) {
+			assert.Equal(t, c.want, v.String(), c.cell)
+		}
+	}
+	whole := column(t, Field{Type: "integer", GroupChar: ".", SoleNumber: true})
+	var v Value
+	assert.ErrorContains(t, whole.Convert([]byte("1.50"), &v), grouping)
+	require.NoError(t, whole.Convert([]byte("1.500"), &v))
+	assert.Equal(t, "1500", v.String())
 }
 
 func TestCellsThatCannotBeTakenSayWhy(t *testing.T) {
@@ -104,6 +136,7 @@ func TestCellsThatCannotBeTakenSayWhy(t *testing.T) {
 		{Field{Type: "geopoint"}, "181, 0", "not a longitude and latitude"},
 		{Field{Type: "object"}, "[1]", "not a JSON object"},
 		{Field{Type: "object"}, `{"a":"\u0000"}`, "NUL character"},
+		{Field{Type: "object"}, `{"a":"\\\u0000"}`, "NUL character"},
 		{Field{Type: "list", ItemType: "integer"}, "1,b", "item 2: not a whole number"},
 	} {
 		var v Value

@@ -13,7 +13,7 @@ func (l *Layout) Format(t time.Time) string {
 		if p.token == 0 {
 			b.WriteString(p.literal)
 		} else {
-			b.WriteString(formatToken(p.token, t))
+			b.WriteString(p.format(t))
 		}
 	}
 	return b.String()
@@ -21,18 +21,26 @@ func (l *Layout) Format(t time.Time) string {
 
 // goLayouts are the tokens that Go's own layouts can write.
 var goLayouts = map[byte]string{
-	'Y': "2006", 'm': "01", 'd': "02", 'H': "15", 'M': "04", 'S': "05", 'y': "06", 'j': "002", 'I': "03", 'e': "_2",
+	'Y': "2006", 'm': "01", 'd': "02", 'H': "15", 'M': "04", 'S': "05", 'y': "06", 'j': "002", 'I': "03",
 	'p': "PM", 'z': "-0700", 'b': "Jan", 'B': "January", 'a': "Mon", 'A': "Monday",
 }
 
-func formatToken(token byte, t time.Time) string {
-	switch token {
+func (p part) format(t time.Time) string {
+	switch p.token {
 	case 's':
 		return fmt.Sprint(t.Unix())
 	case 'f':
 		return fmt.Sprintf("%06d", t.Nanosecond()/1000)
 	}
-	return t.Format(goLayouts[token])
+	text := t.Format(goLayouts[p.token])
+	if n := len(text); n > 0 && digits[p.token] > 0 && p.pad != '0' {
+		number := strings.TrimLeft(text[:n-1], "0") + text[n-1:]
+		if p.pad == ' ' {
+			number = strings.Repeat(" ", n-len(number)) + number
+		}
+		return number
+	}
+	return text
 }
 
 // DateOrders returns the other ways in which the same day may be written with

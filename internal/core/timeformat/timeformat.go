@@ -12,11 +12,14 @@ import (
 type Layout struct {
 	pattern string
 	parts   []part
+	exact   bool // only what Format writes is read
 }
 
 // part is either one token (token != 0) or a run of literal text.
 type part struct {
 	token   byte
+	pad     byte // what a number is filled up with: '0', ' ', or '-' for nothing
+	touches bool // a number that stands beside another
 	literal string
 }
 
@@ -46,15 +49,37 @@ var ErrNoSuchTime = errors.New("no such date or time")
 
 var composites = strings.NewReplacer("%%", "%%", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R", "%H:%M", "%T", "%H:%M:%S")
 
-var widths = map[byte]string{
-	'Y': `[0-9]{4}`, 'm': `[0-9]{2}`, 'd': `[0-9]{2}`, 'H': `[0-9]{2}`, 'M': `[0-9]{2}`, 'S': `[0-9]{2}`,
-	'y': `[0-9]{2}`, 'j': `[0-9]{3}`, 'f': `[0-9]{1,9}`, 'I': `[0-9]{2}`, 'e': `[ 0-9][0-9]`, 's': `[0-9]{1,12}`,
-	'p': `[AaPp][Mm]`, 'z': `(?:Z|[+-][0-9]{2}:?[0-9]{2})`,
+// digits are how many digits the numbers have.
+var digits = map[byte]int{'Y': 4, 'y': 2, 'm': 2, 'd': 2, 'H': 2, 'I': 2, 'M': 2, 'S': 2, 'j': 3}
+
+// padded are the tokens of numbers that are filled up with spaces, and those of the
+// same numbers with zeros.
+var padded = map[byte]byte{'e': 'd', 'k': 'H', 'l': 'I'}
+
+// forms are regular expressions of what is no number of [digits].
+var forms = map[byte]string{
+	'f': `[0-9]{1,9}`, 's': `[0-9]{1,12}`, 'p': `[AaPp][Mm]`, 'z': `(?:Z|[+-][0-9]{2}:?[0-9]{2})`,
 	'b': `[A-Za-z]{3}`, 'B': `[A-Za-z]{3,9}`, 'a': `[A-Za-z]{3}`, 'A': `[A-Za-z]{6,9}`,
 }
 
-// Compile reads a pattern such as "%d.%m.%Y %H:%M". The tokens are those of
-// POSIX strftime, and %f for a fraction of a second. Errors name the token.
+// form is a regular expression of what Format writes for a part.
+func (p part) form() string {
+	n := digits[p.token]
+	switch {
+	case n == 0:
+		return forms[p.token]
+	case p.pad == '-':
+		return fmt.Sprintf(`[0-9]{1,%d}`, n)
+	case p.pad == ' ':
+		return strings.Repeat(`[ 0-9]`, n-1) + `[0-9]`
+	}
+	return fmt.Sprintf(`[0-9]{%d}`, n)
+}
+
+// Compile reads a pattern such as "%d.%m.%Y %H:%M". The tokens are those of POSIX
+// strftime and strptime; %f for a fraction of a second; %k and %l for hours that are
+// filled up with a space; and %-d, and so on, for numbers that are not filled up.
+// Errors name the token.
 func Compile(pattern string) (*Layout, error) {
 	if pattern == "" {
 		return nil, errors.New("empty time format")
@@ -77,18 +102,31 @@ func Compile(pattern string) (*Layout, error) {
 		if i == len(expanded) {
 			return nil, fmt.Errorf("time format %q ends in a lone %%", pattern)
 		}
-		t := expanded[i]
-		if t == '%' {
+		p := part{token: expanded[i], pad: '0'}
+		if p.token == '%' {
 			literal.WriteByte('%')
 			continue
 		}
-		if _, known := widths[t]; !known {
-			return nil, fmt.Errorf("time format %q: unknown token %%%c; use POSIX strftime tokens such as %%Y %%m %%d %%H %%M %%S", pattern, t)
+		if p.token == '-' && i+1 < len(expanded) && digits[expanded[i+1]] > 0 && expanded[i+1] != 'Y' {
+			i++
+			p = part{token: expanded[i], pad: '-'}
+		}
+		if same, ok := padded[p.token]; ok {
+			p = part{token: same, pad: ' '}
+		}
+		if p.form() == "" {
+			return nil, fmt.Errorf("time format %q: unknown token %%%c; use POSIX strftime tokens such as %%Y %%m %%d %%H %%M %%S",
+				pattern, expanded[i])
 		}
 		flush()
-		l.parts = append(l.parts, part{token: t})
+		l.parts = append(l.parts, p)
 	}
 	flush()
+	for i := 1; i < len(l.parts); i++ {
+		if digits[l.parts[i-1].token] > 0 && digits[l.parts[i].token] > 0 {
+			l.parts[i-1].touches, l.parts[i].touches = true, true
+		}
+	}
 	return l, nil
 }
 
@@ -105,21 +143,28 @@ func (l *Layout) Has(token byte) bool {
 	return false
 }
 
-// Regexp returns a regular expression, without groups, for texts of this form.
+// Exact returns a layout that reads only what Format writes: numbers with all their
+// digits.
+func (l *Layout) Exact() *Layout {
+	return &Layout{pattern: l.pattern, parts: l.parts, exact: true}
+}
+
+// Regexp returns a regular expression, without groups, for what Format writes.
 func (l *Layout) Regexp() string {
 	b := strings.Builder{}
 	for _, p := range l.parts {
 		if p.token == 0 {
 			b.WriteString(regexp.QuoteMeta(p.literal))
 		} else {
-			b.WriteString(widths[p.token])
+			b.WriteString(p.form())
 		}
 	}
 	return b.String()
 }
 
-// Parse reads text into its pieces. It allocates nothing, and returns
-// [ErrNoMatch] or [ErrNoSuchTime].
+// Parse reads text into its pieces, as POSIX strptime does: numbers may lack their
+// leading zeros, but for %Y, which has four digits, and for numbers that touch others,
+// as in %Y%m%d. It allocates nothing, and returns [ErrNoMatch] or [ErrNoSuchTime].
 func (l *Layout) Parse(text []byte) (Fields, error) {
 	f := blank
 	rest := text
@@ -132,7 +177,7 @@ func (l *Layout) Parse(text []byte) (Fields, error) {
 			rest = rest[len(p.literal):]
 			continue
 		}
-		if rest, ok = f.take(p.token, rest); !ok {
+		if rest, ok = f.take(p, l.exact, rest); !ok {
 			return f, ErrNoMatch
 		}
 	}
@@ -184,50 +229,13 @@ func (f Fields) In(loc *time.Location) time.Time {
 	return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc)
 }
 
-func (f *Fields) take(token byte, s []byte) (rest []byte, ok bool) {
-	n, digits := 0, 0
-	switch token {
-	case 'Y':
-		f.Year, ok = fixed(s, 4)
-		digits = 4
-	case 'm':
-		f.Month, ok = fixed(s, 2)
-		digits = 2
-	case 'd':
-		f.Day, ok = fixed(s, 2)
-		digits = 2
-	case 'e':
-		if len(s) >= 2 && s[0] == ' ' {
-			f.Day, ok = fixed(s[1:], 1)
-		} else {
-			f.Day, ok = fixed(s, 2)
-		}
-		digits = 2
-	case 'H':
-		f.Hour, ok = fixed(s, 2)
-		digits = 2
-	case 'I':
-		f.Hour, ok = fixed(s, 2)
-		f.hour12 = true
-		digits = 2
-	case 'M':
-		f.Minute, ok = fixed(s, 2)
-		digits = 2
-	case 'S':
-		f.Second, ok = fixed(s, 2)
-		digits = 2
-	case 'j':
-		f.YearDay, ok = fixed(s, 3)
-		ok = ok && f.YearDay > 0
-		digits = 3
-	case 'y':
-		n, ok = fixed(s, 2)
-		digits = 2
-		// POSIX: 69 to 99 are 1969 to 1999, 00 to 68 are 2000 to 2068.
-		f.Year = 2000 + n
-		if n >= 69 {
-			f.Year = 1900 + n
-		}
+// take reads what a token stands for, and returns the rest.
+func (f *Fields) take(p part, exact bool, s []byte) (rest []byte, ok bool) {
+	if digits[p.token] > 0 {
+		n, rest, ok := p.number(s, exact)
+		return rest, ok && f.set(p.token, n)
+	}
+	switch p.token {
 	case 'p':
 		if len(s) < 2 || (s[1]|0x20) != 'm' || ((s[0]|0x20) != 'a' && (s[0]|0x20) != 'p') {
 			return s, false
@@ -237,25 +245,76 @@ func (f *Fields) take(token byte, s []byte) (rest []byte, ok bool) {
 	case 'f':
 		return f.fraction(s)
 	case 's':
-		for digits < len(s) && digits < 12 && isDigit(s[digits]) {
-			f.unix = f.unix*10 + int64(s[digits]-'0')
-			digits++
+		f.unix, f.hasUnix = 0, true
+		n := 0
+		for n < len(s) && n < 12 && isDigit(s[n]) {
+			f.unix = f.unix*10 + int64(s[n]-'0')
+			n++
 		}
-		f.hasUnix, ok = true, digits > 0
+		return s[n:], n > 0
 	case 'z':
 		return f.offset(s)
 	case 'b', 'B':
-		f.Month, rest, ok = name(s, monthNames[:], token == 'b')
+		f.Month, rest, ok = name(s, monthNames[:], p.token == 'b')
 		f.Month++
 		return rest, ok
-	case 'a', 'A':
-		_, rest, ok = name(s, dayNames[:], token == 'a')
-		return rest, ok
 	}
-	if !ok {
-		return s, false
+	_, rest, ok = name(s, dayNames[:], p.token == 'a')
+	return rest, ok
+}
+
+// set takes a number for the piece that a token stands for. It is false where it
+// cannot be one.
+func (f *Fields) set(token byte, n int) bool {
+	switch token {
+	case 'Y':
+		f.Year = n
+	case 'y':
+		// POSIX: 69 to 99 are 1969 to 1999, 00 to 68 are 2000 to 2068.
+		f.Year = 2000 + n
+		if n >= 69 {
+			f.Year = 1900 + n
+		}
+	case 'm':
+		f.Month = n
+	case 'd':
+		f.Day = n
+	case 'H':
+		f.Hour = n
+	case 'I':
+		f.Hour, f.hour12 = n, true
+	case 'M':
+		f.Minute = n
+	case 'S':
+		f.Second = n
+	case 'j':
+		f.YearDay = n
+		return n > 0
 	}
-	return s[digits:], true
+	return true
+}
+
+// number reads the number of a part.
+func (p part) number(s []byte, exact bool) (n int, rest []byte, ok bool) {
+	least, most := 1, digits[p.token]
+	if p.token == 'Y' || (exact || p.touches) && p.pad == '0' {
+		least = most
+	}
+	if p.pad == ' ' {
+		for len(s) > 0 && s[0] == ' ' && most > 1 {
+			s = s[1:]
+			most--
+		}
+		if exact {
+			least = most
+		}
+	}
+	i := 0
+	for i < most && i < len(s) && isDigit(s[i]) {
+		n = n*10 + int(s[i]-'0')
+		i++
+	}
+	return n, s[i:], i >= least
 }
 
 func (f *Fields) fraction(s []byte) ([]byte, bool) {

@@ -22,6 +22,14 @@ func TestParse(t *testing.T) {
 		{"%FT%T%z", "2026-07-01T12:00:00Z", "2026-07-01T12:00:00Z"},
 		{"%s", "1782907200", "2026-07-01T12:00:00Z"},
 		{"100%% %Y", "100% 2026", "2026-01-01T00:00:00Z"},
+		{"%d/%m/%Y", "1/10/2009", "2009-10-01T00:00:00Z"},
+		{"%b %d %Y", "Jan 1 2000", "2000-01-01T00:00:00Z"},
+		{"%Y-%m-%d %H:%M:%S", "2026-7-1 9:5:0", "2026-07-01T09:05:00Z"},
+		{"%e %b %Y %k:%M", "1 Jul 2026 9:30", "2026-07-01T09:30:00Z"},
+		{"%F %l:%M %p", "2026-07-01  9:30 PM", "2026-07-01T21:30:00Z"},
+		{"%-d.%-m.%Y", "1.7.2026", "2026-07-01T00:00:00Z"},
+		{"%-d.%-m.%Y", "01.07.2026", "2026-07-01T00:00:00Z"},
+		{"%d.%m.%y", "1.7.6", "2006-07-01T00:00:00Z"},
 	} {
 		l, err := Compile(c.pattern)
 		require.NoError(t, err)
@@ -37,7 +45,12 @@ func TestParse(t *testing.T) {
 		{"%Y%j", "2026366", ErrNoSuchTime},
 		{"%H", "24", ErrNoSuchTime},
 		{"%I %p", "13 pm", ErrNoSuchTime},
-		{"%Y-%m-%d", "2026-7-1", ErrNoMatch},
+		{"%Y-%m-%d", "26-07-01", ErrNoMatch},
+		{"%Y-%m-%d", "2026-007-01", ErrNoMatch},
+		{"%Y%m%d", "202671", ErrNoMatch},
+		{"%Y%m%d%H%M", "20260701123", ErrNoMatch},
+		{"%d/%m/%Y", " 1/10/2009", ErrNoMatch},
+		{"%d/%m/%Y", "/10/2009", ErrNoMatch},
 		{"%Y-%m-%d", "2026-07-01x", ErrNoMatch},
 		{"%z", "+1", ErrNoMatch},
 		{"%b", "Jux", ErrNoMatch},
@@ -47,6 +60,25 @@ func TestParse(t *testing.T) {
 		_, err = l.Time([]byte(c.text), time.UTC)
 		assert.ErrorIs(t, err, c.want, c.text)
 	}
+}
+
+// TestExactLayoutsReadWhatTheyWrite takes texts that lack zeros.
+func TestExactLayoutsReadWhatTheyWrite(t *testing.T) {
+	at := time.Date(2026, 7, 1, 9, 5, 0, 0, time.UTC)
+	for pattern, want := range map[string]string{"%Y-%m-%d": "2026-07-01", "%e %k:%M": " 1  9:05", "%-d.%-m. %-I %p": "1.7. 9 AM", "%-j": "182"} {
+		l, err := Compile(pattern)
+		require.NoError(t, err)
+		assert.Equal(t, want, l.Format(at))
+		_, err = l.Exact().Parse([]byte(want))
+		assert.NoError(t, err, pattern)
+		assert.Regexp(t, "^"+l.Regexp()+"$", want)
+	}
+	l, err := Compile("%Y-%m-%d")
+	require.NoError(t, err)
+	_, err = l.Exact().Parse([]byte("2026-7-1"))
+	assert.ErrorIs(t, err, ErrNoMatch)
+	_, err = Compile("%-Y")
+	assert.ErrorContains(t, err, "unknown token %-")
 }
 
 func FuzzParse(f *testing.F) {

@@ -386,7 +386,9 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 		MissingValues: n.texts("missingValues"),
 		PrimaryKey:    n.texts("primaryKey"),
 	}
-	if s.MissingValues == nil {
+	if s.MissingValues == nil && f.Format.Trees() {
+		s.MissingValues = []string{} // formats with nulls of their own mean "" when they write it
+	} else if s.MissingValues == nil {
 		s.MissingValues = []string{""}
 	}
 	null := r.nullSequence

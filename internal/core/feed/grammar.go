@@ -176,7 +176,7 @@ func schemaKeys() *key {
 		text("by", "Where a feed takes several kinds of files, each with columns and a table of its own: the capture that tells them apart. It stands in target.table too.").eg("kind"),
 		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as schemas/{kind}.json, becomes this when the feed is put.", nil),
 		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names, of fields and derived columns. append has none; replace and replace_part may go without.", text("", "")).orElse(text("", "")),
-		texts("missingValues", "The texts for no value. Default: the empty text."),
+		texts("missingValues", "The texts for no value. Default: the empty text; none in json, jsonl, parquet and avro, which have nulls of their own."),
 		list("uniqueKeys", "Lists of fields whose values, together, stand once in a file; of rows that have the same, the first stays, the others are rejects.", texts("", "")),
 		list("foreignKeys", "Fields whose values, together, stand in another table of the target's database; rows whose values do not are rejects.", group("", "A foreign key.",
 			list("fields", "The fields; a name or a list of names.", text("", "")).orElse(text("", "")).must(),

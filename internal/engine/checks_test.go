@@ -444,3 +444,21 @@ func TestZipsAreFolders(t *testing.T) {
 		assert.EqualValues(t, 1, r.Balance.Read, r.Refused)
 	}
 }
+
+// TestADayWithoutData loads a file with a header alone where the feed allows it, beside
+// others and as a large one would be, and counts it for its slot.
+func TestADayWithoutData(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with("", "checks: {file: {rows: {from: 0}}}"))
+	h.drop("G_K1_20260701T1200.csv", header)
+	h.drop("G_K2_20260701T1200.csv", header+row(1, "1"))
+	h.start()
+	empty := h.arrival("G_K1_20260701T1200.csv")
+	assert.Equal(t, ledger.Loaded, empty.State, empty.Reason)
+	assert.Equal(t, balance.Balance{}, empty.Balance)
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K2_20260701T1200.csv").State)
+	assert.Equal(t, "1", h.count("river.gauge"))
+	assert.Equal(t, "2", h.count("mullein.load"), "it has its marker")
+	h.drop("G_K3_20260701T1200.csv", "")
+	assert.Equal(t, ledger.Refused, h.arrival("G_K3_20260701T1200.csv").State, "without a header nobody knows what it is")
+}

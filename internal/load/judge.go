@@ -16,6 +16,7 @@ import (
 
 	"mullein/internal/core/check"
 	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 	"mullein/internal/reading"
 	"mullein/internal/table"
@@ -68,7 +69,7 @@ func (l *Attempt) judge(ctx context.Context, load *table.Load, deliveries ...[]*
 // judgeFile holds a file against its marker, its list and the checks of files
 // and rows. Mended rows are part of a file that was held against them before.
 func (l *Attempt) judgeFile(p *part) error {
-	reason, err := p.refusal()
+	reason, err := p.refusal(&l.recipe.Feed.Checks)
 	if err != nil {
 		return err
 	}
@@ -249,8 +250,8 @@ func judgeDelivery(p *part, programs []*check.Program, answers map[check.Questio
 
 // refusal returns the reason to refuse a file that was read, other than its
 // rejects, or "".
-func (p *part) refusal() (string, error) {
-	if p.reading.Counts().Read == 0 {
+func (p *part) refusal(of *feed.Checks) (string, error) {
+	if p.reading.Counts().Read == 0 && !of.MayBeEmpty {
 		return "the file holds no rows", nil
 	}
 	if p.wantSum != "" && p.wantSum != p.digest {

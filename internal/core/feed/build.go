@@ -711,6 +711,7 @@ func (r *reader) checks(root *node, f *Feed, scope *expression.Scope) {
 	file := n.get("file")
 	c := &f.Checks
 	c.RowsFrom, c.RowsTo = int64(file.get("rows").count("from")), int64(file.get("rows").count("to"))
+	c.MayBeEmpty = file.get("rows").get("from") != nil && c.RowsFrom == 0
 	if c.RowsTo > 0 && c.RowsTo < c.RowsFrom {
 		r.failAt(file.get("rows"), "checks.file.rows: from is more than to")
 	}

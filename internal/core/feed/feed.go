@@ -120,6 +120,7 @@ func (f *Feed) ReadsDigest() bool {
 // Checks are what must be true beyond the constraints of fields.
 type Checks struct {
 	RowsFrom, RowsTo int64              // of a file; RowsTo 0 is no limit
+	MayBeEmpty       bool               // a file with a header alone is loaded, with nothing in it
 	Checksum         *filename.Template // the file that holds a file's checksum; nil for none
 	Trailer          *regexp.Regexp     // the last line, which is no row; nil for none
 	Row, Delivery    []check.Check

@@ -203,7 +203,7 @@ func checkKeys() *key {
 	}
 	return group("checks", "What must be true beyond the constraints. Every check says what it saw, also when it holds.",
 		group("file", "Of the file as a whole; a file that breaks one is refused.",
-			group("rows", "How many rows.", count("from", "At least."), count("to", "At most.")),
+			group("rows", "How many rows.", count("from", "At least. Default: 1; with 0, a file with a header alone is loaded, with nothing in it."), count("to", "At most.")),
 			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and captures.").eg("\"{path}.sha256\""),
 			group("trailer", "A last line that is no row: it counts the rows, or sums columns.",
 				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),

@@ -54,7 +54,7 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	defer cancel()
 	failed := make(chan error, 1)
 	c := config(o)
-	root := c.Home
+	root := filepath.Join(c.Home, server.Landings)
 	if len(c.LandingRoots) > 0 {
 		root = c.LandingRoots[0]
 	}
@@ -95,7 +95,7 @@ func example(ctx context.Context, o cli.ServeOptions) error {
 	if err := os.MkdirAll(home, 0o755); err != nil {
 		return err
 	}
-	if err := os.RemoveAll(filepath.Join(home, "landing")); err != nil {
+	if err := os.RemoveAll(filepath.Join(home, server.Landings)); err != nil {
 		return err
 	}
 	c := config(o)

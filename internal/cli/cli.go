@@ -136,7 +136,7 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
 	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil,
-		"a folder below which landings may be; repeatable (default: the home folder)")
+		"a folder below which landings may be; repeatable (default: the folder landings in the home folder)")
 	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
 	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
 	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8,

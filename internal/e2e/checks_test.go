@@ -85,7 +85,7 @@ func TestAFeedFromASample(t *testing.T) {
 	code, _, errOut = s.mullein("feed", "draft", sample, "--to", folder)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "writes over nothing")
-	require.NoError(t, os.MkdirAll(filepath.Join(s.home, "landing", "tides"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing", "tides"), 0o755))
 	code, out, errOut = s.mullein("rehearse", draft, "--send", sample)
 	require.Equal(t, 0, code, errOut+out)
 	for _, want := range []string{"CREATE TABLE", "3 read = 3 inserted", "2.5"} {

@@ -18,13 +18,14 @@ import (
 	"mullein/internal/client"
 	"mullein/internal/demo"
 	"mullein/internal/localpg/pgtest"
+	"mullein/internal/server"
 )
 
 // aDay is a service whose landing holds a day of the sample suppliers' files.
 func aDay(t *testing.T) *service {
 	t.Helper()
 	home := filepath.Join(t.TempDir(), ".mullein")
-	require.NoError(t, demo.CatchUp(home, time.Now()))
+	require.NoError(t, demo.CatchUp(filepath.Join(home, server.Landings), time.Now()))
 	s := serveWith(t, home, pgtest.Database(t)).feeds()
 	require.Eventually(t, func() bool {
 		status, err := s.client.Status(context.Background())

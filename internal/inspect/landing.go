@@ -102,6 +102,20 @@ func (e *NotTakenError) Error() string {
 	return fmt.Sprintf("%s would not be taken: it %s", e.Path, e.Why)
 }
 
+// CheckLanding says why a folder cannot be a feed's landing: it holds files of the
+// service's own. One that is not there yet may come.
+func (i *Inspector) CheckLanding(f *feed.Feed) error {
+	folder, err := i.Landing(f)
+	var own *landing.OwnError
+	if errors.As(err, &own) {
+		return &ledger.ConflictError{Reason: err.Error()}
+	}
+	if err == nil {
+		return folder.Close()
+	}
+	return nil
+}
+
 // Deliver puts a file into a feed's landing, whole at once.
 func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existing landing.Existing) (landing.Entry,
 	error) {

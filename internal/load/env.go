@@ -17,6 +17,7 @@ type Env struct {
 	Ledger    *ledger.Ledger
 	Databases map[string]*table.Database // of targets, by connection; [feed.MainConnection] among them
 	Roots     []string                   // landing roots
+	Own       []string                   // the service's own files and folders, which are in no landing
 	Service   string                     // this service's name, for people
 	Log       *slog.Logger
 	OnStep    func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
@@ -35,8 +36,13 @@ func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
 // Landing opens the landing of a feed.
 func (e *Env) Landing(f *feed.Feed) (*landing.Folder, error) {
 	folder, err := landing.Open(e.Roots, f.Landing.At)
-	if err == nil {
-		folder.Zips = f.Landing.InZip()
+	if err != nil {
+		return nil, err
 	}
-	return folder, err
+	if err := folder.KeepOff(e.Own); err != nil {
+		folder.Close()
+		return nil, err
+	}
+	folder.Zips = f.Landing.InZip()
+	return folder, nil
 }

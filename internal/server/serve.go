@@ -32,7 +32,7 @@ type Config struct {
 	Home           string            // its own folder
 	Listen         string            // host:port
 	Database       string            // URL; "" for a PostgreSQL of its own
-	LandingRoots   []string          // default: the home folder
+	LandingRoots   []string          // default: the folder landings in the home folder
 	Connections    map[string]string // URLs of further databases with targets, by name
 	Keep           ledger.Keep       // how long records are kept; the zero value keeps them for ever
 	Sessions       int               // of each database with targets, at the most; 0 for the default
@@ -43,6 +43,7 @@ type Config struct {
 	OnStep         engineStepObserver // may be nil
 
 	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
+	own  []string                           // files and folders of the service itself
 }
 
 type engineStepObserver = func(feed string, arrival int64, step load.Step)
@@ -69,6 +70,10 @@ type Running struct {
 const (
 	TokenFile   = "owner.token"
 	AddressFile = "address"
+	serviceFile = "service.id"
+	lockFile    = "lock"
+	// Landings is the folder of the landings, where no other root is named.
+	Landings = "landings"
 )
 
 // Serve runs a service until ctx ends. It stops cleanly within ten seconds.
@@ -108,10 +113,16 @@ func Serve(ctx context.Context, c Config) error {
 		}()
 		go keepOwn(ctx, own, c.Log)
 		url = own.URL()
-		c.disk = diskOf(own.Data)
+		c.disk, c.own = diskOf(own.Data), append(c.own, own.Data)
 	}
 	if len(c.LandingRoots) == 0 {
-		c.LandingRoots = []string{home}
+		c.LandingRoots = []string{filepath.Join(home, Landings)}
+		if err := os.MkdirAll(c.LandingRoots[0], 0o755); err != nil {
+			return fmt.Errorf("landings: %w", err)
+		}
+	}
+	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, "postgres"} {
+		c.own = append(c.own, filepath.Join(home, name))
 	}
 	return serve(ctx, home, url, listener, c)
 }
@@ -170,7 +181,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err := records.AddToken(ctx, token, "owner", ledger.UseAPI, 0); err != nil {
 		return err
 	}
-	id, err := secretFile(filepath.Join(home, "service.id"), uuid.NewString)
+	id, err := secretFile(filepath.Join(home, serviceFile), uuid.NewString)
 	if err != nil {
 		return err
 	}
@@ -179,7 +190,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		name = "mullein"
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Service: name, Log: c.Log,
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Own: c.own, Service: name, Log: c.Log,
 		OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
@@ -263,7 +274,7 @@ func openLedger(ctx context.Context, url string, c Config) (*ledger.Ledger, erro
 
 // lock makes sure that a home folder has one service at a time.
 func lock(home string) (unlock func(), err error) {
-	file, err := os.OpenFile(filepath.Join(home, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	file, err := os.OpenFile(filepath.Join(home, lockFile), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("lock the home folder: %w", err)
 	}

@@ -93,10 +93,13 @@ func (s *Server) feedsOf(ctx context.Context, t TablePath) ([]*feed.Feed, error)
 }
 
 // mayEndThere says why a feed cannot end in its target: the service does not know
-// its database, or another feed ends there and they would write over each other.
+// its database, its landing is not for suppliers, or another feed ends there and they would write over each other.
 func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 	if _, err := s.engine.Database(f); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
+	}
+	if err := s.inspect.CheckLanding(f); err != nil {
+		return err
 	}
 	find := func(ctx context.Context) ([]ledger.Feed, error) {
 		return s.ledger.FeedsOfTable(ctx, f.Target.Schema+"."+f.Target.Table)

@@ -39,6 +39,24 @@ func (h *house) loadedFile(name, content string) ledger.Arrival {
 	return a
 }
 
+// TestACorrectedFileIsNotAddedTwice rewrites a file, twice, beside another that adds to
+// the same key.
+func TestACorrectedFileIsNotAddedTwice(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, totals).start()
+	h.loadedFile("T_20260701T0100.csv", "station,rain,peak,note\nA,10,1.5,first\n")
+	h.loadedFile("T_20260701T0200.csv", "station,rain,peak,note\nA,5,0.5,\n")
+	rain := func() string {
+		return h.lines("SELECT concat_ws('|', station, rain, peak) FROM river.total ORDER BY 1")[0]
+	}
+	require.Equal(t, "A|15|1.5", rain())
+	for _, c := range []struct{ content, want string }{{"A,20,1.25,first\n", "A|25|1.25"}, {"A,20,1.25,first\nA,1,0.5,\n", "A|26|1.25"}, {"B,7,3,\n", "A|5|0.5"}} {
+		h.drop("T_20260701T0100.csv", "station,rain,peak,note\n"+c.content)
+		h.wait("the correction "+c.want, func() bool { return rain() == c.want })
+	}
+	assert.Equal(t, []string{"A|5", "B|7"}, h.lines("SELECT concat_ws('|', station, rain) FROM river.total ORDER BY 1"))
+}
+
 // TestRunningTotalsStayRight goes through a recall under later loads, its undo, a
 // redo, and a load whose rows repeat.
 func TestRunningTotalsStayRight(t *testing.T) {

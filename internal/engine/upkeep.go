@@ -79,6 +79,9 @@ func (e *Engine) dropMarkers(ctx context.Context) error {
 	before := time.Now().Add(-e.options.Keep.Arrivals)
 	var whole error
 	for _, d := range e.Databases {
+		if d.Prepare(ctx) != nil {
+			continue // no load there is possible either, and is said so
+		}
 		for n := int64(dropAtOnce); n == dropAtOnce && ctx.Err() == nil; {
 			var err error
 			n, err = d.DropMarkers(ctx, before, dropAtOnce)

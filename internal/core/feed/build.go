@@ -82,12 +82,7 @@ func (r *reader) feed(root *node) *Feed {
 	if f.Landing.Delivery == BySlot && f.Due == nil {
 		r.failAt(root.get("landing").get("delivery"), "landing.delivery: slot needs due, which says what a slot expects")
 	}
-	if f.Target.Mode == Append && root.get("landing").get("reissue") == nil && f.Target.Lineage.FromArrival != "" {
-		f.Landing.Reissue = ReissueReplace
-	}
-	if f.Landing.Reissue == ReissueReplace && f.Target.Lineage.FromArrival == "" {
-		r.failAt(root.get("landing").get("reissue"), "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
-	}
+	r.reissue(root, f)
 	f.Private = r.private(root.get("private"), f)
 	if len(r.problems) == 0 {
 		scope, err := f.Scope()

@@ -124,7 +124,7 @@ func landingKeys() *key {
 		text("listed_in", "delivery: list: the pattern of the files that list a delivery: a path a line, below the list's folder, with the size and the SHA-256 after it if they are known.").eg("\"DELIVERY_{slot:%Y%m%d}.lst\""),
 		choice("delivery", "What belongs together and is loaded in one transaction: a file, the files of a list, or all that a slot of due expects. Default: file.", "file", "list", "slot"),
 		choice("backlog", "What becomes of files that lay there before the feed: they are loaded, or skipped until `redo --backlog` takes them. Default: load.", "load", "skip"),
-		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load.", "load", "replace", "hold", "skip"),
+		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load; with mode append or merge: add, where load would add the same rows twice, replace, or hold where that cannot be.", "load", "replace", "hold", "skip"),
 		choice("copies", "What becomes of the same content under another name with the same captures. Default: skip.",
 			"skip", "load"),
 		flag("strict_order", "Whether a refused, failed or held file holds up those behind it. Default: false."),

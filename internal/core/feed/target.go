@@ -197,11 +197,6 @@ func (r *reader) mode(root *node, f *Feed, t *Target) {
 		not(root.get("schema").get("primaryKey"), "schema.primaryKey",
 			"it writes every row; add_missing leaves keys alone that exist")
 		not(n.get("newest"), "target.newest", "it has no key")
-		if f.Landing.Reissue == ReissueLoad && root.get("landing").get("reissue") != nil ||
-			f.Landing.Reissue == ReissueSkip {
-			r.failAt(root.get("landing").get("reissue"),
-				"landing.reissue: with mode append, replace or hold: loading a file again on top of itself would double its rows")
-		}
 		if t.Lineage.FromArrival == "" && f.Landing.Reissue != ReissueHold {
 			r.failAt(n, "mode append needs the lineage column from_arrival, or landing.reissue: hold")
 		}
@@ -328,6 +323,40 @@ func (r *reader) absent(n *node, f *Feed, t *Target) {
 	}
 	if t.Absent != AbsentKeep {
 		r.failAt(n.get("absent"), "target.absent: %s needs absent_at_most, so that half a file does not empty the table; 100%% is no bound", t.Absent)
+	}
+}
+
+// adds reports whether loading the same rows again adds to what is there, and how.
+func (t *Target) adds() (how string, ok bool) {
+	if t.Mode == Append {
+		return "mode append", true
+	}
+	for _, m := range t.Merge {
+		if m == Add {
+			return "merge: add", true
+		}
+	}
+	return "", false
+}
+
+// reissue says what becomes of corrected files, and refuses what would add their rows
+// to those of the version that they correct, or could not be undone.
+func (r *reader) reissue(root *node, f *Feed) {
+	l, t := &f.Landing, &f.Target
+	at := root.get("landing").get("reissue")
+	how, adds := t.adds()
+	undoes := t.Lineage.FromArrival != "" && (t.Mode == Append || t.Recall > 0)
+	switch {
+	case adds && at == nil && undoes:
+		l.Reissue = ReissueReplace
+	case adds && at == nil && t.Mode != Append:
+		l.Reissue = ReissueHold
+	case adds && at != nil && (l.Reissue == ReissueLoad || l.Reissue == ReissueSkip):
+		r.failAt(at, "landing.reissue: with %s, replace or hold: loading a file again on top of itself would add its rows twice", how)
+	case l.Reissue == ReissueReplace && t.Lineage.FromArrival == "":
+		r.failAt(at, "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
+	case adds && l.Reissue == ReissueReplace && !undoes:
+		r.failAt(at, "landing.reissue: replace with %s needs target.recall, to know what the old version added", how)
 	}
 }
 

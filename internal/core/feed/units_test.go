@@ -285,3 +285,31 @@ target: {table: rows, mode: append}
 		assert.Equal(t, want, f.Derive[0].OfRun(), expression)
 	}
 }
+
+// TestWhatBecomesOfCorrectedFiles by default, and what would add their rows twice.
+func TestWhatBecomesOfCorrectedFiles(t *testing.T) {
+	const text = "feed: x\nlanding: {at: in, files: \"*\"R}\nschema: {fields: [{name: id}, {name: n, type: integer}], primaryKey: id}\ntarget: {table: rows, T}\n"
+	for _, c := range []struct{ reissue, target, want string }{
+		{"", "mode: upsert", "load"},
+		{"", "merge: {n: greatest}", "load"},
+		{"", "merge: {n: add}", "replace"},
+		{"", "merge: {n: add}, recall: 0", "hold"},
+		{"", "merge: {n: add}, lineage: none", "hold"},
+		{"hold", "merge: {n: add}", "hold"},
+		{"load", "merge: {n: add}", "! would add its rows twice"},
+		{"skip", "merge: {n: add}", "! would add its rows twice"},
+		{"replace", "merge: {n: add}, recall: 0", "! needs target.recall"},
+		{"replace", "lineage: none", "! needs the lineage column from_arrival"},
+	} {
+		definition := strings.Replace(text, "T}", c.target+"}", 1)
+		if c.reissue != "" {
+			c.reissue = ", reissue: " + c.reissue
+		}
+		f, err := Parse("x.yaml", []byte(strings.Replace(definition, "R", c.reissue, 1)))
+		if reason, bad := strings.CutPrefix(c.want, "! "); bad {
+			assert.ErrorContains(t, err, reason, "%s %s", c.reissue, c.target)
+		} else if assert.NoError(t, err, "%s %s", c.reissue, c.target) {
+			assert.Equal(t, Reissue(c.want), f.Landing.Reissue, "%s %s", c.reissue, c.target)
+		}
+	}
+}

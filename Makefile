@@ -43,7 +43,7 @@ test: build ## everything a change must pass
 	go test -race -timeout 12m -parallel 4 $$(go list ./... | grep -v -e /core/ -e /e2e)
 
 bench: build ## the benchmarks of docs/performance.md
-	@setup/install.sh postgresql
+	@setup/install.sh postgresql chromium
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine
 

@@ -20,7 +20,7 @@ func TestALandingKeepsOffWhatIsTheServices(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(home, "owner.token"), []byte("secret"), 0o600))
 	require.NoError(t, os.Symlink("../postgres", filepath.Join(home, "landings", "linked")))
 	require.NoError(t, os.Symlink("postgres", filepath.Join(home, "linked")))
-	own := []string{filepath.Join(home, "owner.token"), filepath.Join(home, "postgres"), filepath.Join(home, "not there")}
+	guard := NewGuard(filepath.Join(home, "owner.token"), filepath.Join(home, "postgres"), filepath.Join(home, "not there"))
 	for _, c := range []struct {
 		root, at string
 		held     string // "" for a good landing
@@ -32,7 +32,7 @@ func TestALandingKeepsOffWhatIsTheServices(t *testing.T) {
 	} {
 		f, err := Open([]string{c.root}, c.at)
 		require.NoError(t, err, c.at)
-		err = f.KeepOff(own)
+		err = guard.Check(f)
 		require.NoError(t, f.Close())
 		if c.held == "" {
 			assert.NoError(t, err, c.at)

@@ -17,7 +17,7 @@ type Env struct {
 	Ledger    *ledger.Ledger
 	Databases map[string]*table.Database // of targets, by connection; [feed.MainConnection] among them
 	Roots     []string                   // landing roots
-	Own       []string                   // the service's own files and folders, which are in no landing
+	Guard     *landing.Guard             // keeps the service's own files out of landings
 	Service   string                     // this service's name, for people
 	Log       *slog.Logger
 	OnStep    func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
@@ -39,7 +39,7 @@ func (e *Env) Landing(f *feed.Feed) (*landing.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := folder.KeepOff(e.Own); err != nil {
+	if err := e.Guard.Check(folder); err != nil {
 		folder.Close()
 		return nil, err
 	}

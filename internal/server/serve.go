@@ -21,6 +21,7 @@ import (
 
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/localpg"
@@ -190,7 +191,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		name = "mullein"
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Own: c.own, Service: name, Log: c.Log,
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Guard: landing.NewGuard(c.own...), Service: name, Log: c.Log,
 		OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)

@@ -34,12 +34,18 @@ type service struct {
 // serve runs a service with a database of its own until the test ends.
 func serve(t *testing.T) *service {
 	t.Helper()
+	return serveAt(t, filepath.Join(t.TempDir(), ".mullein"))
+}
+
+// serveAt is serve with a home folder, and landing roots.
+func serveAt(t *testing.T, home string, roots ...string) *service {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
-	s := &service{t: t, home: filepath.Join(t.TempDir(), ".mullein")}
+	s := &service{t: t, home: home}
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), Out: io.Discard,
+			Home: s.home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), LandingRoots: roots, Out: io.Discard,
 			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(r server.Running) { ready <- r },
 		})
 	}()
@@ -93,6 +99,32 @@ func (s *service) names(q client.FeedQuery) (names []string, next string) {
 		names = append(names, f.Name)
 	}
 	return names, page.Next
+}
+
+// TestNoFeedTakesTheServicesOwnFiles puts feeds whose landing holds the token: by name,
+// and by a link that is made when the feed is there.
+func TestNoFeedTakesTheServicesOwnFiles(t *testing.T) {
+	t.Parallel()
+	home := filepath.Join(t.TempDir(), ".mullein")
+	s := serveAt(t, home, filepath.Dir(home))
+	const definition = "feed: tokens\nlanding: {at: AT, files: \"*.token\", settle: 50ms}\nschema: {fields: [{name: secret}]}\ndialect: {header: false}\ntarget: {table: river.tokens, mode: append}\n"
+	for _, at := range []string{".", ".mullein", ".mullein/postgres/.."} {
+		_, err := s.PutFeed(context.Background(), "tokens", "tokens.yaml", strings.Replace(definition, "AT", at, 1))
+		assert.Error(t, err, at)
+	}
+	_, err := s.PutFeed(context.Background(), "tokens", "tokens.yaml", strings.Replace(definition, "AT", ".mullein", 1))
+	assert.ErrorContains(t, err, "the service's own")
+	_, err = s.PutFeed(context.Background(), "tokens", "tokens.yaml", strings.Replace(definition, "AT", "later", 1))
+	require.NoError(t, err, "it is not there yet")
+	require.NoError(t, os.Symlink(".mullein", filepath.Join(filepath.Dir(home), "later")))
+	s.eventually("the landing to be refused", func() bool {
+		page, err := s.Feeds(context.Background(), client.FeedQuery{})
+		require.NoError(t, err)
+		return strings.Contains(page.Items[0].Problem, "the service's own")
+	})
+	arrivals, err := s.Arrivals(context.Background(), client.ArrivalQuery{Most: 10})
+	require.NoError(t, err)
+	assert.Empty(t, arrivals.Items)
 }
 
 func TestFeedsArePagedAndFiltered(t *testing.T) {

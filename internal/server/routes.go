@@ -251,16 +251,15 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 	v.After = append(append(v.After, f.When.AfterAll...), f.When.AfterAny...)
 	if times := f.When.Times; times != nil {
 		v.Cron = times.String()
-		if next := times.Next(time.Now()); !record.Paused && !next.IsZero() {
-			v.NextRun = &next
-		}
+	}
+	nextRun, nextDue := s.definitions.next(record, f, time.Now())
+	if !record.Paused && !nextRun.IsZero() {
+		v.NextRun = &nextRun
 	}
 	if f.Due != nil {
 		v.Due, v.Say = dueWords(f.Due), f.Due.Say
-		if f.Due.Times != nil {
-			if next := f.Due.Times.Next(time.Now()); !next.IsZero() {
-				v.NextDue = &next
-			}
+		if !nextDue.IsZero() {
+			v.NextDue = &nextDue
 		}
 	}
 	return v, nil
@@ -300,6 +299,8 @@ type known struct {
 	version int
 	feed    *feed.Feed
 	err     error
+
+	nextRun, nextDue time.Time // by its schedules, when it was asked last
 }
 
 // definition reads a feed's present version. What was read is kept, since
@@ -354,6 +355,27 @@ func (d *definitions) get(record ledger.Feed) (known, bool) {
 	return have, ok && have.version == record.Version
 }
 
+// next returns when a feed's schedules are next; the zero time for never. Times are
+// looked for again only when they have passed: it takes longer than all else of a page.
+func (d *definitions) next(record ledger.Feed, f *feed.Feed, now time.Time) (run, due time.Time) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	have := d.byName[record.Name]
+	if have.version != record.Version {
+		have = known{}
+	}
+	if times := f.When.Times; times != nil && !have.nextRun.After(now) {
+		have.nextRun = times.Next(now)
+	}
+	if f.Due != nil && f.Due.Times != nil && !have.nextDue.After(now) {
+		have.nextDue = f.Due.Times.Next(now)
+	}
+	if have.version == record.Version {
+		d.byName[record.Name] = have
+	}
+	return have.nextRun, have.nextDue
+}
+
 func (d *definitions) read(record ledger.Feed, definition string) (*feed.Feed, error) {
 	f, err := feed.Parse(record.Name+".yaml", []byte(definition))
 	d.mu.Lock()
@@ -361,7 +383,7 @@ func (d *definitions) read(record ledger.Feed, definition string) (*feed.Feed, e
 	if d.byName == nil || len(d.byName) >= definitionsKept {
 		d.byName = map[string]known{}
 	}
-	d.byName[record.Name] = known{record.Version, f, err}
+	d.byName[record.Name] = known{version: record.Version, feed: f, err: err}
 	return f, err
 }
 

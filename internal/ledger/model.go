@@ -132,9 +132,9 @@ type Run struct {
 
 // Wanted narrows a run. Its zero value wants everything that waits.
 type Wanted struct {
-	From  string   `json:"from,omitempty" doc:"The first slot: a year, month, day, hour or number, or yesterday"`
-	To    string   `json:"to,omitempty" doc:"The last slot"`
-	Paths []string `json:"paths,omitempty" maxItems:"1000" doc:"Only these files"`
+	From  string   `json:"from,omitempty"`  // the first slot: a year, month, day, hour or number, or yesterday
+	To    string   `json:"to,omitempty"`    // the last slot
+	Paths []string `json:"paths,omitempty"` // only these files
 }
 
 // IsZero reports whether nothing is narrowed.
@@ -142,10 +142,10 @@ func (w Wanted) IsZero() bool { return w.From == "" && w.To == "" && len(w.Paths
 
 // RunSlots is what a run over slots came across.
 type RunSlots struct {
-	Slots int64    `json:"slots,omitempty" doc:"Slots gone through"`
-	At    string   `json:"at,omitempty" doc:"The slot it is at, or ended at"`
-	Empty int64    `json:"empty,omitempty" doc:"Slots without files"`
-	Named []string `json:"named,omitempty" doc:"The first of the slots without files"`
+	Slots int64    `json:"slots,omitempty"` // slots gone through
+	At    string   `json:"at,omitempty"`    // the slot it is at, or ended at
+	Empty int64    `json:"empty,omitempty"` // slots without files
+	Named []string `json:"named,omitempty"` // the first of the slots without files
 }
 
 // Feed is the record of a feed; its content is in its versions.
@@ -228,7 +228,7 @@ type CheckResult struct {
 type Event struct {
 	ID      int64     `json:"id" gorm:"primaryKey"`
 	At      time.Time `json:"at" gorm:"default:now()"`
-	Kind    string    `json:"kind" enum:"arrival,run,load,feed,slot"`
+	Kind    string    `json:"kind"`
 	Feed    string    `json:"feed"`
 	Arrival int64     `json:"arrival"`
 	Run     int64     `json:"run"`

@@ -26,12 +26,12 @@ type Progress struct {
 	Feed    string `json:"feed"`
 	Arrival int64  `json:"arrival"`
 	Path    string `json:"path"`
-	Files   int    `json:"files" doc:"That are loaded together"`
-	Step    Step   `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed"`
-	Bytes   int64  `json:"bytes" doc:"Read so far, of the packed file"`
+	Files   int    `json:"files"` // that are loaded together
+	Step    Step   `json:"step"`
+	Bytes   int64  `json:"bytes"` // read so far, of the packed file
 	Size    int64  `json:"size"`
-	Rows    int64  `json:"rows" doc:"Read so far"`
-	Waits   string `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
+	Rows    int64  `json:"rows"`  // read so far
+	Waits   string `json:"waits"` // who holds the target, when the load waits for somebody
 }
 
 // progress is a [Progress] that is being made.

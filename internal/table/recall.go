@@ -30,12 +30,12 @@ type Recall struct {
 
 // Outcome is what a recall does to the target.
 type Outcome struct {
-	Removed  int64       `json:"removed" doc:"Rows that go from the target"`
-	Restored int64       `json:"restored" doc:"Rows that become what they were, or what later loads make of them"`
-	Returned int64       `json:"returned" doc:"Rows that come back"`
-	Same     int64       `json:"same" doc:"Rows that later loads have written wholly anew; only their history changes"`
-	Left     int64       `json:"left" doc:"Rows that somebody else has changed since; they are left as they are"`
-	Samples  []RecallRow `json:"samples" nullable:"false"`
+	Removed  int64       `json:"removed"`  // rows that go from the target
+	Restored int64       `json:"restored"` // rows that become what they were, or what later loads make of them
+	Returned int64       `json:"returned"` // rows that come back
+	Same     int64       `json:"same"`     // rows that later loads have written wholly anew; only their history changes
+	Left     int64       `json:"left"`     // rows that somebody else has changed since; they are left as they are
+	Samples  []RecallRow `json:"samples"`
 }
 
 // RecallRow is a row as it is and as it becomes.

@@ -10,18 +10,18 @@ import "fmt"
 // that was read is in exactly one of the other counts; Removed stands beside
 // the sum, because those rows were never in the file.
 type Balance struct {
-	Read      int64 `json:"read" doc:"Rows found in the file"`
-	Inserted  int64 `json:"inserted" doc:"Rows with a key that the target did not have"`
-	Updated   int64 `json:"updated" doc:"Rows that changed an existing row of the target"`
-	Unchanged int64 `json:"unchanged" doc:"Rows that the target held already, alike in every column"`
-	Outdated  int64 `json:"outdated" doc:"Rows older than what the target holds for their key"`
-	Kept      int64 `json:"kept" doc:"Rows whose key exists and is left alone by the feed's mode"`
-	Deleted   int64 `json:"deleted" doc:"Rows that said that they are deleted"`
-	Duplicate int64 `json:"duplicate" doc:"Rows that lost against another row of the delivery with the same key"`
-	Rejected  int64 `json:"rejected" doc:"Rows that could not be read or broke a row check"`
-	LeftOut   int64 `json:"left_out" doc:"Rows that the feed leaves out"`
-	Withheld  int64 `json:"withheld" doc:"Good rows of an arrival that was refused"`
-	Removed   int64 `json:"removed" doc:"Rows of the target that went because of this load; not part of the sum"`
+	Read      int64 `json:"read"`      // rows found in the file
+	Inserted  int64 `json:"inserted"`  // rows with a key that the target did not have
+	Updated   int64 `json:"updated"`   // rows that changed an existing row of the target
+	Unchanged int64 `json:"unchanged"` // rows that the target held already, alike in every column
+	Outdated  int64 `json:"outdated"`  // rows older than what the target holds for their key
+	Kept      int64 `json:"kept"`      // rows whose key exists and is left alone by the feed's mode
+	Deleted   int64 `json:"deleted"`   // rows that said that they are deleted
+	Duplicate int64 `json:"duplicate"` // rows that lost against another row of the delivery with the same key
+	Rejected  int64 `json:"rejected"`  // rows that could not be read or broke a row check
+	LeftOut   int64 `json:"left_out"`  // rows that the feed leaves out
+	Withheld  int64 `json:"withheld"`  // good rows of an arrival that was refused
+	Removed   int64 `json:"removed"`   // rows of the target that went because of this load; not part of the sum
 }
 
 // Accounted is the sum of all places a row can have gone to.

@@ -48,12 +48,12 @@ const (
 // Result is what a check saw.
 type Result struct {
 	Name   string   `json:"check"`
-	Scope  Scope    `json:"scope" enum:"file,row,delivery"`
-	Else   Else     `json:"else" enum:"reject,refuse,warn"`
+	Scope  Scope    `json:"scope"`
+	Else   Else     `json:"else"`
 	Held   bool     `json:"held"`
-	Saw    string   `json:"saw" doc:"What it looked at and found"`
-	Value  *float64 `json:"value" doc:"The number behind it, for its history; null where there is none"`
-	Failed int64    `json:"failed" doc:"Rows that broke it"`
+	Saw    string   `json:"saw"`    // what it looked at and found
+	Value  *float64 `json:"value"`  // the number behind it, for its history; null where there is none
+	Failed int64    `json:"failed"` // rows that broke it
 }
 
 // Question is something that a check of a delivery has to be told: this package

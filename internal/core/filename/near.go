@@ -14,8 +14,8 @@ import (
 // Near is a name that comes close to one that is expected.
 type Near struct {
 	Path     string  `json:"path"`
-	Why      string  `json:"why" doc:"In what it differs"`
-	Distance float64 `json:"distance" doc:"Smaller is nearer"`
+	Why      string  `json:"why"`      // in what it differs
+	Distance float64 `json:"distance"` // smaller is nearer
 }
 
 // expected is one way in which an expected name may be written: literal texts,

@@ -54,7 +54,8 @@ type FeedView struct {
 	Files    string      `json:"files" doc:"The file pattern"`
 	Table    string      `json:"table"`
 	Key      []string    `json:"key" nullable:"false"`
-	Newest   string      `json:"newest"`
+	Newest   string      `json:"newest" doc:"By what the newest row of a key wins: a column, slot, modified or arrival"`
+	Wins     string      `json:"wins" doc:"Which row wins for a key, and why"`
 	Settle   float64     `json:"settle" doc:"Seconds"`
 	Arrival  bool        `json:"on_arrival"`
 	Cron     string      `json:"cron"`
@@ -99,6 +100,7 @@ type FeedPut struct {
 	Feed    string `json:"feed"`
 	Version int    `json:"version"`
 	Changed bool   `json:"changed" doc:"false when it is word for word the present version"`
+	Wins    string `json:"wins" doc:"Which row wins for a key, and why"`
 	Shape   string `json:"shape" doc:"What stands between the feed and its table as it is; empty when nothing does"`
 }
 

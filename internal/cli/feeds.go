@@ -279,6 +279,7 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 				what = "changed"
 			}
 			fmt.Fprintf(c.out, "%s: %s, version %d\n", p.Feed, what, p.Version)
+			fmt.Fprintf(c.out, "  %s\n", p.Wins)
 			if p.Shape != "" {
 				fmt.Fprintf(c.out, "  %s\n", p.Shape)
 			}

@@ -53,7 +53,7 @@ checks:
 	assert.Equal(t, "even", rejects[0].Rule)
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;;-1\nSR0007;2026-07-01T12:00:00Z;;-1\nSR0002;2026-07-01T12:00:00Z;3;6\n")
 	b := h.arrival("1300.csv")
-	assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Deleted: 1, Outdated: 1}, b.Balance, "SR0001's deletion carries an older revision than its row: %s", b.Reason)
+	assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Unchanged: 1, Outdated: 1}, b.Balance, "SR0001's deletion carries an older revision than its row: %s", b.Reason)
 	h.drop("G_K1_20260701T1400.csv", header+"SR0008;2026-07-01T12:00:00Z;-5;2\n")
 	c := h.arrival("1400.csv")
 	assert.Equal(t, ledger.Refused, c.State)
@@ -69,7 +69,7 @@ func TestDeletions(t *testing.T) {
 	h.arrival("1200.csv")
 	h.drop("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;;-1\nSR0009;2026-07-01T12:00:00Z;;-1\n"+row(3, "1"))
 	a := h.arrival("1300.csv")
-	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Deleted: 2}, a.Balance, a.Reason)
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Unchanged: 1, Deleted: 1}, a.Balance, a.Reason)
 	assert.Equal(t, "2", h.count("river.gauge"))
 }
 

@@ -169,6 +169,11 @@ func (r *rebuild) load(ctx context.Context) error {
 func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load,
 	of table.LoadEntry) (a *ledger.Afresh, err error) {
 	err = i.WithFile(ctx, recipe, of.Arrival, func(f *load.OpenFile) error {
+		rank, err := i.Rank(ctx, recipe.Feed, f.Arrival)
+		if err != nil {
+			return err
+		}
+		into.Rank(rank)
 		if err := into.Stage(ctx, f.Source(), f.Expected); err != nil {
 			return err
 		}

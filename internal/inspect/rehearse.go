@@ -167,7 +167,7 @@ func sentTrial(f *feed.Feed, sent *Sent, trial *load.Trial) {
 	trial.Sent = sent.File
 	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: sent.Name, Size: sent.Size, Modified: time.Now().UTC()}
 	if taken := f.Landing.Look(sent.Name, max(1, sent.Size)); taken.Captures != nil {
-		trial.Arrival.Captures = taken.Captures
+		trial.Arrival.Name(taken.Captures)
 	}
 }
 
@@ -209,8 +209,8 @@ func (i *Inspector) trialOf(ctx context.Context, f *feed.Feed, at string, trial 
 		return err
 	}
 	trial.File = file
-	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified,
-		Captures: f.Landing.Look(at, file.Entry.Size).Captures}
+	trial.Arrival = &ledger.Arrival{Feed: f.Name, Path: at, Size: file.Entry.Size, Modified: file.Entry.Modified}
+	trial.Arrival.Name(f.Landing.Look(at, file.Entry.Size).Captures)
 	return nil
 }
 

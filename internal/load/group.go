@@ -171,6 +171,9 @@ func (l *Attempt) tryGroup(ctx context.Context, parts []*part) error {
 		return err
 	}
 	defer load.Close(ctx)
+	if err := l.rank(ctx, load, parts); err != nil {
+		return err
+	}
 	if err := l.replacing(ctx, load, parts); err != nil {
 		return err
 	}

@@ -104,7 +104,7 @@ func Wanted(f *feed.Feed) (*table.Table, error) {
 	}
 	t := table.NewTable(f.Target.Schema, f.Target.Table, f.About, own, f.Schema.PrimaryKey, f.Target.Newest,
 		f.Target.Lineage)
-	t.Deletes = f.DeleteWhen != ""
+	t.Deletes, t.Ranked = f.DeleteWhen != "", f.Target.Order != feed.OrderArrival && f.Target.Newest == ""
 	t.Mode, t.Part, t.Merge, t.Journal = f.Target.Mode, f.Target.Part, f.Target.Merge, f.Target.Recall > 0
 	t.Missing = f.Target.MissingColumns
 	if f.Target.AddColumns && t.Missing == feed.AddToOwn {

@@ -56,6 +56,9 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) err
 	if err := l.opened(ctx, parts); err != nil {
 		return err
 	}
+	if err := l.rank(ctx, load, parts); err != nil {
+		return err
+	}
 	if err := l.replacing(ctx, load, parts); err != nil {
 		return err
 	}

@@ -247,6 +247,10 @@ func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string
 	v.Landing, v.Files, v.Settle, v.Delivery = f.Landing.At, f.Landing.Files.String(), f.Landing.Settle.Seconds(),
 		string(f.Landing.Delivery)
 	v.Table, v.Key, v.Newest = f.Target.Schema+"."+f.Target.Table, f.Schema.PrimaryKey, f.Target.Newest
+	v.Wins = f.WhoWins()
+	if v.Newest == "" {
+		v.Newest = string(f.Target.Order)
+	}
 	v.Arrival, v.Tolerate = f.When.Arrival, f.Tolerate.String()
 	v.After = append(append(v.After, f.When.AfterAll...), f.When.AfterAny...)
 	if times := f.When.Times; times != nil {
@@ -488,7 +492,7 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	}
 	shape := s.inspect.Shape(ctx, f)
 	s.engine.Changed()
-	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Shape: shape}, nil)
+	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(), Shape: shape}, nil)
 }
 
 func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error) {

@@ -80,7 +80,6 @@ CREATE TABLE IF NOT EXISTS mullein.load (
 	committed_at timestamptz NOT NULL DEFAULT clock_timestamp(),
 	PRIMARY KEY (feed, delivery, generation)
 );
-CREATE INDEX IF NOT EXISTS load_by_arrival ON mullein.load (feed, arrival);
 CREATE SEQUENCE IF NOT EXISTS mullein.nth;
 CREATE TABLE IF NOT EXISTS mullein.target (
 	id   integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
@@ -98,9 +97,14 @@ ALTER TABLE mullein.load
 	ADD COLUMN IF NOT EXISTS replaced    bigint[] NOT NULL DEFAULT '{}',
 	ADD COLUMN IF NOT EXISTS writers     bigint[] NOT NULL DEFAULT '{}',
 	ADD COLUMN IF NOT EXISTS rows_before bigint,
-	ADD COLUMN IF NOT EXISTS rows_after  bigint;
+	ADD COLUMN IF NOT EXISTS rows_after  bigint,
+	ADD COLUMN IF NOT EXISTS rank        bigint NOT NULL DEFAULT -9223372036854775808,
+	ADD COLUMN IF NOT EXISTS whole       boolean NOT NULL DEFAULT false;
 CREATE UNIQUE INDEX IF NOT EXISTS load_by_place ON mullein.load (nth);
 CREATE INDEX IF NOT EXISTS load_by_target ON mullein.load (target, nth);
+CREATE INDEX IF NOT EXISTS load_by_rank ON mullein.load (target, rank) WHERE active AND rank > -9223372036854775808;
+DROP INDEX IF EXISTS mullein.load_by_arrival;
+CREATE INDEX IF NOT EXISTS load_of_arrival ON mullein.load (arrival);
 CREATE INDEX IF NOT EXISTS load_out_of_force ON mullein.load (committed_at) WHERE NOT active AND NOT journal;
 CREATE TABLE IF NOT EXISTS mullein.recall (
 	nth          bigint PRIMARY KEY,
@@ -140,6 +144,22 @@ CREATE TABLE IF NOT EXISTS mullein.touched (
 	key    json NOT NULL
 );
 CREATE INDEX IF NOT EXISTS touched_by_rollup ON mullein.touched (rollup);
+CREATE TABLE IF NOT EXISTS mullein.remembered (
+	target integer NOT NULL,
+	what   "char" NOT NULL,
+	key    bigint NOT NULL,
+	load   bigint NOT NULL,
+	newest text,
+	PRIMARY KEY (target, what, key, load)
+);
+CREATE INDEX IF NOT EXISTS remembered_by_load ON mullein.remembered (load);
+CREATE TABLE IF NOT EXISTS mullein.confirmed (
+	load   bigint PRIMARY KEY,
+	target integer NOT NULL,
+	others boolean NOT NULL,
+	keys   bigint[] NOT NULL
+);
+CREATE INDEX IF NOT EXISTS confirmed_by_target ON mullein.confirmed (target, load);
 CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
 COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
 `
@@ -151,7 +171,7 @@ func (d *Database) Prepare(ctx context.Context) error {
 		return nil
 	}
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.load_out_of_force') IS NOT NULL").Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.confirmed_by_target') IS NOT NULL").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if !there {

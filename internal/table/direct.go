@@ -75,7 +75,7 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	err error) {
 	t := l.table
 	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
-		t.Deletes || !t.bytewise ||
+		t.Deletes || !t.bytewise || t.Ranked && t.Mode == feed.ReplacePart ||
 		t.Mode == feed.Append || len(part.Replaces) > 0 {
 		return false, nil
 	}
@@ -83,7 +83,13 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil || filled {
 		return false, err
 	}
+	if err := l.stand(ctx); err != nil || l.late || l.remembered {
+		return false, err
+	}
 	if err := l.Lock(ctx, of, fence); err != nil {
+		return false, err
+	}
+	if err := l.stand(ctx); err != nil || l.late || l.remembered {
 		return false, err
 	}
 	err = l.emptyForAll(ctx, "direct")
@@ -127,6 +133,9 @@ func (w *directWay) lock(context.Context, fence) error { return nil }
 
 // mayPass is false: what was written as it was read cannot be written again.
 func (w *directWay) mayPass(error) bool { return false }
+
+// confirmOthers has nothing to do: nothing is unchanged in an empty target.
+func (w *directWay) confirmOthers(context.Context, string) error { return nil }
 
 func (w *directWay) skipped() int64   { return 0 }
 func (w *directWay) mostDiffer() bool { return false }

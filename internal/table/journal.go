@@ -156,6 +156,9 @@ func (l *Load) lacking() (among, where string) {
 	if t.Absent == feed.AbsentMark {
 		where += " AND t." + quote(t.Lineage.AbsentSince) + " IS NULL"
 	}
+	if newer := l.outranked(); newer != "" {
+		where += " AND NOT " + newer
+	}
 	return among, where
 }
 
@@ -193,9 +196,14 @@ func (l *Load) markAbsent(ctx context.Context, where string) (int64, error) {
 // writeWithoutKey appends all rows, after what goes because of the mode or is
 // replaced.
 func (l *Load) writeWithoutKey(ctx context.Context, from origin, replaced []int64) ([]balance.Balance, error) {
+	outdated, err := l.dropOutdated(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var removed int64
-	var err error
-	if l.table.Mode.Replaces() {
+	if l.table.Mode == feed.Replace && outdated != nil {
+		// A newer delivery is the whole table.
+	} else if l.table.Mode.Replaces() {
 		removed, err = l.absent(ctx)
 	} else if len(replaced) > 0 {
 		removed, err = l.takeBack(ctx, replaced)
@@ -204,9 +212,17 @@ func (l *Load) writeWithoutKey(ctx context.Context, from origin, replaced []int6
 	if err != nil {
 		return nil, err
 	}
-	counts, err := l.allInserted(l.insert(ctx, from, l.stage+" s"))
+	n, err := l.insert(ctx, from, l.stage+" s")
+	for _, dropped := range outdated {
+		n += dropped
+	}
+	counts, err := l.allInserted(n, err)
 	if err == nil {
 		counts[0].Removed = removed
+		for part, dropped := range outdated {
+			counts[part].Inserted, counts[part].Outdated = counts[part].Inserted-dropped, dropped
+			l.grown[part] -= dropped
+		}
 	}
 	return counts, err
 }

@@ -140,6 +140,29 @@ func (w *skippingWay) merge(ctx context.Context, from origin, try int) ([]balanc
 	return counts, err
 }
 
+func (w *skippingWay) confirmOthers(ctx context.Context, insert string) error {
+	k, digest := w.known, "t."+quote(w.table.Lineage.RowDigest)
+	which, met := digest+" = ANY($1)", false
+	if n := int(k.there.Load()); n == len(k.digests) { // there may be more than were read
+		which, met = "NOT "+digest+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")", true
+	}
+	_, err := w.s.conn.Exec(ctx, insert+w.others(which), k.list(met))
+	return err
+}
+
+// list lists the digests that rows which were skipped had, or the others.
+func (k *known) list(met bool) [][]byte {
+	var out [][]byte
+	for at := range int(k.there.Load()) {
+		if k.wasMet(at) == met {
+			d := append(make([]byte, 0, tabular.DigestSize), tabular.DigestVersion)
+			d = binary.LittleEndian.AppendUint64(d, k.digests[at][0])
+			out = append(out, binary.LittleEndian.AppendUint64(d, k.digests[at][1]))
+		}
+	}
+	return out
+}
+
 func (w *skippingWay) skipped() int64 { return w.known.skipped }
 
 // mostDiffer says that the pages of what was staged are needed anyway.

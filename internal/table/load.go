@@ -44,6 +44,7 @@ type Load struct {
 	readOnly  bool
 	run       int64
 	waived    bool // of all parts
+	standing
 }
 
 // Part is one file of a load: several may be committed together.
@@ -191,6 +192,8 @@ func (l *Load) dropRepeats(ctx context.Context) error {
 	order := "s.place DESC"
 	if l.table.Newest != "" {
 		order = l.column(l.table.Newest) + " DESC NULLS LAST, " + order
+	} else if l.table.Ranked && l.several() {
+		order = l.rankOf() + " DESC, " + order
 	}
 	suspects := l.stage + ` s WHERE (` + keys + `) IN (SELECT ` + keys + ` FROM ` + l.stage + ` s WHERE s.suspect)`
 	if len(l.table.Merge) > 0 {
@@ -375,9 +378,11 @@ type record struct {
 	Writers    []int64 `json:"writers"`
 	RowsBefore int64   `json:"rows_before"`
 	RowsAfter  int64   `json:"rows_after"`
+	Rank       int64   `json:"rank"`
+	Whole      bool    `json:"whole"`
 }
 
-const recordColumns = "feed, delivery, generation, arrival, fence, sha256, balance, nth, target, run, journal, replaced, writers, rows_before, rows_after"
+const recordColumns = "feed, delivery, generation, arrival, fence, sha256, balance, nth, target, run, journal, replaced, writers, rows_before, rows_after, rank, whole"
 
 // Mark writes the markers of the load's parts into the transaction.
 func (l *Load) Mark(ctx context.Context, markers []Marker) error {
@@ -392,7 +397,11 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	records := make([]record, len(markers))
 	for i, m := range markers {
 		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal,
-			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part]}
+			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part], Rank: Unranked}
+		if l.table.Ranked {
+			records[i].Rank = l.ranks[m.Part]
+			records[i].Whole = l.table.wholeTable() && l.table.Mode != feed.ReplacePart
+		}
 		rows = records[i].RowsAfter
 	}
 	records[0].Replaced = nonNil(l.turnedOff)
@@ -401,7 +410,7 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 		return fmt.Errorf("mark: %w", err)
 	}
 	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb,
-		nth bigint, target integer, run bigint, journal boolean, replaced bigint[], writers bigint[], rows_before bigint, rows_after bigint)`
+		nth bigint, target integer, run bigint, journal boolean, replaced bigint[], writers bigint[], rows_before bigint, rows_after bigint, rank bigint, whole boolean)`
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.load ("+recordColumns+") SELECT "+recordColumns+" FROM "+
 		given+" ON CONFLICT DO NOTHING", string(text))
 	if err != nil {

@@ -119,7 +119,7 @@ func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balan
 		}
 	}
 	var counts []balance.Balance
-	if filled || l.table.Deletes {
+	if filled || l.table.Deletes || l.late || l.remembered {
 		counts, err = l.merge(ctx, from)
 	} else {
 		counts, err = l.fillAll(ctx, from)
@@ -236,7 +236,7 @@ func (l *Load) fillBeforeIndex(ctx context.Context, from origin) (int64, error) 
 // merge classifies the rows against the target, then updates and inserts. The
 // counts of the statements must agree. The classes: i to insert, o outdated, u
 // to update, l unchanged but of a replaced arrival, so its lineage changes; d to
-// delete, n to delete where nothing is.
+// delete, n to delete where nothing is, which is unchanged.
 func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error) {
 	replaced, others := from.replaced()
 	if len(replaced) == 0 {
@@ -261,12 +261,8 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 			return nil, nil, err
 		}
 	}
-	older, relined := "false", "false"
+	older, relined := l.older(), "false"
 	var args []any
-	if l.table.Newest != "" && !l.table.Mode.Replaces() {
-		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
-		older = "(" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
-	}
 	if len(replaced) > 0 {
 		column := "t." + quote(l.table.Lineage.FromArrival)
 		older = "(" + older + " AND NOT " + column + " = ANY($1))"
@@ -286,17 +282,23 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		differs, older, relined = "false", "false", "false"
 		args = nil
 	}
-	deletes := ""
+	first := ""
 	if l.table.Deletes {
 		differs = "(" + differs + " OR " + isGone + ")"
-		deletes = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older +
+		first = "WHEN " + isGone + " AND " + key + " IS NULL THEN 'n' WHEN " + isGone + " AND NOT " + older +
 			" THEN 'd' "
 	}
+	if since := l.goneSince(); since != "false" {
+		first += "WHEN " + key + " IS NULL AND " + since + " THEN 'o' "
+	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
-			SELECT s.ctid, CASE `+deletes+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
+			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
 			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := l.passOver(ctx); err != nil {
 		return nil, nil, err
 	}
 	counts := make([]balance.Balance, len(l.staged))
@@ -351,7 +353,7 @@ const fewRows = 1000
 // insertAll inserts all rows without looking for their keys first, when a
 // sample of them says that all are new. counts is nil when they are not.
 func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
-	if l.rows() < fewRows || l.table.Deletes {
+	if l.rows() < fewRows || l.table.Deletes || l.late || l.remembered {
 		return nil, nil
 	}
 	var known bool
@@ -394,7 +396,7 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 		classes[class] += n
 		c := &counts[part]
 		switch class {
-		case "l":
+		case "l", "n":
 			return nil
 		case "i":
 			c.Inserted += n
@@ -406,8 +408,6 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 		case "d":
 			c.Deleted += n
 			l.grown[part] -= n
-		case "n":
-			c.Deleted += n
 		}
 		c.Unchanged -= n
 		return nil
@@ -550,6 +550,9 @@ func (l *Load) written(from origin) (columns, values []string, args []any) {
 	add(g.LoadedRun, "bigint", from.run)
 	add(g.LoadedAt, "now()")
 	add(g.RowDigest, "s.digest")
+	if l.late && g.AbsentSince != "" && l.whole > Unranked {
+		add(g.AbsentSince, "CASE WHEN "+l.beforeWhole()+" THEN now() END")
+	}
 	return columns, values, args
 }
 
@@ -573,7 +576,7 @@ func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 		}
 		sets = append(sets, columns[i]+" = "+value)
 	}
-	if a := l.table.Lineage.AbsentSince; a != "" {
+	if a := l.table.Lineage.AbsentSince; a != "" && !slices.Contains(columns, quote(a)) {
 		sets = append(sets, quote(a)+" = NULL")
 	}
 	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+

@@ -33,6 +33,8 @@ type modelLoad struct {
 	rows     []modelRow // as they stand in the file
 	active   bool
 	replaced []*modelLoad
+	rank     int
+	outdated bool // some of its rows were, when it was loaded
 }
 
 // modelRow has a key, a part, an age, a value of each merge, and may delete.
@@ -42,9 +44,20 @@ type modelRow struct {
 	gone           bool
 	line, arrival  int64
 	absent         bool
+	rank           int // of the newest load that had the row as it is
 }
 
-type modelTable map[string]modelRow
+// modelTable is the rows of a table, and what it remembers: the deletions of keys, and
+// the greatest rank of deliveries that were held against the whole table, or a part.
+type modelTable struct {
+	rows    map[string]modelRow
+	deleted map[string]modelRow
+	whole   map[string]int
+}
+
+func newModelTable() modelTable {
+	return modelTable{map[string]modelRow{}, map[string]modelRow{}, map[string]int{}}
+}
 
 func (m *model) merge(column string, old, now int) int {
 	switch m.table.Merge[column] {
@@ -83,6 +96,12 @@ func (m *model) winners(rows []modelRow) (map[string]modelRow, int64) {
 	return out, int64(len(rows) - len(out))
 }
 
+// newer reports whether what is there came from a newer load or has a newer age than a row.
+func (m *model) newer(there, r modelRow) bool {
+	return m.table.Ranked && there.rank > r.rank ||
+		m.table.Newest != "" && !m.table.Mode.Replaces() && there.age > r.age
+}
+
 // apply goes through one load.
 func (m *model) apply(t modelTable, l *modelLoad) (b balance.Balance) {
 	rows, repeats := m.winners(l.rows)
@@ -91,53 +110,83 @@ func (m *model) apply(t modelTable, l *modelLoad) (b balance.Balance) {
 	for _, r := range rows {
 		parts[r.part] = true
 	}
-	for key, old := range t {
-		_, has := rows[key]
+	part := func(r modelRow) string {
+		if m.table.Mode == feed.ReplacePart {
+			return r.part
+		}
+		return ""
+	}
+	late := func(r modelRow) bool {
+		whole, is := t.whole[part(r)]
+		return m.table.Ranked && is && whole > l.rank
+	}
+	for key, old := range t.rows {
 		mode := m.table.Mode
+		_, has := rows[key]
 		switch {
-		case has:
+		case has, m.table.Ranked && (old.rank > l.rank || mode.Replaces() && late(old)):
 		case mode == feed.Replace, mode == feed.ReplacePart && parts[old.part], m.table.Absent == feed.AbsentDelete:
-			delete(t, key)
+			delete(t.rows, key)
 			b.Removed++
-		case m.table.Absent == feed.AbsentMark && !old.absent:
-			old.absent = true
-			t[key] = old
-			b.Removed++
+		case m.table.Absent == feed.AbsentMark:
+			if !old.absent {
+				b.Removed++
+			}
+			old.absent, old.rank = true, l.rank
+			t.rows[key] = old
 		}
 	}
 	for key, r := range rows {
-		old, has := t[key]
-		older := has && m.table.Newest != "" && !m.table.Mode.Replaces() && r.age < old.age
+		r.rank = l.rank
+		old, has := t.rows[key]
+		deletion, deleted := t.deleted[key]
+		older := has && m.newer(old, r) || !has && deleted && m.newer(deletion, r) ||
+			!has && late(r) && m.table.Absent != feed.AbsentMark
 		now := r
 		if has {
 			now.value, now.peak = m.merge("value", old.value, r.value), m.merge("peak", old.peak, r.peak)
+		} else if now.absent = late(r); now.absent {
+			now.rank = t.whole[""]
 		}
 		same := has && !old.absent && old.part == r.part && old.age == r.age && now.value == old.value && now.peak == old.peak
+		if r.gone && !older {
+			t.deleted[key] = r
+		}
 		switch {
 		case has && m.table.Mode == feed.AddMissing:
 			b.Kept++
 		case r.gone && !has:
-			b.Deleted++
+			b.Unchanged++
 		case r.gone && !older:
 			b.Deleted++
-			delete(t, key)
+			delete(t.rows, key)
 		case same && !r.gone:
 			b.Unchanged++
+			old.rank = max(old.rank, l.rank)
+			t.rows[key] = old
 		case older:
 			b.Outdated++
 		case has:
 			b.Updated++
-			t[key] = now
+			t.rows[key] = now
 		default:
 			b.Inserted++
-			t[key] = now
+			t.rows[key] = now
 		}
+	}
+	switch mode := m.table.Mode; {
+	case mode == feed.ReplacePart:
+		for p := range parts {
+			t.whole[p] = max(t.whole[p], l.rank)
+		}
+	case m.table.wholeTable():
+		t.whole[""] = max(t.whole[""], l.rank)
 	}
 	return b
 }
 
 func (m *model) fold() modelTable {
-	t := modelTable{}
+	t := newModelTable()
 	for _, l := range m.loads {
 		if l.active {
 			m.apply(t, l)
@@ -170,14 +219,15 @@ func (m *model) newest(arrival int64) *modelLoad {
 
 // history tells what loads in force did to a key.
 func (m *model) history(key string) []string {
-	out, t := []string{}, modelTable{}
+	out, t := []string{}, newModelTable()
 	for _, l := range m.loads {
 		if !l.active {
 			continue
 		}
-		before, had := t[key]
+		before, had := t.rows[key]
 		m.apply(t, l)
-		after, has := t[key]
+		after, has := t.rows[key]
+		before.rank, after.rank = 0, 0
 		what := ""
 		switch {
 		case !had && has:
@@ -199,7 +249,7 @@ func (m *model) history(key string) []string {
 // parts is what a rollup of the table holds.
 func (t modelTable) parts() []string {
 	n, sum := map[string]int{}, map[string]int{}
-	for _, r := range t {
+	for _, r := range t.rows {
 		n[r.part]++
 		sum[r.part] += r.value
 	}
@@ -213,7 +263,7 @@ func (t modelTable) parts() []string {
 
 func (t modelTable) lines() []string {
 	out := []string{}
-	for _, r := range t {
+	for _, r := range t.rows {
 		out = append(out, fmt.Sprintf("%s %s %s %d %d from %d:%d %t", r.key, r.part, r.age, r.value, r.peak, r.arrival, r.line, r.absent))
 	}
 	slices.Sort(out)
@@ -272,6 +322,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	load, err := p.session.Begin(ctx, p.fitted, 1)
 	require.NoError(p.t, err)
 	defer load.Close(ctx)
+	load.Rank(int64(l.rank))
 	later, err := load.Replacing(ctx, replaces)
 	require.NoError(p.t, err)
 	p.reread(load, later)
@@ -293,6 +344,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 		}
 	}
 	want := p.apply(p.fold(), l)
+	l.outdated = want.Outdated > 0
 	l.active = true
 	p.loads = append(p.loads, l)
 	got := counts[0]
@@ -300,7 +352,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	if len(replaces) == 0 {
 		assert.Equal(p.t, want, got)
 	} else if !p.table.Deletes {
-		assert.EqualValues(p.t, len(p.fold())-len(before), got.Inserted-got.Removed, "the table grows by what the balance says: %+v", got)
+		assert.EqualValues(p.t, len(p.fold().rows)-len(before.rows), got.Inserted-got.Removed, "the table grows by what the balance says: %+v", got)
 	}
 	require.NoError(p.t, got.Err())
 	require.NoError(p.t, load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads), Arrival: l.arrival, Fence: p.fence, Balance: got}}))
@@ -343,7 +395,7 @@ func (p *play) recall(l *modelLoad, back, preview bool) {
 		r.active = !back
 	}
 	if p.hands == nil {
-		assert.Equal(p.t, len(p.fold())-len(before), int(outcome.Returned-outcome.Removed), "%+v", outcome)
+		assert.Equal(p.t, len(p.fold().rows)-len(before.rows), int(outcome.Returned-outcome.Removed), "%+v", outcome)
 	} else {
 		assert.LessOrEqual(p.t, int(outcome.Left), len(p.hands))
 	}
@@ -365,7 +417,7 @@ func (p *play) held() []string {
 // are, and all others become what the model says.
 func (p *play) byHand() bool {
 	p.hands = map[string]string{}
-	for key := range p.fold() {
+	for key := range p.fold().rows {
 		if len(p.hands) < 2 {
 			p.say("change %s by hand", key)
 			_, err := p.db.pool.Exec(ctx, "UPDATE river.played SET value = value + 50 WHERE key = $1", key)
@@ -387,9 +439,9 @@ func (p *play) byHand() bool {
 		p.say("recall %d", l.arrival)
 		p.recall(l, false, false)
 		var want []string
-		for key, r := range p.fold() {
+		for key, r := range p.fold().rows {
 			if _, changed := p.hands[key]; !changed {
-				want = append(want, modelTable{key: r}.lines()...)
+				want = append(want, modelTable{rows: map[string]modelRow{key: r}}.lines()...)
 			}
 		}
 		want = append(want, slices.Collect(maps.Values(p.hands))...)
@@ -451,26 +503,29 @@ func (p *play) step() {
 			p.recall(l, false, false)
 		}
 	case n < 3:
-		if l := p.some(false); l != nil && p.mayRecall(l) {
+		if l := p.some(false); l != nil && p.mayRecall(l) && (len(p.table.Key) > 0 || !l.outdated) {
 			p.say("undo the recall of %d", l.arrival)
 			p.recall(l, true, false)
 		}
 	case n < 4 && p.table.Mode != feed.Replace && p.table.Mode != feed.ReplacePart:
 		if l := p.some(true); l != nil {
-			again := &modelLoad{arrival: l.arrival, rows: l.rows}
+			again := &modelLoad{arrival: l.arrival, rows: l.rows, rank: l.rank}
 			replaces := []int64{l.arrival}
 			if p.random.IntN(2) == 0 { // another version of the file
 				p.next++
-				again = &modelLoad{arrival: p.next, rows: p.randomRows(p.next)}
+				again = &modelLoad{arrival: p.next, rows: p.randomRows(p.next), rank: l.rank}
 			}
-			p.say("load %d instead of %d: %+v", again.arrival, l.arrival, again.rows)
+			p.say("load %d of %d instead of %d: %+v", again.arrival, again.rank, l.arrival, again.rows)
 			p.deliver(again, replaces, false)
 		}
 	default:
 		p.next++
 		l := &modelLoad{arrival: p.next, rows: p.randomRows(p.next)}
+		if p.table.Ranked {
+			l.rank = p.random.IntN(6)
+		}
 		broken := p.random.IntN(8) == 0
-		p.say("load %d, broken off %t: %+v", l.arrival, broken, l.rows)
+		p.say("load %d of %d, broken off %t: %+v", l.arrival, l.rank, broken, l.rows)
 		p.deliver(l, nil, broken)
 	}
 }
@@ -499,19 +554,30 @@ var kinds = map[string]func(*Table){
 	"merge and newest": func(t *Table) {
 		t.Newest, t.Merge = "age", map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest}
 	},
-	"add missing":          func(t *Table) { t.Mode = feed.AddMissing },
-	"replace":              func(t *Table) { t.Mode = feed.Replace },
-	"replace part":         func(t *Table) { t.Mode, t.Part = feed.ReplacePart, "part" },
-	"absent deleted":       func(t *Table) { t.Absent = feed.AbsentDelete },
-	"absent marked":        func(t *Table) { t.Absent = feed.AbsentMark },
-	"append":               func(t *Table) { t.Mode, t.Key = feed.Append, nil },
-	"replace without key":  func(t *Table) { t.Mode, t.Key = feed.Replace, nil },
-	"replace part, no key": func(t *Table) { t.Mode, t.Part, t.Key = feed.ReplacePart, "part", nil },
+	"add missing":      func(t *Table) { t.Mode = feed.AddMissing },
+	"replace":          func(t *Table) { t.Mode = feed.Replace },
+	"replace part":     func(t *Table) { t.Mode, t.Part = feed.ReplacePart, "part" },
+	"absent deleted":   func(t *Table) { t.Absent = feed.AbsentDelete },
+	"absent marked":    func(t *Table) { t.Absent = feed.AbsentMark },
+	"rank":             func(t *Table) { t.Ranked = true },
+	"rank and deletes": func(t *Table) { t.Ranked, t.Deletes = true, true },
+	"rank and merge": func(t *Table) {
+		t.Ranked, t.Merge = true, map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest}
+	},
+	"rank, replace":            func(t *Table) { t.Ranked, t.Mode = true, feed.Replace },
+	"rank, replace part":       func(t *Table) { t.Ranked, t.Mode, t.Part = true, feed.ReplacePart, "part" },
+	"rank, absent deleted":     func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentDelete },
+	"rank, absent marked":      func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentMark },
+	"rank, replace, no key":    func(t *Table) { t.Ranked, t.Mode, t.Key = true, feed.Replace, nil },
+	"rank, replace part, bare": func(t *Table) { t.Ranked, t.Mode, t.Part, t.Key = true, feed.ReplacePart, "part", nil },
+	"append":                   func(t *Table) { t.Mode, t.Key = feed.Append, nil },
+	"replace without key":      func(t *Table) { t.Mode, t.Key = feed.Replace, nil },
+	"replace part, no key":     func(t *Table) { t.Mode, t.Part, t.Key = feed.ReplacePart, "part", nil },
 }
 
 func newPlay(t *testing.T, kind string, seed uint64) *play {
 	lineage := feed.StandardLineage
-	if kind == "absent marked" {
+	if strings.HasSuffix(kind, "absent marked") {
 		lineage.AbsentSince = "absent_since"
 	}
 	wanted := NewTable("river", "played", "", []Column{{Name: "key", Kind: tabular.Text}, {Name: "part", Kind: tabular.Text}, {Name: "age", Kind: tabular.Text},

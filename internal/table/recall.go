@@ -62,7 +62,7 @@ type LoadEntry struct {
 	RowsBefore  *int64 // of the target
 	RowsAfter   *int64
 	CommittedAt time.Time
-	comesBack   bool
+	comesBack   bool // all keys of its file are looked at
 }
 
 const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced, rows_before, rows_after, committed_at FROM mullein.load `
@@ -171,10 +171,15 @@ func (c *Recall) begin(ctx context.Context, of string, aim Aim, arrivals []int64
 	if err := c.journaled(ctx); err != nil {
 		return err
 	}
-	if !c.table.keyed() {
-		return c.onlyNewest(ctx)
+	if c.table.keyed() {
+		return c.r.keys(ctx)
 	}
-	return c.r.keys(ctx)
+	if i := slices.IndexFunc(list, func(e LoadEntry) bool {
+		return slices.Contains(c.r.on, e.Nth) && e.Balance.Outdated > 0
+	}); i >= 0 {
+		return &CannotError{fmt.Sprintf("rows of arrival %d were outdated when it was loaded, and are not kept; redo it", list[i].Arrival)}
+	}
+	return c.onlyNewest(ctx)
 }
 
 // instead returns the loads that a load stands instead of: those that it replaced,
@@ -289,7 +294,16 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 	}
 	since, err := loads(ctx, l.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) AND "+which+
 		" ORDER BY nth", t.id, r.first(), nonNil(r.off))
-	return append(list, since...), err
+	// What a row was outdated by may be what goes.
+	var outdated []LoadEntry
+	since = slices.DeleteFunc(since, func(e LoadEntry) bool {
+		found := t.ordered() && e.Balance.Outdated > 0
+		if e.comesBack = found; found {
+			outdated = append(outdated, e)
+		}
+		return found
+	})
+	return slices.Concat(list, outdated, since), err
 }
 
 // Reread takes up the rows of a later load's file that have one of the keys,
@@ -303,7 +317,7 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 		values[i] += " AS " + columns[i]
 	}
 	args = append(args, of.Nth)
-	hash := "hash_record_extended(ROW(" + join(l.keys()) + "), 0)"
+	hash := l.keysHash()
 	nth := "$" + fmt.Sprint(len(args)) + "::bigint"
 	what := "'u'"
 	if l.table.Deletes {
@@ -323,30 +337,18 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 	if err != nil {
 		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
 	}
-	if err := l.rereadAbsent(ctx, of); err != nil {
-		return 0, fmt.Errorf("take up what arrival %d lacked: %w", of.Arrival, err)
+	if l.table.wholeTable() {
+		parts := "NULL"
+		if l.table.Mode == feed.ReplacePart {
+			parts = "(SELECT array_agg(DISTINCT " + l.partHash() + ") FROM " + l.stage + " s)"
+		}
+		if err := l.exec(ctx, "INSERT INTO pg_temp.mullein_reread_whole SELECT "+fmt.Sprint(of.Nth)+", "+parts); err != nil {
+			return 0, fmt.Errorf("take up the parts of arrival %d: %w", of.Arrival, err)
+		}
 	}
 	clear(l.staged)
 	clear(l.counts)
 	return tag.RowsAffected(), l.exec(ctx, "DELETE FROM "+l.stage)
-}
-
-// rereadAbsent notes which of the keys a whole-table delivery lacks.
-func (l *Load) rereadAbsent(ctx context.Context, of LoadEntry) error {
-	t := l.table
-	what, among := "d", ""
-	switch {
-	case t.Absent == feed.AbsentMark:
-		what = "m"
-	case t.Mode == feed.ReplacePart:
-		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + l.name() + ", k.image) g WHERE g." +
-			quote(t.Part) + " IN (SELECT " + l.column(t.Part) + " FROM " + l.stage + " s)"
-	case t.Mode != feed.Replace && t.Absent != feed.AbsentDelete:
-		return nil
-	}
-	return l.exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, "+fmt.Sprint(of.Nth)+", '"+
-		what+"' FROM pg_temp.mullein_key k"+among+
-		" ON CONFLICT DO NOTHING")
 }
 
 // Outcome works out what becomes of the rows, with up to most samples.

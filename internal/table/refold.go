@@ -44,8 +44,9 @@ CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same bool
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY, parts bigint[]) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, rank bigint, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json, rank bigint, deletion json) ON COMMIT DELETE ROWS;
 `
 
 func (r *refold) exec(ctx context.Context, what, statement string, args ...any) error {
@@ -67,7 +68,7 @@ func (r *refold) keys(ctx context.Context) error {
 			return fmt.Errorf("make the tables of a recall: %w", err)
 		}
 	}
-	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; DELETE FROM pg_temp.mullein_key"); err != nil {
+	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'"); err != nil {
 		return err
 	}
 	arrival := t.Lineage.FromArrival
@@ -86,7 +87,7 @@ func (r *refold) keys(ctx context.Context) error {
 			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
 			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
 			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
-		) k WHERE image IS NOT NULL ORDER BY key`,
+		) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
 }
 
@@ -106,13 +107,16 @@ func (r *refold) work(ctx context.Context) error {
 	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM pg_temp.mullein_state; ANALYZE pg_temp.mullein_key"); err != nil {
 		return err
 	}
+	if err := r.lacked(ctx); err != nil {
+		return err
+	}
 	if err := r.look(ctx); err != nil {
 		return err
 	}
 	if err := r.events(ctx); err != nil {
 		return err
 	}
-	if err := r.exec(ctx, "begin with what was before", `INSERT INTO pg_temp.mullein_state SELECT key, before FROM pg_temp.mullein_event WHERE nth = 1`); err != nil {
+	if err := r.begin(ctx); err != nil {
 		return err
 	}
 	var rounds int64
@@ -128,16 +132,70 @@ func (r *refold) work(ctx context.Context) error {
 		if err := r.exec(ctx, "go through an entry", step, nth); err != nil {
 			return err
 		}
-		if !r.l.table.Deletes {
-			continue
-		}
-		if err := r.exec(ctx, "tell deletions from outdated ones",
-			`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
-			FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o') AND e.before IS NOT NULL`, nth); err != nil {
+		if err := r.tellOutdated(ctx, nth); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// tellOutdated tells deletions and rows that had an effect from those that were older
+// than what is there.
+func (r *refold) tellOutdated(ctx context.Context, nth int64) error {
+	if t := r.l.table; !t.Deletes && !t.Ranked {
+		return nil
+	}
+	err := r.exec(ctx, "tell deletions from outdated ones",
+		`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
+		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o') AND e.before IS NOT NULL`, nth)
+	if err != nil {
+		return err
+	}
+	return r.exec(ctx, "tell rows from outdated ones",
+		`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'x' ELSE 'u' END
+		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.before IS NULL
+			AND (e.what IN ('u', 'i') AND s.image IS NULL OR e.what = 'x' AND s.image IS NOT NULL)`, nth)
+}
+
+// begin begins with what each row was before the first of the loads, and with its place
+// in the order of them.
+func (r *refold) begin(ctx context.Context) error {
+	l, t := r.l, r.l.table
+	rank, deletion := "NULL::bigint", "NULL::json"
+	const remembered = "mullein.remembered d JOIN mullein.load m ON m.nth = d.load AND m.active WHERE d.target = $1 AND d.what = 'd' AND d.key = e.key AND m.nth < $2"
+	if t.Ranked {
+		if !l.readOnly {
+			if err := l.exec(ctx, lateTables); err != nil {
+				return fmt.Errorf("make the tables of a recall: %w", err)
+			}
+		}
+		if err := l.gatherVouched(ctx, Unranked, r.first()); err != nil {
+			return err
+		}
+		arrival := "(e.before->>" + literal(t.Lineage.FromArrival) + ")::bigint"
+		whole := "(SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.active AND m.whole AND m.nth < $2)"
+		dead := []string{"(SELECT max(m.rank) FROM " + remembered + ")"}
+		switch {
+		case t.Mode == feed.ReplacePart:
+			dead = append(dead, "(SELECT max(m.rank) FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::"+l.name()+
+				", k.image) g JOIN mullein.remembered d ON d.target = $1 AND d.what = 'p' AND d.key = hash_record_extended(ROW(g."+quote(t.Part)+
+				"), 0) JOIN mullein.load m ON m.nth = d.load AND m.active AND m.nth < $2 WHERE k.key = e.key)")
+		case t.wholeTable():
+			dead = append(dead, whole)
+		}
+		marked := ""
+		if a := t.Lineage.AbsentSince; a != "" {
+			marked = ", CASE WHEN e.before->>" + literal(a) + " IS NOT NULL THEN " + whole + " END"
+		}
+		rank = "CASE WHEN e.before IS NULL THEN greatest(" + join(dead) + ") ELSE greatest((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = " +
+			arrival + " AND m.nth < $2), " + l.vouchedFor("e.key", arrival) + marked + ") END"
+	}
+	if t.Deletes && t.Newest != "" {
+		newest := "d.newest::" + t.types[t.Newest]
+		deletion = "(SELECT json_build_object(" + literal(t.Newest) + ", d.newest) FROM " + remembered + " ORDER BY " + newest + " DESC NULLS LAST LIMIT 1)"
+	}
+	return r.exec(ctx, "begin with what was before", `INSERT INTO pg_temp.mullein_state (key, image, rank, deletion)
+		SELECT e.key, e.before, `+rank+`, `+deletion+` FROM pg_temp.mullein_event e WHERE e.nth = 1 AND $1 > 0 AND $2::bigint > 0`, t.id, r.first())
 }
 
 // look reads the rows of the keys as they are now, and which of them somebody
@@ -149,6 +207,25 @@ func (r *refold) look(ctx context.Context) error {
 		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
 		SELECT k.key, row_to_json(t), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
 		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
+}
+
+// lacked notes which of the keys the whole-table deliveries lack whose files were read
+// again.
+func (r *refold) lacked(ctx context.Context) error {
+	t := r.l.table
+	if !t.wholeTable() {
+		return nil
+	}
+	what, among := "d", ""
+	switch {
+	case t.Absent == feed.AbsentMark:
+		what = "m"
+	case t.Mode == feed.ReplacePart:
+		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + r.l.name() +
+			", k.image) g WHERE hash_record_extended(ROW(g." + quote(t.Part) + "), 0) = ANY(w.parts)"
+	}
+	return r.exec(ctx, "note what whole-table deliveries lack", "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, w.load, '"+
+		what+"' FROM pg_temp.mullein_reread_whole w CROSS JOIN pg_temp.mullein_key k"+among+" ON CONFLICT DO NOTHING")
 }
 
 // events lists what happened to each key from the first of the loads on: first
@@ -164,7 +241,7 @@ func (r *refold) events(ctx context.Context) error {
 			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT JOIN pg_temp.mullein_was w USING (key)
 		), told AS (
 			SELECT *, lag(load) OVER w IS NULL AS is_first, lead(before) OVER w AS next,
-				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL WHEN 'm' THEN before IS NULL WHEN 'o' THEN before IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
+				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL WHEN 'm' THEN before IS NULL WHEN 'o' THEN before IS NULL WHEN 'x' THEN before IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
 			FROM entry WINDOW w AS (PARTITION BY key ORDER BY load, what <> 'h')
 		), inserted AS (
 			SELECT t.key, (SELECT max(m.nth) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (t.before->>`+arrival+`)::bigint AND m.nth < t.load) AS load, t.before AS given, t.is_first
@@ -177,9 +254,9 @@ func (r *refold) events(ctx context.Context) error {
 			UNION ALL SELECT w.key, $3, 'h', NULL, w.image, true, NULL FROM pg_temp.mullein_was w WHERE w.foreign_hand
 			UNION ALL SELECT t.key, $3, 'h', NULL, NULL, true, NULL FROM told t WHERE t.what = 'z' AND t.before IS NULL AND NOT t.is_first AND NOT t.was_none
 		)
-		INSERT INTO pg_temp.mullein_event (key, nth, load, what, before, given, active, entry)
+		INSERT INTO pg_temp.mullein_event (key, nth, load, what, before, given, active, entry, rank)
 		SELECT e.key, row_number() OVER (PARTITION BY e.key ORDER BY e.load, e.what <> 'h'), e.load, e.what, e.before, e.given,
-			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry FROM event e`,
+			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry, (SELECT m.rank FROM mullein.load m WHERE m.nth = e.load) FROM event e`,
 		r.l.table.id, r.first(), r.self, nonNil(r.off), nonNil(r.on))
 }
 
@@ -209,35 +286,57 @@ func (r *refold) step() string {
 		}
 		columns = append(columns, value+" AS "+quote(name))
 	}
-	keeps, older := strings.Join(append(same, "true"), " AND "), "false"
+	outranked, keeps := "false", strings.Join(append(same, "true"), " AND ")
+	if t.Ranked {
+		outranked = "coalesce(s.rank > e.rank, false)"
+		keeps = "(" + keeps + ") OR " + outranked
+	}
+	older, dead := outranked, outranked
 	if t.Newest != "" && !t.Mode.Replaces() {
-		o, g := "o."+quote(t.Newest), "g."+quote(t.Newest)
-		older = "(" + o + " IS NOT NULL AND (" + g + " IS NULL OR " + g + " < " + o + "))"
+		over := func(o string) string {
+			o, g := o+"."+quote(t.Newest), "g."+quote(t.Newest)
+			return "(" + o + " IS NOT NULL AND (" + g + " IS NULL OR " + g + " < " + o + "))"
+		}
+		older, dead = over("o"), "s.deletion IS NOT NULL AND "+over("d")
 		keeps = "(" + keeps + ") OR " + older
 	}
 	if t.Mode == feed.AddMissing {
 		keeps = "true"
 	}
-	mark := "s.image"
+	mark, buried := "s.image", "NULL"
 	if a := t.Lineage.AbsentSince; a != "" {
-		var marked []string
-		for _, name := range l.table.has {
-			value := "o." + quote(name)
-			if name == a {
-				value = "coalesce(" + value + ", (SELECT committed_at FROM mullein.load m WHERE m.nth = e.load), now())"
-			}
-			marked = append(marked, value+" AS "+quote(name))
-		}
-		mark = "CASE WHEN s.image IS NOT NULL THEN (SELECT row_to_json(x) FROM (SELECT " +
-			strings.Join(marked, ", ") + ") x) END"
+		mark = "CASE WHEN s.image IS NOT NULL AND NOT " + outranked + " THEN " + r.marked("o") + " ELSE s.image END"
+		buried = r.marked("g") // a newer delivery lacks it
 	}
-	return `UPDATE pg_temp.mullein_state st SET image = n.image FROM (
-		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN e.given IS NOT NULL AND ` + older + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
-				WHEN s.image IS NULL THEN e.given WHEN ` + keeps + ` THEN s.image
-				ELSE (SELECT row_to_json(x) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image
+	deletion := "s.deletion"
+	if t.Deletes && t.Newest != "" {
+		deletion = "CASE WHEN e.what IN ('d', 'o') AND e.given IS NOT NULL AND NOT (" + dead + ") THEN e.given ELSE s.deletion END"
+	}
+	deletes := "e.given IS NOT NULL AND " + older
+	if t.Ranked {
+		deletes = older
+	}
+	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank, deletion = n.deletion FROM (
+		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
+				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN e.given WHEN ` + keeps + ` THEN s.image
+				ELSE (SELECT row_to_json(x) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
+			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.deletion) d
 		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
+}
+
+// marked is the SQL of a row, which an entry e has as a record, marked as absent.
+func (r *refold) marked(row string) string {
+	var marked []string
+	for _, name := range r.l.table.has {
+		value := row + "." + quote(name)
+		if name == r.l.table.Lineage.AbsentSince {
+			value = "coalesce(" + value + ", (SELECT committed_at FROM mullein.load m WHERE m.nth = e.load), now())"
+		}
+		marked = append(marked, value+" AS "+quote(name))
+	}
+	return "(SELECT row_to_json(x) FROM (SELECT " + strings.Join(marked, ", ") + ") x)"
 }
 
 // apply writes what came out into the journal and the target.

@@ -80,6 +80,11 @@ func (s *Session) Rehearse(ctx context.Context, t *Fitted, parts int) (*Load, er
 			return nil, fmt.Errorf("make a view of %s as it would be: %w", t, err)
 		}
 	}
+	if t.Ranked { // what only reads could not make them later
+		if _, err := s.conn.Exec(ctx, lateTables); err != nil {
+			return nil, fmt.Errorf("make the tables of a late load: %w", err)
+		}
+	}
 	return s.begin(ctx, t, parts, "REPEATABLE READ, READ ONLY", stage)
 }
 
@@ -107,6 +112,9 @@ func (l *Load) Compare(ctx context.Context, most int) (balance.Balance, []Sample
 		}
 		gone, err := l.lacked(ctx, &total, most)
 		return total, append(samples, gone...), err
+	}
+	if err := l.stand(ctx); err != nil {
+		return total, nil, err
 	}
 	counts, _, err := l.plan(ctx, nil, nil)
 	if err != nil {

@@ -38,6 +38,9 @@ type sessions struct {
 	closed bool
 }
 
+// loadName is what a session is called that works no feed.
+const loadName = "mullein load"
+
 // idleFor is how long a session is kept that nobody uses.
 const idleFor = 10 * time.Second
 
@@ -61,7 +64,8 @@ func (d *Database) freeSession(ctx context.Context) (*Session, error) {
 		if s == nil {
 			return d.connect(ctx)
 		}
-		if s.conn.Ping(ctx) == nil {
+		// It does not work the feed any more that it worked last: see [Database.end].
+		if _, err := s.conn.Exec(ctx, "SELECT set_config('application_name', $1, false)", loadName); err == nil {
 			return s, nil
 		}
 		s.disconnect()
@@ -85,7 +89,7 @@ func (p *sessions) take() *Session {
 
 func (d *Database) connect(ctx context.Context) (*Session, error) {
 	config := d.config.Copy()
-	config.RuntimeParams["application_name"] = "mullein load"
+	config.RuntimeParams["application_name"] = loadName
 	// A table that somebody else holds is waited for so long; then the load is
 	// given up and tried again later.
 	config.RuntimeParams["lock_timeout"] = "20s"

@@ -31,7 +31,8 @@ type Table struct {
 	Own          []Column // those that come from rows, in the order in which rows are handed in
 	Columns      []Column // Own, then the lineage columns
 	Key          []string
-	Newest       string // "" for the order of the file
+	Newest       string // the column by which the newest row of a key wins; "" for the order of loads
+	Ranked       bool   // that order goes by ranks: see [Load.Rank]
 	Lineage      feed.Lineage
 	Deletes      bool // some rows say that their key is to be deleted
 

@@ -32,6 +32,9 @@ type way interface {
 	// mostDiffer reports whether nearly all that is staged is known to change the
 	// target.
 	mostDiffer() bool
+	// confirmOthers carries out a statement for the keys of the target that the load did not
+	// have.
+	confirmOthers(ctx context.Context, insert string) error
 	// close ends what runs beside the load. Its error says that rows may be wrong.
 	close() error
 }
@@ -61,7 +64,14 @@ func (w *stagedWay) merge(ctx context.Context, from origin, try int) ([]balance.
 		return nil, err
 	}
 	w.turnedOff, w.grown = nil, make([]int64, len(w.staged))
-	counts, err := w.write(ctx, from, try)
+	err := w.stand(ctx)
+	var counts []balance.Balance
+	if err == nil {
+		counts, err = w.write(ctx, from, try)
+	}
+	if err == nil {
+		err = w.remember(ctx, counts)
+	}
 	if err != nil {
 		if undo := w.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
 			return nil, errors.Join(err, undo)
@@ -72,6 +82,18 @@ func (w *stagedWay) merge(ctx context.Context, from origin, try int) ([]balance.
 }
 
 func (w *stagedWay) mayPass(err error) bool { return errors.Is(err, errMoved) || w.isKeyConflict(err) }
+
+func (w *stagedWay) confirmOthers(ctx context.Context, insert string) error {
+	_, err := w.s.conn.Exec(ctx, insert+w.others("NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")"))
+	return err
+}
+
+// others is the SQL of the keys of some rows t of the target, as they are kept of a load
+// that did not have them.
+func (l *Load) others(which string) string {
+	return fmt.Sprintf("SELECT %d, %d, true, coalesce(array_agg(%s), '{}') FROM %s t WHERE %s", l.nth[0], l.table.id,
+		l.table.keyHash("t"), l.name(), which)
+}
 
 func (w *stagedWay) skipped() int64   { return 0 }
 func (w *stagedWay) mostDiffer() bool { return false }

@@ -46,7 +46,7 @@ export const places: { key: keyof Balance; name: string; about: string }[] = [
   { key: 'unchanged', name: 'unchanged', about: 'was there already, alike in every column' },
   { key: 'outdated', name: 'outdated', about: 'older than what the table holds' },
   { key: 'kept', name: 'kept', about: 'the key exists and is left alone' },
-  { key: 'deleted', name: 'deleted', about: 'said that it is deleted' },
+  { key: 'deleted', name: 'deleted', about: 'a row of the table that is gone, because the file says so' },
   { key: 'duplicate', name: 'duplicate', about: 'lost against another row with its key' },
   { key: 'left_out', name: 'left out', about: 'the feed leaves it out' },
   { key: 'rejected', name: 'rejected', about: 'could not be read or broke a check' },

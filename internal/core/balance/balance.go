@@ -16,7 +16,7 @@ type Balance struct {
 	Unchanged int64 `json:"unchanged"` // rows that the target held already, alike in every column
 	Outdated  int64 `json:"outdated"`  // rows older than what the target holds for their key
 	Kept      int64 `json:"kept"`      // rows whose key exists and is left alone by the feed's mode
-	Deleted   int64 `json:"deleted"`   // rows that said that they are deleted
+	Deleted   int64 `json:"deleted"`   // rows of the target that are gone because rows said so
 	Duplicate int64 `json:"duplicate"` // rows that lost against another row of the delivery with the same key
 	Rejected  int64 `json:"rejected"`  // rows that could not be read or broke a row check
 	LeftOut   int64 `json:"left_out"`  // rows that the feed leaves out

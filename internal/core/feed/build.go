@@ -91,6 +91,7 @@ func (r *reader) feed(root *node) *Feed {
 			return f
 		}
 		f.Derive = r.derive(root.get("derive"), scope, f.Schema.PrimaryKey)
+		r.newestDerived(root, f)
 		r.checks(root, f, scope)
 	}
 	r.columns(root, f)
@@ -653,6 +654,21 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 		}
 	}
 	return out
+}
+
+// newestDerived refuses derived columns by which no newest row can be told.
+func (r *reader) newestDerived(root *node, f *Feed) {
+	for _, d := range f.Derive {
+		if d.Name != f.Target.Newest {
+			continue
+		}
+		at := root.get("target").get("newest")
+		if d.OfRun() {
+			r.failAt(at, "target.newest: %s says something of the run, not of the row; write  newest: arrival", d.Name)
+		} else if d.Kind == tabular.JSON || d.Kind == tabular.Point {
+			r.failAt(at, "target.newest: %s is of type %s, which has no order", d.Name, d.Kind)
+		}
+	}
 }
 
 // expression compiles one; nil when something is wrong with it.

@@ -229,7 +229,7 @@ func targetKeys() *key {
 		text("table", "The table, as schema.table. It is created when absent.").must().eg("river.gauge_reading"),
 		choice("mode", "What a delivery does to the table: upsert writes new and changed rows; add_missing writes new keys and leaves those that exist alone; append writes every row, without a key; replace makes the table what the delivery is; replace_part does so for the parts that the delivery has rows of. Default: upsert.", modes...),
 		text("part", "replace_part: the column that names the part, such as a day.").eg("day"),
-		text("newest", "The field that says which row of a key is the newest. Default: the later file, then the later line."),
+		text("newest", "By what the newest row of a key wins, in whatever order files come: a column, slot (in the name of the file), modified (the time of the file), or arrival (what comes last). Default: slot where landing.files captures it, lineage is kept and nothing is merged; else arrival."),
 		free("merge", "How a column's old and new value become one: take the new one, keep_first that was not null, keep_when_blank the old one where the new one is null, the greatest, the least, or add both. Default: take.", choice("", "", merges...)).eg("{peak_m: greatest, note: keep_when_blank}"),
 		choice("absent", "What becomes of rows of the table whose key a delivery does not have, where a delivery is the whole table: they are kept, marked with the time in absent_since, or deleted. Default: keep.", "keep", "mark", "delete"),
 		&key{name: "absent_at_most", about: "A number of rows, or a share of the table's: a delivery that lacks more, or that replaces so many by nothing, is refused. Needed for absent: mark and delete.", kind: kShare, example: "5%"},

@@ -17,7 +17,8 @@ type Target struct {
 	Schema, Table string
 	Mode          Mode
 	Part          string           // of [ReplacePart]: the column that names the part
-	Newest        string           // the field by which the newest row of a key wins; "" for file order
+	Newest        string           // the column by which the newest row of a key wins; "" where Order says it
+	Order         Order
 	Merge         map[string]Merge // by column; those that are not named are taken
 	Absent        Absent
 	AbsentAtMost  check.Tolerance // of the table's rows, where HasAbsentAtMost
@@ -46,6 +47,17 @@ const (
 
 // Replaces reports whether rows go that a delivery does not have.
 func (m Mode) Replaces() bool { return m == Replace || m == ReplacePart }
+
+// Order is by what the newest row of a key wins where no column says it. Ties go to what
+// arrived later.
+type Order string
+
+// The orders.
+const (
+	OrderArrival  Order = "arrival"  // what comes last
+	OrderSlot     Order = "slot"     // the slot in the name of the file
+	OrderModified Order = "modified" // the time of the file
+)
 
 // Merge is how a column's old and new value become one.
 type Merge string
@@ -140,8 +152,8 @@ func (r *reader) target(root *node, f *Feed) Target {
 	r.lineage(n.get("lineage"), &t)
 	r.mode(root, f, &t)
 	r.primaryKey(root, &f.Schema, t.Mode)
-	r.newest(n, f, &t)
 	r.merge(root, f, &t)
+	r.newest(root, f, &t)
 	r.absent(n, f, &t)
 	if t.Lineage.FromArrival != "" {
 		t.Recall = n.span("recall", standardRecall)
@@ -267,19 +279,90 @@ func (r *reader) primaryKey(root *node, s *tabular.Schema, m Mode) {
 	}
 }
 
-func (r *reader) newest(n *node, f *Feed, t *Target) {
-	if t.Newest == "" {
-		return
+// newest finds out by what the newest row of a key wins: a column, the slot, the time of
+// the file, or its arrival. A column that is called like one of the words comes first.
+func (r *reader) newest(root *node, f *Feed, t *Target) {
+	n := root.get("target")
+	at, said := n.get("newest"), t.Newest
+	t.Newest, t.Order = "", OrderArrival
+	hasSlot := false
+	if f.Landing.Files != nil { // else that is what is wrong
+		kind := f.Landing.Files.Kinds()["slot"]
+		hasSlot = kind == '%' || kind == '#'
 	}
-	at := n.get("newest")
+	switch order := Order(said); {
+	case said == "":
+		// Merged columns take from every row; an older one has something to say too.
+		if hasSlot && t.Lineage.FromArrival != "" && len(t.Merge) == 0 && t.Mode != Append && t.Mode != AddMissing {
+			t.Order = OrderSlot
+		}
+	case slices.Contains(f.OwnColumns(), said) || r.derives(root, said):
+		t.Newest = said
+		r.newestColumn(at, f, t)
+	case order == OrderArrival:
+	case order != OrderSlot && order != OrderModified:
+		words := []string{string(OrderSlot), string(OrderModified), string(OrderArrival)}
+		r.failAt(at, "target.newest: no column %q, and it is none of %s%s", said, strings.Join(words, ", "),
+			suggestion(said, append(f.OwnColumns(), words...)))
+	case order == OrderSlot && !hasSlot:
+		r.failAt(at, "target.newest: slot needs a {slot:...} in landing.files that is a time or a number")
+	case t.Lineage.FromArrival == "":
+		r.failAt(at, "target.newest: %s needs the lineage column from_arrival, to know which file a row came from", said)
+	case t.Mode == AddMissing:
+		r.failAt(at, "target.newest is not for mode add_missing: rows whose key exists are left alone")
+	default:
+		t.Order = order
+	}
+}
+
+// derives reports whether a feed derives a column.
+func (r *reader) derives(root *node, name string) bool {
+	d := root.get("derive")
+	return d != nil && slices.ContainsFunc(d.fields, func(f field) bool { return f.name == name })
+}
+
+func (r *reader) newestColumn(at *node, f *Feed, t *Target) {
 	switch field := f.Schema.Field(t.Newest); {
-	case field == nil:
-		r.failAt(at, "target.newest: no field %q%s", t.Newest, suggestion(t.Newest, f.OwnColumns()))
-	case slices.Contains(unordered, field.Type):
+	case field != nil && slices.Contains(unordered, field.Type):
 		r.failAt(at, "target.newest: %s is of type %s, which has no order", t.Newest, field.Type)
 	case len(f.Schema.PrimaryKey) == 0:
 		r.failAt(at, "target.newest needs schema.primaryKey: it chooses one row of a key")
 	}
+}
+
+// WhoWins says in a line which row wins for a key, and why.
+func (f *Feed) WhoWins() string {
+	t := &f.Target
+	key := "for each " + strings.Join(f.Schema.PrimaryKey, ", ")
+	if len(f.Schema.PrimaryKey) == 0 {
+		key = "in the table"
+	}
+	switch {
+	case t.Mode == Append:
+		return "every row is kept: the mode is append"
+	case t.Mode == AddMissing:
+		return key + ", the row that came first is kept: the mode is add_missing"
+	case t.Newest != "" && !t.Mode.Replaces():
+		return key + ", the row with the greatest " + t.Newest + " wins, then what arrived last: target.newest says so"
+	case t.Order == OrderSlot:
+		return key + ", the newest slot wins, in whatever order files come: their names carry it"
+	case t.Order == OrderModified:
+		return key + ", the file that was modified last wins, in whatever order files come: target.newest says so"
+	}
+	return key + ", what arrived last wins" + t.whyArrival(f)
+}
+
+// whyArrival says why the order is that of arrival.
+func (t *Target) whyArrival(f *Feed) string {
+	switch {
+	case !slices.Contains(f.Landing.Files.Names(), "slot"):
+		return ": the names of the files carry no {slot}"
+	case len(t.Merge) > 0:
+		return ": merged columns take from every row"
+	case t.Lineage.FromArrival == "":
+		return ": without the lineage column from_arrival nobody knows which file a row came from"
+	}
+	return ": target.newest says so"
 }
 
 func (r *reader) merge(root *node, f *Feed, t *Target) {
@@ -380,7 +463,7 @@ func (f *Feed) Shares(o *Feed) string {
 	if !slices.Equal(f.Schema.PrimaryKey, o.Schema.PrimaryKey) {
 		return head + "its key is another: (" + strings.Join(o.Schema.PrimaryKey, ", ") + ")"
 	}
-	if a.Newest != "" && a.Newest == b.Newest {
+	if a.Newest == b.Newest && a.Order == b.Order && (a.Newest != "" || a.Order != OrderArrival) {
 		return ""
 	}
 	theirs := append(o.OwnColumns(), b.Lineage.Names()...)

@@ -1,0 +1,136 @@
+package table
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+	"mullein/internal/core/feed"
+)
+
+// inOrder loads arrivals of a rank each, and returns their balances.
+func (s *shop) inOrder(table *Table, arrival, rank int64, r ...row) balance.Balance {
+	s.t.Helper()
+	fitted, err := s.db.Fit(ctx, table)
+	require.NoError(s.t, err)
+	l, err := s.session.Begin(ctx, fitted, 1)
+	require.NoError(s.t, err)
+	defer l.Close(ctx)
+	part := Part{File: "f", Arrival: arrival}
+	l.Rank(rank)
+	direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, int64(len(r)))
+	require.NoError(s.t, err)
+	if !direct {
+		require.NoError(s.t, l.SkipUnchanged(ctx, part, int64(len(r))))
+	}
+	require.NoError(s.t, l.Stage(ctx, &gone{r}, int64(len(r))))
+	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
+	all, err := l.Merge(ctx, 7, []Part{part})
+	require.NoError(s.t, err)
+	require.NoError(s.t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: all[0]}}))
+	require.NoError(s.t, l.Commit(ctx))
+	return all[0]
+}
+
+func ranked(change func(*Table)) *Table {
+	t := gauge(standard)
+	t.Newest, t.Ranked = "", true
+	change(t)
+	return t
+}
+
+// TestLateLoads is about loads that come after newer ones.
+func TestLateLoads(t *testing.T) {
+	t.Parallel()
+	type step struct {
+		rank int64
+		rows []row
+		want balance.Balance
+	}
+	a, b := row{"A", 1, 100, 1}, row{"B", 1, 100, 1}
+	a2, aGone := row{"A", 1, 200, 1}, row{"A", 1, 0, 99}
+	for name, c := range map[string]struct {
+		table *Table
+		steps []step
+		want  []string
+	}{
+		"an older row does not win": {ranked(func(*Table) {}), []step{
+			{20, []row{a2, b}, balance.Balance{Inserted: 2}},
+			{19, []row{a, {"C", 1, 100, 1}}, balance.Balance{Inserted: 1, Outdated: 1}},
+		}, []string{"A 2.00 1", "B 1.00 1", "C 1.00 2"}},
+		"a newer load that found a row unchanged keeps it": {ranked(func(*Table) {}), []step{
+			{1, []row{a, b}, balance.Balance{Inserted: 2}},
+			{3, []row{a}, balance.Balance{Unchanged: 1}},
+			{2, []row{a2, {"B", 1, 200, 1}}, balance.Balance{Updated: 1, Outdated: 1}},
+		}, []string{"A 1.00 1", "B 2.00 3"}},
+		"equal ranks: the later arrival": {ranked(func(*Table) {}), []step{
+			{1, []row{a}, balance.Balance{Inserted: 1}}, {1, []row{a2}, balance.Balance{Updated: 1}},
+		}, []string{"A 2.00 2"}},
+		"a deletion outlives an older row, and not a newer one": {ranked(func(t *Table) { t.Deletes = true }), []step{
+			{1, []row{a, b}, balance.Balance{Inserted: 2}},
+			{3, []row{aGone, {"C", 1, 0, 99}}, balance.Balance{Deleted: 1, Unchanged: 1}},
+			{2, []row{a2, {"C", 1, 100, 1}}, balance.Balance{Outdated: 2}},
+			{4, []row{{"C", 1, 300, 1}}, balance.Balance{Inserted: 1}},
+			{3, []row{{"C", 1, 0, 99}}, balance.Balance{Outdated: 1}},
+		}, []string{"B 1.00 1", "C 3.00 4"}},
+		"a deletion by a column": {func() *Table { t := gauge(standard); t.Deletes = true; return t }(), []step{
+			{Unranked, []row{{"A", 1, 100, 5}}, balance.Balance{Inserted: 1}},
+			{Unranked, []row{{"A", 1, 0, 99}}, balance.Balance{Deleted: 1}},
+			{Unranked, []row{{"A", 1, 100, 98}}, balance.Balance{Outdated: 1}},
+			{Unranked, []row{{"A", 1, 100, 100}}, balance.Balance{Inserted: 1}},
+		}, []string{"A 1.00 4"}},
+		"an older snapshot removes nothing newer": {ranked(func(t *Table) { t.Absent = feed.AbsentDelete }), []step{
+			{3, []row{a, b}, balance.Balance{Inserted: 2}},
+			{2, []row{{"A", 1, 300, 1}, {"C", 1, 100, 1}}, balance.Balance{Outdated: 2}},
+			{4, []row{b}, balance.Balance{Unchanged: 1, Removed: 1}},
+			{3, []row{a}, balance.Balance{Outdated: 1}},
+		}, []string{"B 1.00 1"}},
+		"an older replacement": {ranked(func(t *Table) { t.Mode = feed.Replace }), []step{
+			{3, []row{a}, balance.Balance{Inserted: 1}}, {2, []row{a2, b}, balance.Balance{Outdated: 2}},
+		}, []string{"A 1.00 1"}},
+		"an older replacement without a key": {ranked(func(t *Table) { t.Mode, t.Key = feed.Replace, nil }), []step{
+			{3, []row{a}, balance.Balance{Inserted: 1}}, {2, []row{a2, b}, balance.Balance{Outdated: 2}},
+			{4, []row{b}, balance.Balance{Inserted: 1, Removed: 1}},
+		}, []string{"B 1.00 3"}},
+		"an older part": {ranked(func(t *Table) { t.Mode, t.Part = feed.ReplacePart, "station" }), []step{
+			{3, []row{a}, balance.Balance{Inserted: 1}},
+			{2, []row{{"A", 2, 100, 1}, b}, balance.Balance{Inserted: 1, Outdated: 1}},
+		}, []string{"A 1.00 1", "B 1.00 2"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			for i, step := range c.steps {
+				assert.Equal(t, step.want, s.inOrder(c.table, int64(i+1), step.rank, step.rows...), "step %d", i+1)
+			}
+			assert.Equal(t, c.want, s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
+		})
+	}
+}
+
+// TestLargeFilesThatComeLate loads files whose rows are not staged when the target has
+// them: what they found unchanged is known all the same.
+func TestLargeFilesThatComeLate(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	const n = manyRows + 500
+	file := make([]row, n)
+	for i := range file {
+		file[i] = row{"A", int64(i), 100, 1}
+	}
+	table := ranked(func(*Table) {})
+	assert.Equal(t, balance.Balance{Inserted: n}, s.inOrder(table, 1, 10, file...))
+	assert.Equal(t, balance.Balance{Unchanged: n}, s.inOrder(table, 2, 20, file...))
+	assert.Equal(t, []string{"2 true 0"}, s.lines("SELECT concat_ws(' ', m.arrival, c.others::text, cardinality(c.keys)) FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load"))
+	part := slices.Clone(file[3:])
+	part[0].level = 200
+	assert.Equal(t, balance.Balance{Updated: 1, Unchanged: n - 4}, s.inOrder(table, 3, 30, part...))
+	assert.Equal(t, []string{"3"}, s.lines("SELECT cardinality(c.keys) FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load WHERE m.arrival = 3"))
+	assert.Equal(t, balance.Balance{Outdated: 2, Updated: 1}, s.inOrder(table, 4, 25, row{"A", 1, 300, 1}, row{"A", 3, 300, 1}, row{"A", 4, 300, 1}))
+	assert.Equal(t, []string{"3.00"}, s.lines("SELECT level FROM river.gauge WHERE at = to_timestamp(3600)"))
+	assert.Equal(t, balance.Balance{Outdated: 2, Unchanged: n - 2}, s.inOrder(table, 5, 15, file...), "two rows are newer")
+}

@@ -396,7 +396,10 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 		classes[class] += n
 		c := &counts[part]
 		switch class {
-		case "l", "n":
+		case "n":
+			l.never += n
+			return nil
+		case "l":
 			return nil
 		case "i":
 			c.Inserted += n

@@ -39,6 +39,7 @@ type standing struct {
 	whole      int64   // the greatest rank of loads in force that were held against the whole table
 	remembered bool    // keys are remembered as deleted, or parts as brought
 	vouched    bool    // a newer load has left rows unchanged
+	never      int64   // rows that delete a key which the target does not have
 }
 
 // lateTables belong to sessions that had a load which came late.
@@ -299,7 +300,7 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 		unchanged += c.Unchanged
 		written += c.Inserted + c.Updated
 	}
-	if unchanged == 0 {
+	if unchanged -= l.never; unchanged == 0 {
 		return nil
 	}
 	var rows int64

@@ -297,7 +297,7 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 	// What a row was outdated by may be what goes.
 	var outdated []LoadEntry
 	since = slices.DeleteFunc(since, func(e LoadEntry) bool {
-		found := t.ordered() && e.Balance.Outdated > 0
+		found := t.ordered() && e.Balance.Outdated > 0 || t.Ranked && t.Lineage.AbsentSince != ""
 		if e.comesBack = found; found {
 			outdated = append(outdated, e)
 		}

@@ -152,9 +152,9 @@ func (r *refold) tellOutdated(ctx context.Context, nth int64) error {
 		return err
 	}
 	return r.exec(ctx, "tell rows from outdated ones",
-		`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'x' ELSE 'u' END
-		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.before IS NULL
-			AND (e.what IN ('u', 'i') AND s.image IS NULL OR e.what = 'x' AND s.image IS NOT NULL)`, nth)
+		`UPDATE pg_temp.mullein_event e SET what = CASE WHEN e.before IS NULL AND s.image IS NULL THEN 'x' ELSE 'u' END
+		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active
+			AND (e.what = 'x' OR e.what IN ('u', 'i') AND e.before IS NULL AND s.image IS NULL)`, nth)
 }
 
 // begin begins with what each row was before the first of the loads, and with its place
@@ -281,6 +281,8 @@ func (r *refold) step() string {
 		value := "o." + quote(name)
 		if v, ours := own[name]; ours {
 			value = v
+		} else if name == t.Lineage.AbsentSince {
+			value = "NULL::timestamptz"
 		} else if slices.ContainsFunc(t.Columns[len(t.Own):], func(c Column) bool { return c.Name == name }) {
 			value = "g." + quote(name)
 		}
@@ -303,10 +305,13 @@ func (r *refold) step() string {
 	if t.Mode == feed.AddMissing {
 		keeps = "true"
 	}
-	mark, buried := "s.image", "NULL"
+	mark, given, buried := "s.image", "e.given", "NULL"
 	if a := t.Lineage.AbsentSince; a != "" {
-		mark = "CASE WHEN s.image IS NOT NULL AND NOT " + outranked + " THEN " + r.marked("o") + " ELSE s.image END"
-		buried = r.marked("g") // a newer delivery lacks it
+		const since = "coalesce((SELECT committed_at FROM mullein.load m WHERE m.nth = e.load), now())"
+		mark = "CASE WHEN s.image IS NOT NULL AND NOT " + outranked + " THEN " +
+			r.marked("o", "coalesce(o."+quote(a)+", "+since+")") + " ELSE s.image END"
+		given = r.marked("g", "NULL::timestamptz") // it may have been marked when it was written
+		buried = r.marked("g", "coalesce(g."+quote(a)+", "+since+")")
 	}
 	deletion := "s.deletion"
 	if t.Deletes && t.Newest != "" {
@@ -318,7 +323,7 @@ func (r *refold) step() string {
 	}
 	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank, deletion = n.deletion FROM (
 		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
-				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN e.given WHEN ` + keeps + ` THEN s.image
+				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN ` + given + ` WHEN ` + keeps + ` THEN s.image
 				ELSE (SELECT row_to_json(x) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
@@ -326,13 +331,14 @@ func (r *refold) step() string {
 		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
 }
 
-// marked is the SQL of a row, which an entry e has as a record, marked as absent.
-func (r *refold) marked(row string) string {
+// marked is the SQL of a row, which an entry e has as a record, marked as absent since a
+// time.
+func (r *refold) marked(row, since string) string {
 	var marked []string
 	for _, name := range r.l.table.has {
 		value := row + "." + quote(name)
 		if name == r.l.table.Lineage.AbsentSince {
-			value = "coalesce(" + value + ", (SELECT committed_at FROM mullein.load m WHERE m.nth = e.load), now())"
+			value = since
 		}
 		marked = append(marked, value+" AS "+quote(name))
 	}

@@ -152,6 +152,7 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 		{&o.Keep.Checks, "checks", "what checks saw"},
 		{&o.Keep.Slots, "slots", "slots"}, {&o.Keep.Decisions, "decisions", "decisions"},
 		{&o.Keep.Arrivals, "arrivals", "earlier versions of files that are not what is loaded"},
+		{&o.Keep.Order, "order", "deleted keys, and what else tells late rows from new ones,"},
 	} {
 		cmd.Flags().Var((*span)(of.to), "keep-"+of.name, "how long "+of.what+" are kept; 0 for ever")
 	}

@@ -574,3 +574,74 @@ func TestACopyWaitsForItsOriginal(t *testing.T) {
 		})
 	}
 }
+
+// TestASkippedCopyLeavesTheTableAsLoadingItWould delivers the same bytes under other
+// names, after other files and before them.
+func TestASkippedCopyLeavesTheTableAsLoadingItWould(t *testing.T) {
+	t.Parallel()
+	const states = `feed: states
+landing: {at: in, files: "state_*.csv", settle: 50ms}
+schema: {fields: [{name: pump}, {name: state}], primaryKey: pump}
+target: {table: river.state}
+`
+	const tally = `feed: tally
+landing: {at: in/tally, files: "**/sales_*.csv", settle: 50ms}
+schema: {fields: [{name: what}, {name: n, type: integer}]}
+target: {table: river.tally, mode: append}
+`
+	h := newHouse(t, states, tally)
+	require.NoError(t, os.MkdirAll(filepath.Join(h.root, "in/tally"), 0o755))
+	at := func(minute int) time.Time { return time.Date(2026, 7, 1, 8, minute, 0, 0, time.UTC) }
+	h.start()
+	state := func() string { return strings.Join(h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"), ", ") }
+	h.dropAt("state_0800.csv", "pump,state\nweir,on\n", at(0))
+	h.arrival("state_0800.csv")
+	h.dropAt("state_0805.csv", "pump,state\nweir,on\n", at(5))
+	assert.Equal(t, ledger.Skipped, h.arrival("state_0805.csv").State, "nothing came in between")
+	h.dropAt("state_0810.csv", "pump,state\nmill,off\n", at(10))
+	h.arrival("state_0810.csv")
+	h.dropAt("state_0815.csv", "pump,state\nweir,on\n", at(15))
+	assert.Equal(t, ledger.Skipped, h.arrival("state_0815.csv").State, "its rows stand as they are")
+	h.dropAt("state_0820.csv", "pump,state\nweir,off\n", at(20))
+	h.arrival("state_0820.csv")
+	h.dropAt("state_0825.csv", "pump,state\nweir,on\n", at(25))
+	a := h.arrival("state_0825.csv")
+	assert.Equal(t, ledger.Loaded, a.State, a.Reason)
+	assert.Equal(t, "mill off, weir on", state(), "the table has moved on, and moves back")
+
+	h.dropAt("tally/sales_1.csv", "what,n\nbuoy,1\n", at(0))
+	h.arrival("sales_1.csv")
+	h.dropAt("tally/sales_2.csv", "what,n\nbuoy,1\n", at(1))
+	b := h.arrival("sales_2.csv")
+	assert.Equal(t, ledger.Loaded, b.State, "two deliveries that are the same: %s", b.Reason)
+	h.dropAt("tally/sales_2 (1).csv", "what,n\nbuoy,1\n", at(2))
+	assert.Equal(t, ledger.Skipped, h.arrival("sales_2 (1).csv").State)
+	assert.Equal(t, "2", h.count("river.tally"))
+}
+
+// TestACopyThatCameWithOthers delivers a file, its copy, and what comes after both, in
+// one go.
+func TestACopyThatCameWithOthers(t *testing.T) {
+	t.Parallel()
+	const states = `feed: states
+landing: {at: in, files: "state_*.csv", settle: 50ms}
+schema: {fields: [{name: pump}, {name: state}], primaryKey: pump}
+target: {table: river.state}
+`
+	h := newHouse(t, states)
+	at := func(minute int) time.Time { return time.Date(2026, 7, 1, 8, minute, 0, 0, time.UTC) }
+	h.dropAt("state_a.csv", "pump,state\nweir,on\n", at(0))
+	h.dropAt("state_b.csv", "pump,state\nweir,on\n", at(5))
+	h.dropAt("state_c.csv", "pump,state\nweir,off\n", at(10))
+	h.dropAt("state_d.csv", "pump,state\nmill,on\n", at(15))
+	h.dropAt("state_e.csv", "pump,state\nmill,off\n", at(20))
+	h.dropAt("state_f.csv", "pump,state\nmill,on\n", at(25))
+	h.start()
+	h.wait("all of them", func() bool {
+		all, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Feed: "states", Most: 10})
+		return err == nil && len(all) == 6 && !slices.ContainsFunc(all, func(a ledger.Arrival) bool { return a.State != ledger.Loaded && a.State != ledger.Skipped })
+	})
+	assert.Equal(t, []string{"mill on", "weir off"}, h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"))
+	assert.Equal(t, ledger.Skipped, h.arrival("state_b.csv").State)
+	assert.Equal(t, ledger.Loaded, h.arrival("state_f.csv").State)
+}

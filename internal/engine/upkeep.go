@@ -138,22 +138,36 @@ func (e *Engine) keepRollups(ctx context.Context) {
 // pruneJournals drops what feeds keep of their loads for too long, in small steps.
 func (e *Engine) pruneJournals(ctx context.Context) {
 	for ctx.Err() == nil {
-		for d, keep := range e.journals() {
-			for more := true; more && ctx.Err() == nil; {
-				n, err := d.Prune(ctx, keep, dropAtOnce)
-				if err != nil && ctx.Err() == nil {
-					e.Log.Warn("old journals could not be dropped; trying again later", "error", err)
-				}
-				more = err == nil && n >= dropAtOnce
+		for d, keep := range e.keptSince(func(recall time.Duration) time.Duration { return recall }) {
+			e.prune(ctx, "old journals", keep, d.Prune)
+		}
+		if e.options.Keep.Order > 0 {
+			longer := func(recall time.Duration) time.Duration { return max(recall, e.options.Keep.Order) }
+			for d, keep := range e.keptSince(longer) {
+				e.prune(ctx, "the order of old rows", keep, d.Forget)
 			}
 		}
 		wait(ctx, restBetween)
 	}
 }
 
-// journals says, of each database, since when the journal of each feed is kept that
-// this service holds.
-func (e *Engine) journals() map[*table.Database]map[string]time.Time {
+// prune drops in small steps what feeds keep for too long.
+func (e *Engine) prune(ctx context.Context, what string, keep map[string]time.Time,
+	drop func(context.Context, map[string]time.Time, int) (int64, error)) {
+	for n := int64(dropAtOnce); n >= dropAtOnce && ctx.Err() == nil; {
+		var err error
+		if n, err = drop(ctx, keep, dropAtOnce); err != nil {
+			if ctx.Err() == nil {
+				e.Log.Warn(what+" could not be dropped; trying again later", "error", err)
+			}
+			return
+		}
+	}
+}
+
+// keptSince says, of each database, since when something is kept of each feed that this
+// service holds, by how long its journal is.
+func (e *Engine) keptSince(howLong func(recall time.Duration) time.Duration) map[*table.Database]map[string]time.Time {
 	out := map[*table.Database]map[string]time.Time{}
 	now := time.Now()
 	for _, w := range e.leased() {
@@ -167,7 +181,7 @@ func (e *Engine) journals() map[*table.Database]map[string]time.Time {
 		if out[d] == nil {
 			out[d] = map[string]time.Time{}
 		}
-		out[d][w.name] = now.Add(-w.feed.Target.Recall)
+		out[d][w.name] = now.Add(-howLong(w.feed.Target.Recall))
 	}
 	return out
 }

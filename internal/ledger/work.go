@@ -334,6 +334,21 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival) (*Arrival, error) {
 	return &last[0], nil
 }
 
+// LoadedBetween reports whether files of the feed were loaded after one, that come before
+// its copy in the order of loading; sameSlot says that only those of its slot matter.
+func (l *Ledger) LoadedBetween(ctx context.Context, of, again *Arrival, sameSlot bool) (bool, error) {
+	slot := ""
+	if sameSlot {
+		slot = " AND slot IS NOT DISTINCT FROM @slot AND slot_number IS NOT DISTINCT FROM @number"
+	}
+	var found bool
+	err := l.with(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = @feed AND state = 'loaded' AND finished_at >= @finished AND id NOT IN (@of, @again) AND NOT is_list
+			AND (finished_at > @finished OR (modified, path, id) > (@ofModified, @ofPath, @of)) AND (modified, path, id) < (@againModified, @againPath, @again)`+slot+`)`,
+		map[string]any{"feed": of.Feed, "finished": of.FinishedAt, "of": of.ID, "again": again.ID, "ofModified": of.Modified, "ofPath": of.Path,
+			"againModified": again.Modified, "againPath": again.Path, "slot": again.Slot, "number": again.SlotNumber}).Scan(&found).Error
+	return found, err
+}
+
 // LoadedSizes returns those of the sizes of which a file is loaded: only of such a file
 // can another be a copy.
 func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (map[int64]bool, error) {

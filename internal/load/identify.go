@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 
+	"mullein/internal/core/feed"
 	"mullein/internal/core/history"
 	"mullein/internal/ledger"
 )
@@ -88,7 +89,8 @@ func (l *Attempt) identifyOne(ctx context.Context, p *part, earlier ledger.Earli
 
 func (l *Attempt) rules() history.Rules {
 	land := &l.recipe.Feed.Landing
-	return history.Rules{Reissue: land.Reissue, LoadCopies: land.LoadCopies}
+	_, adds := l.recipe.Feed.Target.Adds()
+	return history.Rules{Reissue: land.Reissue, LoadCopies: land.LoadCopies, Adds: adds}
 }
 
 func (p *part) identity() history.File {
@@ -123,11 +125,36 @@ func (l *Attempt) knownOf(ctx context.Context, p *part, earlier ledger.Earlier) 
 			return known, err
 		}
 		of.Current = still != nil && still.SHA256 == p.digest
+		if of.Current {
+			if of.Current, err = l.rowsStand(ctx, &earlier.ByDigest[i], a); err != nil {
+				return known, err
+			}
+		}
 		if known.Bytes = append(known.Bytes, of); of.Current {
 			break
 		}
 	}
 	return known, nil
+}
+
+// rowsStand reports whether what an arrival wrote is as it would be if its copy were
+// loaded now: nothing came in between that could have changed its rows, or all of them
+// still bear it. Where loading adds, it is not asked: then nothing is loaded twice.
+func (l *Attempt) rowsStand(ctx context.Context, of, again *ledger.Arrival) (bool, error) {
+	f := l.recipe.Feed
+	if _, adds := f.Target.Adds(); adds {
+		return true, nil
+	}
+	since, err := l.env.Ledger.LoadedBetween(ctx, of, again, f.Target.Order == feed.OrderSlot && f.Target.Newest == "")
+	if err != nil || !since {
+		return err == nil, err
+	}
+	b := of.Balance
+	if f.Target.Mode.Replaces() || f.Target.Absent != feed.AbsentKeep ||
+		b.Unchanged+b.Outdated+b.Kept+b.Deleted > 0 {
+		return false, nil
+	}
+	return l.session.conn.RowsStand(ctx, l.recipe.Table, of.ID, b.Inserted+b.Updated)
 }
 
 // copiesPart reports whether a part is to be skipped as a copy of another of the

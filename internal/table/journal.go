@@ -394,8 +394,11 @@ func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most i
 // It returns how many. Markers of loads in force stay for ever: they are why nothing
 // is loaded twice.
 func (d *Database) DropMarkers(ctx context.Context, before time.Time, most int) (int64, error) {
-	tag, err := d.pool.Exec(ctx, `DELETE FROM mullein.load WHERE nth IN (
-		SELECT nth FROM mullein.load WHERE NOT active AND NOT journal AND committed_at < $1 ORDER BY committed_at LIMIT $2)`, before, most)
+	tag, err := d.pool.Exec(ctx, `WITH old AS (DELETE FROM mullein.load WHERE nth IN (
+			SELECT nth FROM mullein.load WHERE NOT active AND NOT journal AND committed_at < $1 ORDER BY committed_at LIMIT $2) RETURNING nth),
+		keys AS (DELETE FROM mullein.remembered WHERE load IN (SELECT nth FROM old)),
+		same AS (DELETE FROM mullein.confirmed WHERE load IN (SELECT nth FROM old))
+		SELECT FROM old`, before, most)
 	if err != nil {
 		return 0, fmt.Errorf("drop old markers: %w", err)
 	}

@@ -2,10 +2,12 @@ package table
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
@@ -290,6 +292,41 @@ func (l *Load) remember(ctx context.Context, counts []balance.Balance) error {
 		return l.confirm(ctx, counts)
 	}
 	return nil
+}
+
+// Forget drops up to about most of what is remembered of loads of feeds that were
+// committed before the time that each is kept since, and returns how many.
+func (d *Database) Forget(ctx context.Context, since map[string]time.Time, most int) (n int64, err error) {
+	text, err := json.Marshal(since)
+	if err != nil {
+		return 0, err
+	}
+	for _, of := range []string{"remembered", "confirmed"} {
+		tag, err := d.pool.Exec(ctx, `DELETE FROM mullein.`+of+` r WHERE r.ctid = ANY(ARRAY(SELECT r.ctid FROM jsonb_each_text($1::jsonb) f
+			JOIN mullein.load l ON l.feed = f.key AND l.committed_at < f.value::timestamptz JOIN mullein.`+of+` r ON r.load = l.nth LIMIT $2))`, string(text), most)
+		if err != nil {
+			return n, fmt.Errorf("forget the order of old rows: %w", err)
+		}
+		n += tag.RowsAffected()
+	}
+	return n, nil
+}
+
+// mostLookedAt is how many rows a target may have for all of them to be looked at.
+const mostLookedAt = 2_000_000
+
+// RowsStand reports whether so many rows of the target bear an arrival. It is false where
+// that would take long to find out.
+func (s *Session) RowsStand(ctx context.Context, t *Fitted, arrival, rows int64) (stand bool, err error) {
+	if t.Lineage.FromArrival == "" {
+		return false, nil
+	}
+	err = s.db.pool.QueryRow(ctx, "SELECT CASE WHEN rows <= $3 THEN (SELECT count(*) FROM "+quote(t.Schema, t.Name)+" t WHERE t."+
+		quote(t.Lineage.FromArrival)+" = $1) = $2 ELSE false END FROM mullein.target WHERE id = $4", arrival, rows, mostLookedAt, t.id).Scan(&stand)
+	if err != nil {
+		return false, fmt.Errorf("look for rows of arrival %d: %w", arrival, err)
+	}
+	return stand, nil
 }
 
 // confirm keeps which keys the load found unchanged. Where that is most of the table,

@@ -2,8 +2,12 @@ package table
 
 import (
 	"fmt"
+	"os"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -133,4 +137,100 @@ func TestLargeFilesThatComeLate(t *testing.T) {
 	assert.Equal(t, balance.Balance{Outdated: 2, Updated: 1}, s.inOrder(table, 4, 25, row{"A", 1, 300, 1}, row{"A", 3, 300, 1}, row{"A", 4, 300, 1}))
 	assert.Equal(t, []string{"3.00"}, s.lines("SELECT level FROM river.gauge WHERE at = to_timestamp(3600)"))
 	assert.Equal(t, balance.Balance{Outdated: 2, Unchanged: n - 2}, s.inOrder(table, 5, 15, file...), "two rows are newer")
+}
+
+// TestWhoWins goes through the cases of docs/the-target.md.
+func TestWhoWins(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../../docs/the-target.md")
+	require.NoError(t, err)
+	_, cases, found := strings.Cut(string(text), "| the feed says | what comes, in this order | the row then |\n|---|---|---|\n")
+	require.True(t, found)
+	kindOf := map[string]string{"`newest: slot`": "rank", "`newest: arrival`": "upsert", "`newest: slot`, `delete_when`": "rank and deletes",
+		"`newest: arrival`, `delete_when`": "deletes", "`newest: slot`, `absent: delete`": "rank, absent deleted",
+		"`newest: slot`, `absent: mark`": "rank, absent marked", "`newest: slot`, `mode: replace`": "rank, replace", "`mode: add_missing`": "add missing"}
+	n := 0
+	for line := range strings.Lines(cases) {
+		cells := strings.Split(strings.TrimSpace(line), " | ")
+		if len(cells) != 3 {
+			break
+		}
+		n++
+		kind := kindOf[strings.TrimPrefix(cells[0], "| ")]
+		require.NotEmpty(t, kind, line)
+		t.Run(strings.Join(cells[:2], " "), func(t *testing.T) {
+			t.Parallel()
+			p := newPlay(t, kind, 1)
+			for step := range strings.SplitSeq(cells[1], ", ") {
+				p.comes(step)
+				require.True(t, p.check(), step)
+			}
+			then := "none"
+			if r, there := p.fold().rows["a"]; there {
+				if then = strconv.Itoa(r.value); r.absent {
+					then += ", marked"
+				}
+			}
+			want, _, _ := strings.Cut(strings.TrimSuffix(cells[2], " |"), ":")
+			assert.Equal(t, want, then)
+		})
+	}
+	assert.Greater(t, n, 15)
+}
+
+// comes does what a step of a case says.
+func (p *play) comes(step string) {
+	day := 0
+	for _, form := range []struct {
+		text string
+		do   func(l *modelLoad)
+	}{
+		{"redo day %d", func(l *modelLoad) {
+			p.deliver(&modelLoad{arrival: l.arrival, rows: l.rows, rank: l.rank}, []int64{l.arrival}, false)
+		}},
+		{"recall day %d", func(l *modelLoad) { p.recall(l, false, false) }},
+		{"undo the recall of day %d", func(l *modelLoad) { p.recall(l, true, false) }},
+	} {
+		if n, _ := fmt.Sscanf(step, form.text, &day); n == 1 {
+			form.do(p.loads[slices.IndexFunc(p.loads, func(l *modelLoad) bool { return l.rank == day })])
+			return
+		}
+	}
+	n, err := fmt.Sscanf(step, "day %d:", &day)
+	require.True(p.t, n == 1 && err == nil, step)
+	_, what, _ := strings.Cut(step, ": ")
+	p.next++
+	r := modelRow{key: "a", part: "0", age: "0", line: 2, arrival: p.next}
+	switch what {
+	case "deleted":
+		r.gone = true
+	case "not in it":
+		r.key = "b"
+	default:
+		r.value, err = strconv.Atoi(what)
+		require.NoError(p.t, err)
+	}
+	p.deliver(&modelLoad{arrival: p.next, rank: day, rows: []modelRow{r}}, nil, false)
+}
+
+// TestTheOrderIsForgotten forgets what loads left behind that are old enough.
+func TestTheOrderIsForgotten(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	table := ranked(func(t *Table) { t.Deletes = true })
+	s.inOrder(table, 1, 1, row{"A", 1, 100, 1}, row{"B", 1, 100, 1})
+	s.inOrder(table, 2, 3, row{"A", 1, 0, 99}, row{"B", 1, 100, 1})
+	kept := func() string {
+		return s.lines("SELECT (SELECT count(*) FROM mullein.remembered) || ' ' || (SELECT count(*) FROM mullein.confirmed)")[0]
+	}
+	for _, c := range []struct {
+		since time.Duration
+		n     int64
+		kept  string
+	}{{-time.Hour, 0, "1 1"}, {time.Hour, 2, "0 0"}} {
+		n, err := s.db.Forget(ctx, map[string]time.Time{"gauges": time.Now().Add(c.since)}, 10)
+		require.NoError(t, err)
+		assert.Equal(t, c.n, n)
+		assert.Equal(t, c.kept, kept())
+	}
 }

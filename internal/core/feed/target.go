@@ -409,8 +409,8 @@ func (r *reader) absent(n *node, f *Feed, t *Target) {
 	}
 }
 
-// adds reports whether loading the same rows again adds to what is there, and how.
-func (t *Target) adds() (how string, ok bool) {
+// Adds reports whether loading the same rows again adds to what is there, and how.
+func (t *Target) Adds() (how string, ok bool) {
 	if t.Mode == Append {
 		return "mode append", true
 	}
@@ -427,7 +427,7 @@ func (t *Target) adds() (how string, ok bool) {
 func (r *reader) reissue(root *node, f *Feed) {
 	l, t := &f.Landing, &f.Target
 	at := root.get("landing").get("reissue")
-	how, adds := t.adds()
+	how, adds := t.Adds()
 	undoes := t.Lineage.FromArrival != "" && (t.Mode == Append || t.Recall > 0)
 	switch {
 	case adds && at == nil && undoes:

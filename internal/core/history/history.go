@@ -6,6 +6,7 @@ package history
 
 import (
 	"fmt"
+	"regexp"
 
 	"mullein/internal/core/feed"
 )
@@ -48,7 +49,8 @@ type Loaded struct {
 	Path     string
 	Digest   string
 	Captures map[string]any
-	// Current reports whether nothing else was loaded since for what its name says.
+	// Current reports whether it is what is loaded still: nothing came since for what its
+	// name says, nor anything that could have changed its rows.
 	Current bool
 }
 
@@ -62,6 +64,7 @@ type Known struct {
 type Rules struct {
 	Reissue    feed.Reissue
 	LoadCopies bool
+	Adds       bool // loading the same rows again adds them to what is there
 }
 
 // Verdict says what an arrival is and what becomes of it.
@@ -82,7 +85,7 @@ func Judge(f File, known Known, rules Rules) Verdict {
 	}
 	kind := New
 	for _, o := range known.Bytes {
-		if !MayBeCopy(f, o) {
+		if !MayBeCopy(f, o) || rules.Adds && TellsApart(f.Path, o.Path) {
 			continue
 		}
 		if kind = Return; !o.Current {
@@ -130,6 +133,15 @@ func CopyReason(id int64, path string) string {
 // equal bytes alone are no copy.
 func MayBeCopy(f File, o Loaded) bool {
 	return o.ID != f.ID && f.Digest != "" && o.Digest == f.Digest && SameCaptures(f.Captures, o.Captures)
+}
+
+// copyMarks are what people and programs write into the name of a file's copy.
+var copyMarks = regexp.MustCompile(`(?i) ?\([0-9]+\)|[ _.-]+copy( ?[0-9]+)?|\bcopy of |~$`)
+
+// TellsApart reports whether two paths say of themselves that they are two deliveries:
+// they differ in more than what a copy is marked with, such as " (1)" or " - Copy".
+func TellsApart(a, b string) bool {
+	return copyMarks.ReplaceAllString(a, "") != copyMarks.ReplaceAllString(b, "")
 }
 
 // SameCaptures reports whether two names say the same.

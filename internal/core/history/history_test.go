@@ -44,8 +44,24 @@ func TestJudge(t *testing.T) {
 		"a copy that a person wants":     {forced, Known{Bytes: bytes(k1, true)}, Rules{}, Verdict{Kind: Copy, Of: 4}},
 		"another name's bytes":           {file, Known{Bytes: bytes(k2, true)}, Rules{}, Verdict{Kind: New}},
 		"A, B, A again":                  {file, Known{Bytes: bytes(k1, false)}, Rules{}, Verdict{Kind: Return}},
+		"two names where rows add up": {File{ID: 9, Path: "south.csv", Digest: "d1", Captures: k1}, Known{Bytes: bytes(k1, true)}, Rules{Adds: true}, Verdict{Kind: New}},
+		"a marked copy where rows add up": {File{ID: 9, Path: "a (1).csv", Digest: "d1", Captures: k1}, Known{Bytes: bytes(k1, true)}, Rules{Adds: true},
+			Verdict{Copy, Skip, 4, "a copy of arrival 4, a.csv"}},
 		"bytes that are not known yet":   {unread, Known{Bytes: bytes(k1, true)}, Rules{}, Verdict{Kind: New}},
 	} {
 		assert.Equal(t, c.want, Judge(c.file, c.known, c.rules), name)
+	}
+}
+
+func TestTellsApart(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want bool
+	}{
+		{"sales_0801.csv", "sales_0802.csv", true}, {"north_stock.csv", "south_stock.csv", true}, {"01/day.csv", "02/day.csv", true},
+		{"levels.csv", "levels (1).csv", false}, {"levels (1).csv", "levels (2).csv", false}, {"levels.csv", "levels - Copy.csv", false},
+		{"levels.csv", "Copy of levels.csv", false}, {"levels.csv", "levels_copy 2.csv", false}, {"levels.csv", "levels.csv~", false},
+	} {
+		assert.Equal(t, c.want, TellsApart(c.a, c.b), "%s and %s", c.a, c.b)
 	}
 }

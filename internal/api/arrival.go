@@ -162,6 +162,8 @@ type Original struct {
 type Verified struct {
 	Same      int64       `json:"same" doc:"Rows of the file that the table holds as they are"`
 	Later     int64       `json:"later" doc:"Rows whose key a later load has written"`
+	Newer     int64       `json:"newer" doc:"Rows whose key an earlier load keeps, because it is newer"`
+	Gone      int64       `json:"gone" doc:"Rows whose key another load has removed, or a newer one does not have"`
 	Different int64       `json:"different" doc:"Rows that the table holds otherwise, although no later load wrote them"`
 	Missing   int64       `json:"missing" doc:"Rows whose key the table does not have"`
 	Repeated  int64       `json:"repeated" doc:"Rows that lost against another row of the file with the same key"`

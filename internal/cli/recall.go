@@ -223,6 +223,8 @@ func (c *command) verify() *cobra.Command {
 			if err := c.show(v, func() {
 				c.pairs([][2]string{{"same", rowsOf(v.Same) + " of the file stand in the table as they are"},
 					{"later", rowsOf(v.Later) + " that later loads have written"},
+					{"newer", rowsOf(v.Newer) + " whose key an earlier load keeps, because it is newer"},
+					{"gone", rowsOf(v.Gone) + " whose key another load has removed, or a newer one does not have"},
 					{"different", rowsOf(v.Different) + " that the table holds otherwise, and no later load did it"},
 					{"missing", rowsOf(v.Missing) + " whose key the table does not have"},
 					{"repeated", rowsOf(v.Repeated) + " that lost against another row of the file"}})

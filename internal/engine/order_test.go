@@ -36,9 +36,13 @@ func TestTheNewestSlotWins(t *testing.T) {
 	want := []string{"lock 19 S_20260719.csv", "mill 20 S_20260720.csv", "weir 20 S_20260720.csv"}
 	assert.Equal(t, want, rows())
 
+	v, err := h.engine.inspect.Verify(ctx, late.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, []int64{1, 1, 1, 0, 0}, []int64{v.Same, v.Newer, v.Gone, v.Later, v.Different + v.Missing})
+
 	newest := h.loadedFile("S_20260721.csv", "store,buoys\nmill,20\nlock,21\n")
 	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1}, newest.Balance)
-	_, err := h.engine.inspect.Mend(ctx, late.ID, []ledger.MendedRow{{Number: 1, Text: "lock,7"}}, "ada", "typed wrong")
+	_, err = h.engine.inspect.Mend(ctx, late.ID, []ledger.MendedRow{{Number: 1, Text: "lock,7"}}, "ada", "typed wrong")
 	require.NoError(t, err)
 	mended := h.arrival("(mended")
 	require.Equal(t, ledger.Loaded, mended.State, mended.Reason)
@@ -62,6 +66,10 @@ func TestTheNewestSlotWins(t *testing.T) {
 	})
 	want = []string{"lock 21 S_20260721.csv", "mill 20 S_20260721.csv", "weir 20 S_20260720.csv"}
 	assert.Equal(t, want, rows())
+
+	v, err = h.engine.inspect.Verify(ctx, mended.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, []int64{0, 1, 0, 0, 0}, []int64{v.Same, v.Newer, v.Gone, v.Later, v.Different + v.Missing})
 
 	_, err = h.engine.inspect.Recall(ctx, newest.ID, table.TakeOut, "me", "wrong")
 	require.NoError(t, err)

@@ -234,6 +234,8 @@ func verifiedOf(v *table.Verified) api.Verified {
 	return api.Verified{
 		Same:      v.Same,
 		Later:     v.Later,
+		Newer:     v.Newer,
+		Gone:      v.Gone,
 		Different: v.Different,
 		Missing:   v.Missing,
 		Repeated:  v.Repeated,

@@ -155,6 +155,8 @@ func number(row json.RawMessage, column string) int64 {
 type Verified struct {
 	Same      int64 // rows of the file that the table holds as they are
 	Later     int64 // rows whose key a later load has written
+	Newer     int64 // rows whose key an earlier load keeps, which was newer
+	Gone      int64 // rows whose key another load has removed, or a newer one does not have
 	Different int64 // rows that the table holds otherwise, although no later load wrote them
 	Missing   int64 // rows whose key the table does not have
 	Repeated  int64 // rows that lost against another row of the file with the same key
@@ -182,12 +184,24 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 			" t WHERE t." + quote(t.Lineage.FromArrival) + " = $1) t ON t." + quote(t.Lineage.RowDigest) + " = s.digest"
 		missing, differs = "t."+quote(t.Lineage.RowDigest)+" IS NULL", "false"
 	}
-	later := "false"
+	later, newer, gone := "false", "false", "false"
+	const own = "(SELECT max(m.nth) FROM mullein.load m WHERE m.arrival = $1)"
 	if t.Lineage.FromArrival != "" {
-		later = "t." + quote(t.Lineage.FromArrival) + " <> $1"
+		column := "t." + quote(t.Lineage.FromArrival)
+		later = column + " <> $1"
+		newer = later + " AND (SELECT max(m.nth) FROM mullein.load m WHERE m.arrival = " + column + ") < " + own
 	}
-	class := "CASE WHEN " + missing + " THEN 'missing' WHEN NOT " + differs + " THEN 'same' WHEN " + later +
-		" THEN 'later' ELSE 'different' END"
+	if t.keyed() {
+		gone = "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active WHERE c.target = " + l.target() +
+			" AND c.key = " + l.keysHash() + " AND c.what = 'd' AND m.arrival <> $1) OR EXISTS (SELECT 1 FROM mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active AND m.rank > o.rank WHERE o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r WHERE r.load = m.nth AND r.target = " +
+			l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")))"
+		if t.Newest != "" && t.Deletes {
+			gone += " OR EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND m.active WHERE r.target = " +
+				l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")"
+		}
+	}
+	class := "CASE WHEN " + missing + " THEN CASE WHEN " + gone + " THEN 'gone' ELSE 'missing' END WHEN NOT " + differs +
+		" THEN 'same' WHEN " + newer + " THEN 'newer' WHEN " + later + " THEN 'later' ELSE 'different' END"
 	from := l.stage + " s " + join + " WHERE " + l.notGone() + " AND $1::bigint > 0"
 	rows, err := l.s.conn.Query(ctx, "SELECT "+class+", count(*) FROM "+from+" GROUP BY 1", arrival)
 	if err != nil {
@@ -196,7 +210,7 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 	var what string
 	var n int64
 	if _, err := pgx.ForEachRow(rows, []any{&what, &n}, func() error {
-		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later,
+		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later, "newer": &v.Newer, "gone": &v.Gone,
 			"different": &v.Different}[what] = n
 		return nil
 	}); err != nil {

@@ -133,6 +133,8 @@ func WithColumns(f *feed.Feed, names []string) (*feed.Feed, error) {
 		switch {
 		case name == "" || len(name) > maxColumnName:
 			return nil, errors.New("a further column's name has to be from 1 to 63 bytes, to be added to the table")
+		case feed.IsSystemColumn(name):
+			return nil, fmt.Errorf("the further column %q has a name that PostgreSQL keeps for itself; give it a field with another name in the schema", name)
 		case slices.Contains(own, name):
 			return nil, fmt.Errorf("the further column %q has the name of another column of the table; give it a field of its own in the schema", name)
 		}

@@ -45,7 +45,7 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	}
 	name := quote(t.Schema, t.Name)
 	given := "json_populate_record(NULL::" + name + ", $1::json) g"
-	err = d.pool.QueryRow(ctx, "SELECT row_to_json(t), t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2) FROM "+
+	err = d.pool.QueryRow(ctx, "SELECT row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2) FROM "+
 		given+" JOIN "+name+" t ON "+t.sameRow("t", "g"), string(of), t.id).Scan(&h.Now, &h.Hand)
 	if err != nil && err != pgx.ErrNoRows {
 		return nil, fmt.Errorf("look at the row: %w", err)

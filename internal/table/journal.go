@@ -78,10 +78,10 @@ func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
 		for i := range values {
 			values[i] += " AS " + columns[i]
 		}
-		given = "(SELECT row_to_json(g) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
+		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t), `+given+`
+		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), `+given+`
 		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameRow()+`
 		WHERE p.class IN ('u', 'l', 'd')`, args...)
 	return tag.RowsAffected(), err
@@ -124,7 +124,7 @@ func (l *Load) absent(ctx context.Context) (int64, error) {
 	note := ""
 	if t.Journal {
 		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() +
-			", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g) FROM gone g)"
+			", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g.*) FROM gone g)"
 	}
 	var n int64
 	if err := l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+where+" RETURNING t.*)"+note+
@@ -181,7 +181,7 @@ func (l *Load) markAbsent(ctx context.Context, where string) (int64, error) {
 	if l.table.Journal {
 		if _, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.change (target, load, key, what, before) SELECT "+
 			l.target()+", "+fmt.Sprint(l.nth[0])+", "+l.table.keyHash("t")+
-			", 'm', row_to_json(t) FROM "+l.name()+" t WHERE "+where+" FOR UPDATE OF t"); err != nil {
+			", 'm', row_to_json(t.*) FROM "+l.name()+" t WHERE "+where+" FOR UPDATE OF t"); err != nil {
 			return 0, fmt.Errorf("note what is absent: %w", err)
 		}
 	}
@@ -239,7 +239,7 @@ func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
 	note := ""
 	if l.table.Journal {
 		note = `, noted AS (INSERT INTO mullein.change (target, load, key, what, given) SELECT ` + l.target() +
-			`, m.nth, row_number() OVER (), 'i', row_to_json(g)
+			`, m.nth, row_number() OVER (), 'i', row_to_json(g.*)
 			FROM gone g JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2) GROUP BY arrival) m ON m.arrival = g.` + arrival + `)`
 	} else {
 		note = ", noted AS (SELECT $2::bigint[])"

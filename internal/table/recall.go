@@ -323,7 +323,7 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 	if l.table.Deletes {
 		what = "CASE WHEN " + isGone + " THEN 'd' ELSE 'u' END"
 	}
-	given := "(SELECT row_to_json(g) FROM (SELECT " + join(values) + ") g)"
+	given := "(SELECT row_to_json(g.*) FROM (SELECT " + join(values) + ") g)"
 	if of.comesBack {
 		if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_key (key, image) SELECT "+hash+", "+given+
 			" FROM "+l.stage+" s WHERE $"+fmt.Sprint(len(args))+"::bigint > 0 ON CONFLICT DO NOTHING",
@@ -408,8 +408,8 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 		return err
 	}
 	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
-			SELECT 'removed' AS what, row_to_json(t) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
-			UNION ALL SELECT 'removed', row_to_json(t) FROM `+name+` t WHERE `+c.inPlace(3)+` AND NOT coalesce(t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1), false)
+			SELECT 'removed' AS what, row_to_json(t.*) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
+			UNION ALL SELECT 'removed', row_to_json(t.*) FROM `+name+` t WHERE `+c.inPlace(3)+` AND NOT coalesce(t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1), false)
 			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd' AND `+c.stillWanted()+`
 			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, arrivals, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
@@ -463,7 +463,7 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 	// by it, so that they come back when it goes again.
 	var gone int64
 	err := c.s.conn.QueryRow(ctx, `WITH gone AS (DELETE FROM `+name+` t WHERE `+c.inPlace(1)+
-		` RETURNING row_to_json(t) AS row),
+		` RETURNING row_to_json(t.*) AS row),
 			noted AS (INSERT INTO mullein.change (target, load, key, what, before)
 				SELECT $2::integer, o.load, o.last + row_number() OVER (), 'd', g.row FROM gone g
 				CROSS JOIN (SELECT load, max(key) AS last FROM mullein.change WHERE load = (SELECT max(n) FROM unnest($1::bigint[]) n) GROUP BY load) o

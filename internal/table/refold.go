@@ -79,13 +79,13 @@ func (r *refold) keys(ctx context.Context) error {
 	every := ""
 	if len(r.on) > 0 && t.wholeTable() {
 		// What comes back may lack rows that were not there when it was loaded.
-		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t) FROM " + l.name() +
+		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t.*) FROM " + l.name() +
 			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
 			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
-			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
+			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
 			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 		) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
@@ -205,7 +205,7 @@ func (r *refold) look(ctx context.Context) error {
 	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (SELECT DISTINCT unnest(writers) AS writer FROM (
 				SELECT writers FROM mullein.load WHERE target = $1 UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target WHERE id = $1 UNION ALL SELECT $2::bigint[]) w)
 		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
-		SELECT k.key, row_to_json(t), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
+		SELECT k.key, row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
 		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
 }
 
@@ -324,7 +324,7 @@ func (r *refold) step() string {
 	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank, deletion = n.deletion FROM (
 		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
 				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN ` + given + ` WHEN ` + keeps + ` THEN s.image
-				ELSE (SELECT row_to_json(x) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
+				ELSE (SELECT row_to_json(x.*) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.deletion) d
@@ -342,7 +342,7 @@ func (r *refold) marked(row, since string) string {
 		}
 		marked = append(marked, value+" AS "+quote(name))
 	}
-	return "(SELECT row_to_json(x) FROM (SELECT " + strings.Join(marked, ", ") + ") x)"
+	return "(SELECT row_to_json(x.*) FROM (SELECT " + strings.Join(marked, ", ") + ") x)"
 }
 
 // apply writes what came out into the journal and the target.
@@ -376,7 +376,7 @@ func (r *refold) apply(ctx context.Context) error {
 	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
 		" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" "+now+
 		" WHERE s.image IS NOT NULL AND "+t.sameRow("t", "g")+
-		" AND row_to_json(n)::text <> row_to_json(t)::text"); err != nil {
+		" AND row_to_json(n.*)::text <> row_to_json(t.*)::text"); err != nil {
 		return err
 	}
 	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+

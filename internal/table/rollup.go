@@ -398,7 +398,7 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 		"UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
 		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"),
 			strings.ToLower(event)))
-		body := "BEGIN " + note(rows[0]) + " RETURN NULL; END"
+		body := "#variable_conflict use_column\nBEGIN " + note(rows[0]) + " RETURN NULL; END"
 		for _, statement := range []string{
 			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
 			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " +
@@ -462,10 +462,14 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 				break
 			}
 		}
-		const compare = ` FROM (SELECT to_jsonb(q) AS row, %s FROM (%s
-			) q) q FULL JOIN (SELECT to_jsonb(r) - 'computed_at' AS row, %s FROM %s r) r USING (%s)`
-		from := fmt.Sprintf(compare, s.columns("q", s.Key), s.Rollup.Select, s.columns("r", s.Key), tableOf(s.Table),
-			join(quoteAll(s.Key)))
+		var same, of, have []string
+		for i, k := range s.Key {
+			same = append(same, fmt.Sprintf("q.k%d = r.k%[1]d", i))
+			of, have = append(of, fmt.Sprintf("q.%s AS k%d", quote(k), i)), append(have, fmt.Sprintf("r.%s AS k%d", quote(k), i))
+		}
+		const compare = ` FROM (SELECT to_jsonb(q.*) AS row, %s FROM (%s
+			) q) q FULL JOIN (SELECT to_jsonb(r.*) - 'computed_at' AS row, %s FROM %s r) r ON %s`
+		from := fmt.Sprintf(compare, join(of), s.Rollup.Select, join(have), tableOf(s.Table), strings.Join(same, " AND "))
 		err := tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", s.Table, err)

@@ -814,6 +814,9 @@ func (r *reader) columns(root *node, f *Feed) {
 		if name == "" || len(name) > 63 || strings.ContainsRune(name, 0) {
 			r.failAt(n, "%q cannot be a column's name: from 1 to 63 bytes", name)
 		}
+		if IsSystemColumn(name) {
+			r.failAt(n, "column %q: every table of PostgreSQL has one of that name for itself; choose another, and give the name in the file as source", name)
+		}
 		if by, twice := taken[name]; twice {
 			hint := ""
 			if as == "a lineage column" {
@@ -844,6 +847,11 @@ func (r *reader) columns(root *node, f *Feed) {
 		}
 		claim(place, name, "a lineage column")
 	}
+}
+
+// IsSystemColumn reports whether PostgreSQL keeps a column's name for itself.
+func IsSystemColumn(name string) bool {
+	return slices.Contains([]string{"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"}, name)
 }
 
 func (n *node) list() []*node {

@@ -60,7 +60,7 @@ type Balance struct {
 	Unchanged int64 `json:"unchanged" doc:"Rows that the target held already, alike in every column"`
 	Outdated  int64 `json:"outdated" doc:"Rows older than what the target holds for their key"`
 	Kept      int64 `json:"kept" doc:"Rows whose key exists and is left alone by the feed's mode"`
-	Deleted   int64 `json:"deleted" doc:"Rows that said that they are deleted"`
+	Deleted   int64 `json:"deleted" doc:"Rows of the target that are gone because rows of the file said so"`
 	Duplicate int64 `json:"duplicate" doc:"Rows that lost against another row of the delivery with the same key"`
 	Rejected  int64 `json:"rejected" doc:"Rows that could not be read or broke a row check"`
 	LeftOut   int64 `json:"left_out" doc:"Rows that the feed leaves out"`

@@ -211,6 +211,7 @@ func (c *command) reconcile() *cobra.Command {
 func (c *command) due() *cobra.Command {
 	var simulate string
 	var days int
+	var check bool
 	cmd := &cobra.Command{Use: "due [FEED|FILE]", Short: "What is expected, what is late, what name came close",
 		Args: arguments(0, 1), RunE: func(cmd *cobra.Command, args []string) error {
 			if simulate != "" {
@@ -230,10 +231,11 @@ func (c *command) due() *cobra.Command {
 					days = 7
 				}
 			}
-			return c.calendar(cmd.Context(), service, name, days)
+			return c.calendar(cmd.Context(), service, name, days, check)
 		}}
 	cmd.Flags().StringVar(&simulate, "simulate", "", "show what would be due in a span, as 2026-03-28..2026-03-30; FILE may be a feed file that is not put yet")
 	cmd.Flags().IntVar(&days, "days", 1, "how many days back, 1 to 62")
+	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when a slot is missing or refused, or late and not here yet")
 	return cmd
 }
 
@@ -337,7 +339,7 @@ const slotLegend = "o on time  l late  X missing  R refused  e excused  . open  
 
 const maxSlots = 20000
 
-func (c *command) calendar(ctx context.Context, service *client.Client, feed string, days int) error {
+func (c *command) calendar(ctx context.Context, service *client.Client, feed string, days int, check bool) error {
 	if days < 1 || days > 62 {
 		return usageError{errors.New("--days takes 1 to 62")}
 	}
@@ -347,19 +349,18 @@ func (c *command) calendar(ctx context.Context, service *client.Client, feed str
 	if err != nil {
 		return err
 	}
-	return c.show(list, func() {
+	var wrong []api.SlotView
+	for _, s := range slices.Backward(list.Items) {
+		if s.State == api.SlotMissing || s.State == api.SlotRefused || s.State == api.SlotLate && s.CompleteAt == nil {
+			wrong = append(wrong, s)
+		}
+	}
+	return c.checked(check && len(wrong) > 0, list, func() {
 		if len(list.Items) == 0 {
 			fmt.Fprintln(c.out, "Nothing was due.")
 			return
 		}
 		c.slotGrid(list.Items, days > 1)
-		var wrong []api.SlotView
-		for _, s := range slices.Backward(list.Items) {
-			if s.State == api.SlotMissing || s.State == api.SlotRefused || s.State == api.SlotLate &&
-				s.CompleteAt == nil {
-				wrong = append(wrong, s)
-			}
-		}
 		c.wrongSlots(wrong)
 		if list.More {
 			fmt.Fprintln(c.out, "There are more; a feed and fewer --days narrow them.")

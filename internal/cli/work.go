@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,158 +12,10 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
-	"mullein/internal/core/due"
 )
 
-func (c *command) run() *cobra.Command {
-	var wait bool
-	var require int64
-	var wanted api.Wanted
-	cmd := &cobra.Command{Use: "run FEED", Short: "Load what is there now", Args: arguments(1, 1),
-		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-			run, err := service.RunFeed(ctx, args[0], wanted)
-			if err != nil {
-				return err
-			}
-			if !wait && require == 0 {
-				return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
-			}
-			return c.waitForRun(ctx, service, run, require)
-		})}
-	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused, failed or is missing")
-	cmd.Flags().Int64Var(&require, "require", 0, "wait, and exit 3 when fewer arrivals than that were there")
-	cmd.Flags().StringArrayVar(&wanted.Paths, "file", nil, "only this file, by its path below the landing; repeatable")
-	cmd.Flags().StringVar(&wanted.From, "from", "", "go through slots in order, from this one: 2026, 2026-07, 2026-07-01, 2026-07-01T06, yesterday, or a number")
-	cmd.Flags().StringVar(&wanted.To, "to", "", "up to this slot")
-	return cmd
-}
-
-func (c *command) cancel() *cobra.Command {
-	return &cobra.Command{Use: "cancel RUN", Short: "End a run; what it has loaded stays", Args: arguments(1, 1),
-		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-			n, err := number(args[0], "a run")
-			if err != nil {
-				return err
-			}
-			run, err := service.CancelRun(ctx, n)
-			if err != nil {
-				return err
-			}
-			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is told to end\n", run.ID, run.Feed) })
-		})}
-}
-
-const askEvery = 150 * time.Millisecond
-
-func (c *command) waitForRun(ctx context.Context, service *client.Client, run api.Run, require int64) error {
-	people := terminal(c.errOut)
-	var err error
-	for run.State == api.RunQueued || run.State == api.RunRunning {
-		if people {
-			c.progress(ctx, service, run)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(askEvery):
-		}
-		if run, err = service.Run(ctx, run.ID); err != nil {
-			return err
-		}
-	}
-	if people {
-		fmt.Fprint(c.errOut, "\r\x1b[K")
-	}
-	list, err := service.Arrivals(ctx, client.ArrivalQuery{Run: run.ID, Most: 1000})
-	if err != nil {
-		return err
-	}
-	missing, err := missingNow(ctx, service, run.Feed)
-	if err != nil {
-		return err
-	}
-	there := run.Loaded + run.Refused + run.Failed + run.Skipped
-	err = c.show(run, func() {
-		c.runTold(run, list.Items, missing)
-		if there < require {
-			fmt.Fprintf(c.out, "%d arrivals were there; %d were required\n", there, require)
-		}
-	})
-	if err == nil && (run.State != api.RunDone || run.Refused+run.Failed > 0 || there < require || len(missing) > 0) {
-		return errWrong
-	}
-	return err
-}
-
-func (c *command) runTold(run api.Run, arrivals []api.Arrival, missing []api.SlotView) {
-	if len(arrivals) == 0 {
-		fmt.Fprintf(c.out, "run %d of %s is %s: nothing new was there\n", run.ID, run.Feed, run.State)
-	} else {
-		slices.Reverse(arrivals)
-		arrivalTable(arrivals).write(c.out)
-		fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
-	}
-	if run.Told.Slots > 0 {
-		fmt.Fprintf(c.out, "%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At,
-			grouped(run.Told.Empty))
-		if len(run.Told.Named) > 0 {
-			fmt.Fprintf(c.out, ": %s", shorten(strings.Join(run.Told.Named, ", "), 300))
-		}
-		fmt.Fprintln(c.out)
-	}
-	if run.Reason != "" {
-		fmt.Fprintln(c.out, run.Reason)
-	}
-	for _, s := range missing {
-		fmt.Fprintln(c.out, missingLine(s))
-	}
-}
-
-// missingNow returns the newest slots of a feed, one for each set of captures,
-// that are missing.
-func missingNow(ctx context.Context, service *client.Client, feed string) ([]api.SlotView, error) {
-	now := time.Now()
-	list, err := service.Slots(ctx, feed, now.Add(-7*24*time.Hour), now, 20000)
-	if err != nil {
-		return nil, err
-	}
-	newest := map[string]api.SlotView{}
-	for _, s := range list.Items {
-		if s.State != api.SlotSurplus && s.State != api.SlotOpen {
-			newest[due.Key(s.Per)] = s
-		}
-	}
-	var out []api.SlotView
-	for _, key := range slices.Sorted(maps.Keys(newest)) {
-		if newest[key].State == api.SlotMissing {
-			out = append(out, newest[key])
-		}
-	}
-	return out, nil
-}
-
-// progress shows one line that is written over and over.
-func (c *command) progress(ctx context.Context, service *client.Client, run api.Run) {
-	status, err := service.Status(ctx)
-	if err != nil {
-		return // the next answer about the run says it too
-	}
-	line := fmt.Sprintf("run %d %s", run.ID, run.State)
-	for _, l := range status.Loads {
-		if l.Feed == run.Feed {
-			share := int64(100)
-			if l.Size > 0 {
-				share = 100 * l.Bytes / l.Size
-			}
-			line = fmt.Sprintf("run %d: %s, %s, %d%%, %s rows", run.ID, shorten(l.Path, 50), whereabouts(l), share,
-				grouped(l.Rows))
-		}
-	}
-	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
-}
-
 func (c *command) status() *cobra.Command {
-	var all bool
+	var all, check bool
 	cmd := &cobra.Command{Use: "status [FEED]", Short: "What needs a person, what is waiting and working",
 		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			if len(args) == 1 {
@@ -172,7 +23,7 @@ func (c *command) status() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return c.show(f, func() { c.feedStatus(f) })
+				return c.checked(check && feedIsWrong(f), f, func() { c.feedStatus(f) })
 			}
 			status, err := service.Status(ctx)
 			if err != nil {
@@ -183,10 +34,25 @@ func (c *command) status() *cobra.Command {
 					return err
 				}
 			}
-			return c.show(status, func() { c.wholeStatus(status, all) })
+			wrong := len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0
+			return c.checked(check && wrong, status, func() { c.wholeStatus(status, all) })
 		})}
 	cmd.Flags().BoolVar(&all, "all", false, "all feeds, not only those that files came for lately")
+	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when something needs a person")
 	return cmd
+}
+
+// checked shows what was found, and says by the exit code when it is wrong.
+func (c *command) checked(wrong bool, what any, people func()) error {
+	if err := c.show(what, people); err != nil || !wrong {
+		return err
+	}
+	return errWrong
+}
+
+// feedIsWrong reports whether something of a feed needs a person.
+func feedIsWrong(f api.FeedView) bool {
+	return f.Problem != "" || f.Counts.NeedsPerson+f.Counts.Missing+f.Counts.Late > 0
 }
 
 // wholeStatus shows what needs a person first, then totals, then feeds.
@@ -351,6 +217,7 @@ func (c *command) pairs(lines [][2]string) {
 func (c *command) ledger() *cobra.Command {
 	var f client.ArrivalQuery
 	var s, day string
+	var check bool
 	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first",
 		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			if len(args) == 1 {
@@ -373,7 +240,13 @@ func (c *command) ledger() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(list, func() {
+			wrong := false
+			if check {
+				if wrong, err = anyWrong(ctx, service, f); err != nil {
+					return err
+				}
+			}
+			return c.checked(wrong, list, func() {
 				if len(list.Items) == 0 && list.Next == 0 {
 					fmt.Fprintln(c.out, "Nothing has arrived.")
 					return
@@ -385,11 +258,19 @@ func (c *command) ledger() *cobra.Command {
 			})
 		})}
 	cmd.Flags().StringVar(&s, "state", "", "only those in a state")
+	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when some of them need a person: refused, failed or held, and not overtaken")
 	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text; * and ? stand for any text and one character")
 	cmd.Flags().StringVar(&day, "day", "", "only those noticed on a day, as 2026-07-01")
 	cmd.Flags().Int64Var(&f.Before, "before", 0, "only those before a number")
 	cmd.Flags().IntVar(&f.Most, "limit", 50, "how many, 1 to 1000")
 	return cmd
+}
+
+// anyWrong reports whether arrivals that a query finds, on whatever page, need a person.
+func anyWrong(ctx context.Context, service *client.Client, q client.ArrivalQuery) (bool, error) {
+	q.Needs, q.Most, q.Before = true, 1, 0
+	list, err := service.Arrivals(ctx, q)
+	return len(list.Items) > 0, err
 }
 
 func number(arg, what string) (int64, error) {

@@ -411,6 +411,7 @@ type ArrivalQuery struct {
 	Feed, State  string
 	Text         string // part of the path; * and ? stand for any text and one character
 	Run, Slot    int64
+	Needs        bool      // only what needs a person
 	Since, Until time.Time // of their coming; until is not within
 	Before       int64     // the next of the page before
 	Most         int       // on the page, up to 1,000
@@ -419,7 +420,7 @@ type ArrivalQuery struct {
 // Arrivals returns a page of arrivals, the newest first.
 func (c *Client) Arrivals(ctx context.Context, f ArrivalQuery) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", f.State, "text", f.Text,
-		"run", number(f.Run), "slot", number(f.Slot), "since", moment(f.Since), "until", moment(f.Until), "before",
+		"run", number(f.Run), "slot", number(f.Slot), "needs", truth(f.Needs), "since", moment(f.Since), "until", moment(f.Until), "before",
 		number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 
@@ -582,6 +583,13 @@ func number(n int64) string {
 		return ""
 	}
 	return strconv.FormatInt(n, 10)
+}
+
+func truth(b bool) string {
+	if !b {
+		return ""
+	}
+	return "true"
 }
 
 // query makes a query of names and values, leaving empty values out.

@@ -284,6 +284,7 @@ func TestTheCommandLine(t *testing.T) {
 	}{
 		{"ledger", 0, "GAUGE_K1_20260701T1200 (1).csv", ""},
 		{"ledger gauge-readings --state refused", 0, "the gzip is cut short", ""},
+		{"ledger --check", 0, "refused", ""}, // it was overtaken
 		{"ledger --state lost", 2, "", `unknown state "lost"`},
 		{"ledger nowhere", 1, "", `feed "nowhere": not found`},
 		{"arrival 2", 0, "12 read = 10 inserted + 1 duplicate + 1 rejected", ""},
@@ -332,6 +333,13 @@ func TestTheCommandLine(t *testing.T) {
 		{"feed resume gauge-readings", 0, "resumed", ""},
 		{"feed remove gauge-readings", 2, "", "say --yes"},
 		{"run station-registry --wait", 0, "nothing new was there", ""},
+		{"run station-registry --wait --file STATIONS_2026-07-01.csv", 3, "it is loaded already, as arrival ", ""},
+		{"run station-registry --wait --file STATIONS_2026-07-09.csv", 3, "STATIONS_2026-07-09.csv: it is not at the landing", ""},
+		{"status --check", 0, "Nothing needs a person", ""},
+		{"status station-registry --check", 0, "station-registry", ""},
+		{"ledger --check --state loaded", 0, "loaded", ""},
+		{"ledger station-registry --check", 0, "loaded", ""},
+		{"due station-registry --check", 0, "", ""},
 		{"nonsense", 2, "", "unknown command"},
 		{"ledger -o xml", 2, "", "-o takes table or json"},
 		{"ledger --nonsense", 2, "", "unknown flag"},
@@ -370,6 +378,18 @@ func TestRunWaitEndsWithItsBalance(t *testing.T) {
 	code, stdout, _ = s.mullein("run", "station-registry", "--wait")
 	assert.Equal(t, 3, code, "something was refused")
 	assert.Contains(t, stdout, "none of the schema's columns is in the header")
+	for args, say := range map[string]string{"status --check": "Needs a person, 1 feed", "status station-registry --check": "wrong", "ledger --check": "refused"} {
+		code, stdout, _ = s.mullein(strings.Fields(args)...)
+		assert.Equal(t, 3, code, args)
+		assert.Contains(t, stdout, say, args)
+	}
+	code, stdout, _ = s.mullein("run", "station-registry", "--wait")
+	assert.Equal(t, 3, code, "it is refused still")
+	assert.Contains(t, stdout, "STATIONS_2026-07-02.csv, is refused: ")
+	require.NoError(t, os.Rename(in, in+".away"))
+	code, stdout, _ = s.mullein("run", "station-registry", "--wait")
+	assert.Equal(t, 3, code, "the landing is away")
+	assert.Contains(t, stdout, "station-registry is not working, and 0 files waiting: ")
 }
 
 func TestAFeedPutAgainIsANewVersion(t *testing.T) {

@@ -184,6 +184,7 @@ type Filter struct {
 	Run     int64
 	Slot    int64
 	Backlog bool      // only what lay there before the feed
+	Needs   bool      // only what needs a person
 	Since   time.Time // noticed since
 	Until   time.Time // noticed before
 	Before  int64     // number; the page goes on below it
@@ -213,6 +214,9 @@ func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next i
 	}
 	if f.Backlog {
 		q = q.Where("backlog")
+	}
+	if f.Needs {
+		q = q.Where("id IN (SELECT a.id FROM arrival a WHERE " + needsPerson + ")")
 	}
 	if !f.Since.IsZero() {
 		q = q.Where("noticed_at >= ?", f.Since)

@@ -693,7 +693,8 @@ func (s *Server) run(ctx context.Context, in *NumberPath) (*body[api.Run], error
 type arrivalsInput struct {
 	Limit
 	Feed   string       `query:"feed"`
-	State  ledger.State `query:"state"`
+	State  ledger.State `query:"state" enum:"noticed,settling,ready,loading,loaded,refused,failed,skipped,held,gone,recalled"`
+	Needs  bool         `query:"needs" doc:"Only what needs a person: of the last seven days refused, failed for good or held, and not overtaken by a later version"`
 	Text   string       `query:"text" maxLength:"200" doc:"Part of the path; * and ? stand for any text and one character"`
 	Run    int64        `query:"run" minimum:"0"`
 	Slot   int64        `query:"slot" minimum:"0"`
@@ -704,7 +705,7 @@ type arrivalsInput struct {
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
 	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text,
-		Run: in.Run, Slot: in.Slot, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
+		Run: in.Run, Slot: in.Slot, Needs: in.Needs, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
 	return give(api.ArrivalList{Items: each(list, arrivalOf), Next: next}, err)
 }
 

@@ -374,26 +374,36 @@ func TestARunIsCancelledAndLimited(t *testing.T) {
 	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "the next run goes on")
 }
 
-// TestTheTimeLimitOfARun lets a load hang past it.
+// TestTheTimeLimitOfARun lets loads hang past it: that is an attempt like any other,
+// with a pause after it, and an end.
 func TestTheTimeLimitOfARun(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(gauges, "arrival: true", "arrival: false, time_limit: 300ms", 1))
+	h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 2, pause: 400ms, time_limit: 300ms", 1))
 	gate := make(chan struct{})
+	var times []time.Time
 	h.onStep = func(_ string, _ int64, s load.Step) {
 		if s == load.StepStaged {
-			<-gate
+			times = append(times, time.Now())
+			select {
+			case <-gate:
+			case <-time.After(500 * time.Millisecond):
+			}
 		}
 	}
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.start()
-	time.AfterFunc(2*time.Second, func() { close(gate) })
-	run := h.run(ledger.Wanted{})
-	assert.Equal(t, ledger.RunFailed, run.State)
-	assert.Contains(t, run.Reason, "the time limit of 300ms was reached")
-	assert.Empty(t, h.loaded())
-	h.put(strings.Replace(gauges, "arrival: true", "arrival: false", 1))
-	h.wait("the new version", func() bool { w := h.engine.held("gauges"); return w != nil && w.version == 2 })
-	assert.EqualValues(t, 1, h.run(ledger.Wanted{}).Loaded, "what was not loaded waits for the next run")
+	a := h.arrival("G_K1_20260701T1200.csv")
+	assert.Equal(t, "attempt 2 of 2: the time limit of 300ms was reached", a.Reason)
+	assert.Nil(t, a.TryAfter, "it needs a person")
+	require.Len(t, times, 2)
+	assert.GreaterOrEqual(t, times[1].Sub(times[0]), 700*time.Millisecond, "the limit, and then the pause")
+	runs, err := h.ledger.Runs(ctx, "gauges", 0, 10)
+	require.NoError(t, err)
+	assert.Contains(t, runs[0].Reason, "the time limit of 300ms was reached")
+	close(gate)
+	_, err = h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "me", "the target is free again")
+	require.NoError(t, err)
+	h.wait("the redo", func() bool { return len(h.loaded()) == 1 })
 }
 
 // TestARunOverSlotsGoesOn stops the service in the middle of a run over many

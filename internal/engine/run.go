@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"runtime/debug"
 	"time"
 
@@ -75,7 +74,7 @@ func (r *running) within(ctx context.Context) (ledger.RunSlots, error) {
 	defer end(nil)
 	if limit := r.feed.When.TimeLimit; limit > 0 {
 		timer := time.AfterFunc(limit, func() {
-			end(fmt.Errorf("the time limit of %s was reached; what was not loaded waits for the next run", limit))
+			end(&load.TimeLimitError{Limit: limit})
 		})
 		defer timer.Stop()
 	}

@@ -334,6 +334,12 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival) (*Arrival, error) {
 	return &last[0], nil
 }
 
+// FeedsOf returns the feeds of those of the arrivals that are loaded.
+func (l *Ledger) FeedsOf(ctx context.Context, arrivals []int64) (feeds []string, err error) {
+	err = l.with(ctx).Raw("SELECT DISTINCT feed FROM arrival WHERE id = ANY(?::bigint[]) AND state = 'loaded' ORDER BY 1", numbers(arrivals)).Scan(&feeds).Error
+	return feeds, err
+}
+
 // LoadedBetween reports whether files of the feed were loaded after one, that come before
 // its copy in the order of loading; sameSlot says that only those of its slot matter.
 func (l *Ledger) LoadedBetween(ctx context.Context, of, again *Arrival, sameSlot bool) (bool, error) {

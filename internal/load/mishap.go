@@ -97,6 +97,8 @@ func (l *Attempt) mishap(ctx, after context.Context, p *part, err error) (m fate
 		return fate.Changed, 0, nil
 	case errors.Is(err, fs.ErrNotExist):
 		return fate.Vanished, 0, nil
+	case timeLimit(ctx) != nil:
+		return fate.Error, 0, nil
 	case errors.Is(err, table.ErrFenced), ctx.Err() != nil:
 		return fate.BrokenOff, 0, nil
 	case table.Denied(err):
@@ -105,9 +107,21 @@ func (l *Attempt) mishap(ctx, after context.Context, p *part, err error) (m fate
 	return fate.Error, 0, nil
 }
 
+// timeLimit returns the error that ended a run that took too long; nil for none.
+func timeLimit(ctx context.Context) error {
+	var limit *TimeLimitError
+	if errors.As(context.Cause(ctx), &limit) {
+		return limit
+	}
+	return nil
+}
+
 // failedOne brings a part to where an error of its own leaves it.
 func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) error {
 	a := p.arrival
+	if limit := timeLimit(ctx); limit != nil {
+		err = limit
+	}
 	m, newer, lookErr := l.mishap(ctx, after, p, err)
 	if lookErr != nil {
 		return errors.Join(err, lookErr)

@@ -88,9 +88,34 @@ func (s *Server) decide(ctx context.Context, in *struct{ Body api.Verdict }) (*b
 			return nil, answer(err)
 		}
 	}
+	if err := s.mayBeUndone(ctx, ledger.Verb(d.Verb), of); err != nil {
+		return nil, answer(err)
+	}
 	list, err := s.ledger.Decide(ctx, ledger.Verb(d.Verb), of, callerOf(ctx), d.Because)
 	const shown = 100
 	return give(api.Decided{Arrivals: int64(len(list)), Items: each(list[:min(shown, len(list))], arrivalOf)}, err)
+}
+
+// mayBeUndone refuses to load arrivals again whose rows would be added to those that
+// they have added already.
+func (s *Server) mayBeUndone(ctx context.Context, verb ledger.Verb, of []int64) error {
+	if verb != ledger.Redo {
+		return nil
+	}
+	feeds, err := s.ledger.FeedsOf(ctx, of)
+	if err != nil {
+		return err
+	}
+	for _, name := range feeds {
+		f, _, err := s.inspect.Definition(ctx, name)
+		if err != nil {
+			return err
+		}
+		if how, adds := f.Target.Adds(); adds && !f.Target.Undoes() {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("files of %s cannot be loaded again (%s): %s", name, how, f.Target.CannotUndo())}
+		}
+	}
+	return nil
 }
 
 // picked returns the arrivals that a decision selects.

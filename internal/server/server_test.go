@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
@@ -252,4 +253,25 @@ func TestAnEventStreamEndsWithItsSession(t *testing.T) {
 	_, err = io.Copy(io.Discard, stream.Body)
 	assert.NoError(t, err, "the stream ends when the session does")
 	assert.Equal(t, http.StatusUnauthorized, do("GET", "/api/v1/events", "", cookie).StatusCode)
+}
+
+// TestWhatCannotBeUndoneIsNotLoadedAgain asks for a redo where rows bear no arrival.
+func TestWhatCannotBeUndoneIsNotLoadedAgain(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := serve(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/bare"), 0o755))
+	_, err := s.PutFeed(ctx, "bare", "bare.yaml", `feed: bare
+landing: {at: landing/bare, files: "*.csv", reissue: skip}
+schema: {fields: [{name: station}]}
+target: {table: river.bare, mode: append, lineage: none}
+`)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/bare/a.csv"), []byte("station\nSR0101\n"), 0o644))
+	require.Eventually(t, func() bool {
+		a, err := s.Arrival(ctx, 1)
+		return err == nil && a.State == api.ArrivalLoaded
+	}, time.Minute, 20*time.Millisecond)
+	_, err = s.Decide(ctx, api.Verdict{Verb: "redo", Arrivals: []int64{1}, Because: "again"})
+	assert.ErrorContains(t, err, "files of bare cannot be loaded again (mode append): without the lineage column from_arrival nobody knows which rows a file has added")
 }

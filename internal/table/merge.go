@@ -139,9 +139,9 @@ func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balan
 // loaded again, and returns how many for each part. Those that are loaded again
 // are left for the merge to change in place.
 func (l *Load) undo(ctx context.Context, from origin) ([]int64, error) {
-	replaced, _ := from.replaced()
-	if len(replaced) == 0 {
-		return nil, nil
+	replaced, others := from.replaced()
+	if len(replaced) == 0 || l.table.Lineage.FromArrival == "" && len(others) == 0 {
+		return nil, nil // the same rows again have the same keys
 	}
 	if l.table.Lineage.FromArrival == "" {
 		return nil, fmt.Errorf("what was loaded cannot be undone: %s has no lineage column that names the arrival",
@@ -263,7 +263,7 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	}
 	older, relined := l.older(), "false"
 	var args []any
-	if len(replaced) > 0 {
+	if len(replaced) > 0 && l.table.Lineage.FromArrival != "" {
 		column := "t." + quote(l.table.Lineage.FromArrival)
 		older = "(" + older + " AND NOT " + column + " = ANY($1))"
 		relined = column + " = ANY($2)"

@@ -209,9 +209,6 @@ func (r *reader) mode(root *node, f *Feed, t *Target) {
 		not(root.get("schema").get("primaryKey"), "schema.primaryKey",
 			"it writes every row; add_missing leaves keys alone that exist")
 		not(n.get("newest"), "target.newest", "it has no key")
-		if t.Lineage.FromArrival == "" && f.Landing.Reissue != ReissueHold {
-			r.failAt(n, "mode append needs the lineage column from_arrival, or landing.reissue: hold")
-		}
 	}
 	if t.Mode == Append || t.Mode.Replaces() {
 		not(n.get("merge"), "target.merge", "it does not merge rows")
@@ -422,24 +419,38 @@ func (t *Target) Adds() (how string, ok bool) {
 	return "", false
 }
 
+// Undoes reports whether what a load did to the target can be undone where loading again
+// adds: see [Target.Adds].
+func (t *Target) Undoes() bool {
+	return t.Lineage.FromArrival != "" && (t.Mode == Append || t.Recall > 0)
+}
+
+// CannotUndo says why not.
+func (t *Target) CannotUndo() string {
+	if t.Lineage.FromArrival == "" {
+		return "without the lineage column from_arrival nobody knows which rows a file has added"
+	}
+	return "without target.recall nobody knows what a file has added"
+}
+
 // reissue says what becomes of corrected files, and refuses what would add their rows
 // to those of the version that they correct, or could not be undone.
 func (r *reader) reissue(root *node, f *Feed) {
 	l, t := &f.Landing, &f.Target
 	at := root.get("landing").get("reissue")
 	how, adds := t.Adds()
-	undoes := t.Lineage.FromArrival != "" && (t.Mode == Append || t.Recall > 0)
 	switch {
-	case adds && at == nil && undoes:
+	case adds && !t.Undoes() && l.Reissue != ReissueSkip:
+		if at == nil {
+			at = root.get("landing")
+		}
+		r.failAt(at, "landing.reissue: with %s, a corrected file can only be skipped: %s; say  reissue: skip, or keep it", how, t.CannotUndo())
+	case adds && at == nil:
 		l.Reissue = ReissueReplace
-	case adds && at == nil && t.Mode != Append:
-		l.Reissue = ReissueHold
-	case adds && at != nil && (l.Reissue == ReissueLoad || l.Reissue == ReissueSkip):
-		r.failAt(at, "landing.reissue: with %s, replace or hold: loading a file again on top of itself would add its rows twice", how)
+	case adds && l.Reissue == ReissueLoad:
+		r.failAt(at, "landing.reissue: with %s, replace, hold or skip: loading a file again on top of itself would add its rows twice", how)
 	case l.Reissue == ReissueReplace && t.Lineage.FromArrival == "":
 		r.failAt(at, "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
-	case adds && l.Reissue == ReissueReplace && !undoes:
-		r.failAt(at, "landing.reissue: replace with %s needs target.recall, to know what the old version added", how)
 	}
 }
 

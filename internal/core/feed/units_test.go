@@ -293,12 +293,14 @@ func TestWhatBecomesOfCorrectedFiles(t *testing.T) {
 		{"", "mode: upsert", "load"},
 		{"", "merge: {n: greatest}", "load"},
 		{"", "merge: {n: add}", "replace"},
-		{"", "merge: {n: add}, recall: 0", "hold"},
-		{"", "merge: {n: add}, lineage: none", "hold"},
+		{"", "merge: {n: add}, recall: 0", "! without target.recall nobody knows"},
+		{"", "merge: {n: add}, lineage: none", "! can only be skipped"},
+		{"hold", "merge: {n: add}, lineage: none", "! can only be skipped"},
+		{"skip", "merge: {n: add}, lineage: none", "skip"},
 		{"hold", "merge: {n: add}", "hold"},
 		{"load", "merge: {n: add}", "! would add its rows twice"},
-		{"skip", "merge: {n: add}", "! would add its rows twice"},
-		{"replace", "merge: {n: add}, recall: 0", "! needs target.recall"},
+		{"skip", "merge: {n: add}", "skip"},
+		{"replace", "merge: {n: add}, recall: 0", "! without target.recall nobody knows"},
 		{"replace", "lineage: none", "! needs the lineage column from_arrival"},
 	} {
 		definition := strings.Replace(text, "T}", c.target+"}", 1)

@@ -40,7 +40,7 @@ func logger() *slog.Logger {
 
 func config(o cli.ServeOptions) server.Config {
 	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots,
-		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions,
+		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions, AddedColumns: o.AddedColumns,
 		Log: logger(), Out: os.Stdout}
 }
 

@@ -37,6 +37,7 @@ type ServeOptions struct {
 	Connections    map[string]string // URLs of further databases with targets, by name
 	Sessions       int
 	RecordSessions int
+	AddedColumns   int
 	Keep           ledger.Keep // how long records are kept
 	Once           bool        // demo: a full example, then exit
 }
@@ -141,6 +142,7 @@ func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
 	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8,
 		"sessions of the database with the records, at the most; 3 or more")
+	cmd.Flags().IntVar(&o.AddedColumns, "added-columns", 100, "columns that a file may add to a table with extra_columns: add, at the most; 1 or more")
 	o.Keep = ledger.DefaultKeep
 	for _, of := range []struct {
 		to   *time.Duration
@@ -199,6 +201,9 @@ func (c *command) demo(p Program) *cobra.Command {
 func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Context, ServeOptions) error) error {
 	if o.Sessions < 3 || o.RecordSessions < 3 {
 		return usageError{errors.New("--sessions and --record-sessions take 3 or more")}
+	}
+	if o.AddedColumns < 1 {
+		return usageError{errors.New("--added-columns takes 1 or more")}
 	}
 	o.Home = c.home
 	if o.Database == "" {

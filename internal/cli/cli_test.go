@@ -69,7 +69,7 @@ func TestServeIsCalledWithItsFlags(t *testing.T) {
 	p := Program{Serve: func(_ context.Context, o ServeOptions) error { got = o; return nil }, Demo: func(context.Context, ServeOptions) error { return errors.New("no demo") }}
 	code, _, _ := run(t, p, "serve", "--home", "h", "--listen", ":0", "--landing-root", "a", "--landing-root", "b")
 	assert.Equal(t, exitGood, code)
-	assert.Equal(t, ServeOptions{Home: "h", Listen: ":0", Database: "postgres://from-the-environment", LandingRoots: []string{"a", "b"}, Connections: map[string]string{}, Keep: ledger.DefaultKeep, Sessions: 16, RecordSessions: 8}, got)
+	assert.Equal(t, ServeOptions{Home: "h", Listen: ":0", Database: "postgres://from-the-environment", LandingRoots: []string{"a", "b"}, Connections: map[string]string{}, Keep: ledger.DefaultKeep, Sessions: 16, RecordSessions: 8, AddedColumns: 100}, got)
 	code, _, stderr := run(t, p, "demo", "--once")
 	assert.Equal(t, exitError, code)
 	assert.Contains(t, stderr, "no demo")

@@ -462,3 +462,31 @@ func TestADayWithoutData(t *testing.T) {
 	h.drop("G_K3_20260701T1200.csv", "")
 	assert.Equal(t, ledger.Refused, h.arrival("G_K3_20260701T1200.csv").State, "without a header nobody knows what it is")
 }
+
+// TestColumnsThatCannotBeAdded refuses the files that have them, and nothing else.
+func TestColumnsThatCannotBeAdded(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, "feed: grow\nlanding: {at: in, files: \"*.csv\", settle: 50ms}\nschema: {fieldsMatch: subset, fields: [{name: id, type: integer}], primaryKey: id}\ntarget: {table: river.grown, extra_columns: add}\n").start()
+	many := make([]string, 101)
+	for i := range many {
+		many[i] = fmt.Sprintf("c%d", i)
+	}
+	for n, c := range []struct{ column, why string }{
+		{"from_file", `a column "from_file" beyond the schema, and the table has one of that name already`}, {strings.Repeat("n", 70), "from 1 to 63 bytes"},
+		{"ctid", "PostgreSQL keeps that name for itself"}, {strings.Join(many, ","), "more than 100 columns that its table does not have"}, {"ID", ""}, {"colour", ""},
+	} {
+		name := fmt.Sprintf("f%d.csv", n)
+		h.drop(name, "id,"+c.column+"\n1,x"+strings.Repeat(",x", strings.Count(c.column, ","))+"\n")
+		a := h.arrival(name)
+		if c.why == "" {
+			assert.Equal(t, ledger.Loaded, a.State, a.Reason)
+			continue
+		}
+		assert.Equal(t, ledger.Refused, a.State, a.Reason)
+		assert.Contains(t, a.Reason, c.why)
+	}
+	assert.Equal(t, []string{"colour", "ID"}, h.lines("SELECT attname::text FROM pg_attribute WHERE attrelid = 'river.grown'::regclass AND attname IN ('ID', 'colour') ORDER BY attname COLLATE \"en-x-icu\""))
+	grown, err := h.ledger.Feed(ctx, "grow")
+	require.NoError(t, err)
+	assert.Empty(t, grown.Problem)
+}

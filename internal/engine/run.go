@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"runtime/debug"
 	"time"
 
@@ -206,6 +207,16 @@ func (r *running) loadOne(workCtx context.Context, d load.Delivery) error {
 		return err
 	}
 	recipe, err := r.recipe(workCtx, d)
+	var unfit *load.ColumnsError
+	for errors.As(err, &unfit) {
+		if d, err = r.refuseColumns(workCtx, d, unfit); err != nil {
+			break
+		}
+		if len(d.Arrivals()) == 0 {
+			return nil
+		}
+		recipe, err = r.recipe(workCtx, d)
+	}
 	if err != nil {
 		return r.trouble(workCtx, errors.Join(err, r.session.Wait()))
 	}
@@ -234,6 +245,21 @@ func (r *running) loadOne(workCtx context.Context, d load.Delivery) error {
 		return workCtx.Err()
 	}
 	return errors.New("the connection to the target's database was lost")
+}
+
+// refuseColumns refuses a file whose columns cannot be added to its target, with its
+// whole delivery, and returns the others.
+func (r *running) refuseColumns(ctx context.Context, d load.Delivery, unfit *load.ColumnsError) (load.Delivery, error) {
+	goes := func(a *ledger.Arrival) bool { return d.Name != "" || a.ID == unfit.Arrival }
+	for _, a := range d.Arrivals() {
+		if !goes(a) {
+			continue
+		}
+		if err := r.e.Ledger.RefuseWaiting(ctx, a.ID, unfit.Reason, load.AwayOf(r.feed, ledger.Refused)); err != nil {
+			return d, fmt.Errorf("refuse arrival %d: %w", a.ID, err)
+		}
+	}
+	return d.Without(goes), nil
 }
 
 // turnTime is how long a run has the session before it lets others have their turn.

@@ -104,7 +104,7 @@ func (i *Inspector) rehearse(ctx context.Context, f *feed.Feed, trial *load.Tria
 	if err != nil {
 		return &ledger.ConflictError{Reason: trial.Arrival.Path + ": " + err.Error()}
 	}
-	if kind, err = trial.Columns(kind); err != nil {
+	if kind, err = i.Columns(trial, kind); err != nil {
 		return err
 	}
 	wanted, err := load.Wanted(kind)

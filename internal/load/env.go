@@ -19,6 +19,8 @@ type Env struct {
 	Roots     []string                   // landing roots
 	Guard     *landing.Guard             // keeps the service's own files out of landings
 	Service   string                     // this service's name, for people
+	// AddedColumns is how many columns a file may add to its target.
+	AddedColumns int
 	Log       *slog.Logger
 	OnStep    func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
@@ -114,12 +115,26 @@ func Wanted(f *feed.Feed) (*table.Table, error) {
 	return t, nil
 }
 
-const maxColumnName = 63 // bytes, as PostgreSQL has them
+const (
+	maxColumnName = 63   // bytes, as PostgreSQL has them
+	maxColumns    = 1500 // of a table; PostgreSQL allows 1600, dropped ones among them
+)
 
-// WithColumns returns a feed with those of the names as further fields that it
-// does not have yet: texts that later files may lack. It is the feed itself when it
-// has them all.
-func WithColumns(f *feed.Feed, names []string) (*feed.Feed, error) {
+// DefaultAddedColumns is how many columns a file may add to its target.
+const DefaultAddedColumns = 100
+
+// ColumnsError says that a file has columns that cannot be added to its target.
+type ColumnsError struct {
+	Arrival int64 // 0 where it is none yet
+	Reason  string
+}
+
+func (e *ColumnsError) Error() string { return e.Reason }
+
+// withColumns returns a feed with those of the names as further fields that it
+// does not have yet, up to so many: texts that later files may lack. It is the feed
+// itself when it has them all. What cannot be added is a [*ColumnsError].
+func withColumns(f *feed.Feed, names []string, most int) (*feed.Feed, error) {
 	own := append(f.OwnColumns(), f.Target.Lineage.Names()...)
 	known := map[string]bool{}
 	for i := range f.Schema.Fields {
@@ -130,13 +145,21 @@ func WithColumns(f *feed.Feed, names []string) (*feed.Feed, error) {
 		if known[name] {
 			continue
 		}
+		reason := ""
 		switch {
-		case name == "" || len(name) > maxColumnName:
-			return nil, errors.New("a further column's name has to be from 1 to 63 bytes, to be added to the table")
+		case name == "" || len(name) > maxColumnName || strings.ContainsRune(name, 0):
+			reason = fmt.Sprintf("it has a column %.100q beyond the schema, whose name cannot be that of a column of the table: from 1 to %d bytes", name, maxColumnName)
 		case feed.IsSystemColumn(name):
-			return nil, fmt.Errorf("the further column %q has a name that PostgreSQL keeps for itself; give it a field with another name in the schema", name)
+			reason = fmt.Sprintf("it has a column %q beyond the schema, and PostgreSQL keeps that name for itself; give it a field with another name in the schema", name)
 		case slices.Contains(own, name):
-			return nil, fmt.Errorf("the further column %q has the name of another column of the table; give it a field of its own in the schema", name)
+			reason = fmt.Sprintf("it has a column %q beyond the schema, and the table has one of that name already; give it a field of its own in the schema", name)
+		case len(added) == most:
+			reason = fmt.Sprintf("it has more than %d columns that its table does not have; so many a file may add (--added-columns)", most)
+		case len(own)+len(added) >= maxColumns:
+			reason = fmt.Sprintf("with its columns the table would have more than %d", maxColumns)
+		}
+		if reason != "" {
+			return nil, &ColumnsError{Reason: reason}
 		}
 		known[name] = true
 		added = append(added, tabular.Field{Name: name, Type: "string", Optional: true,
@@ -152,8 +175,8 @@ func WithColumns(f *feed.Feed, names []string) (*feed.Feed, error) {
 
 // LearnColumns looks into the headers of files for columns that a feed's schema does
 // not have, where the feed adds them to its target, and returns the feed with them:
-// the feed itself when there are none. What is wrong with a file is found out when it
-// is loaded.
+// the feed itself when there are none. What cannot be added is a [*ColumnsError]; what
+// else is wrong with a file is found out when it is loaded.
 func (e *Env) LearnColumns(ctx context.Context, f *feed.Feed, of []*ledger.Arrival) (*feed.Feed, error) {
 	if !f.Target.AddColumns {
 		return f, nil
@@ -163,9 +186,15 @@ func (e *Env) LearnColumns(ctx context.Context, f *feed.Feed, of []*ledger.Arriv
 		if err != nil {
 			continue
 		}
-		if f, err = WithColumns(f, names); err != nil {
-			return nil, fmt.Errorf("%s: %w", a.Path, err)
+		wider, err := withColumns(f, names, e.AddedColumns)
+		var unfit *ColumnsError
+		if errors.As(err, &unfit) {
+			unfit.Arrival = a.ID
 		}
+		if err != nil {
+			return nil, err
+		}
+		f = wider
 	}
 	return f, nil
 }

@@ -60,14 +60,14 @@ func (t *Trial) subject() reading.Subject {
 // Columns returns a feed with the columns that the file has beyond its schema,
 // where the feed adds them to its target. What is wrong with the file is found out
 // when it is staged.
-func (t *Trial) Columns(f *feed.Feed) (*feed.Feed, error) {
+func (e *Env) Columns(t *Trial, f *feed.Feed) (*feed.Feed, error) {
 	if !f.Target.AddColumns {
 		return f, nil
 	}
 	from := t.source()
 	names, err := reading.Header(f, t.subject(), from)
 	if err == nil {
-		if f, err = WithColumns(f, names); err != nil {
+		if f, err = withColumns(f, names, e.AddedColumns); err != nil {
 			return nil, &ledger.ConflictError{Reason: t.Arrival.Path + ": " + err.Error()}
 		}
 	}

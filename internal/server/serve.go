@@ -38,6 +38,7 @@ type Config struct {
 	Keep           ledger.Keep       // how long records are kept; the zero value keeps them for ever
 	Sessions       int               // of each database with targets, at the most; 0 for the default
 	RecordSessions int               // of the database with the records, at the most; 0 for the default
+	AddedColumns   int               // that a file may add to its target; 0 for the default
 	Log            *slog.Logger
 	Out            io.Writer          // what people are told at the start
 	Ready          func(Running)      // may be nil; called when the service answers
@@ -81,6 +82,7 @@ const (
 func Serve(ctx context.Context, c Config) error {
 	c.Sessions, c.RecordSessions = cmp.Or(c.Sessions, table.DefaultSessions),
 		cmp.Or(c.RecordSessions, ledger.DefaultSessions)
+	c.AddedColumns = cmp.Or(c.AddedColumns, load.DefaultAddedColumns)
 	home, err := filepath.Abs(c.Home)
 	if err != nil {
 		return fmt.Errorf("home folder: %w", err)
@@ -191,7 +193,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		name = "mullein"
 	}
 	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Guard: landing.NewGuard(c.own...), Service: name, Log: c.Log,
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns, Guard: landing.NewGuard(c.own...), Service: name, Log: c.Log,
 		OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)

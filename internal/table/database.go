@@ -154,11 +154,12 @@ CREATE TABLE IF NOT EXISTS mullein.remembered (
 );
 CREATE INDEX IF NOT EXISTS remembered_by_load ON mullein.remembered (load);
 CREATE TABLE IF NOT EXISTS mullein.confirmed (
-	load   bigint PRIMARY KEY,
+	load   bigint NOT NULL,
 	target integer NOT NULL,
 	others boolean NOT NULL,
 	keys   bigint[] NOT NULL
 );
+CREATE INDEX IF NOT EXISTS confirmed_by_load ON mullein.confirmed (load);
 CREATE INDEX IF NOT EXISTS confirmed_by_target ON mullein.confirmed (target, load);
 CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
 COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';

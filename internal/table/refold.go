@@ -331,6 +331,20 @@ func (r *refold) step() string {
 		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
 }
 
+// confirm keeps which of the keys newer loads leave unchanged now: see
+// [Load.confirm].
+func (r *refold) confirm(ctx context.Context) error {
+	if !r.l.table.Ranked {
+		return nil
+	}
+	return r.exec(ctx, "keep which keys are unchanged", `INSERT INTO mullein.confirmed (load, target, others, keys)
+		SELECT e.load, $1, false, array_agg(e.key) FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key AND s.rank = e.rank
+		WHERE e.active AND e.what IN ('u', 'i') AND s.image IS NOT NULL
+			AND e.rank > coalesce((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (s.image->>`+
+		literal(r.l.table.Lineage.FromArrival)+`)::bigint), e.rank)
+		GROUP BY e.load`, r.l.table.id)
+}
+
 // marked is the SQL of a row, which an entry e has as a record, marked as absent since a
 // time.
 func (r *refold) marked(row, since string) string {
@@ -357,6 +371,9 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)
 		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND what <> 'b' AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
+		return err
+	}
+	if err := r.confirm(ctx); err != nil {
 		return err
 	}
 	name := l.name()

@@ -64,7 +64,7 @@ func (c *command) rejectTables(groups api.RejectGroupList, list api.RejectList) 
 	}
 	t.write(c.out)
 	if list.More {
-		fmt.Fprintf(c.out, "There are more; --limit takes up to 1000.\n")
+		c.say("There are more; --limit takes up to 1000.\n")
 	}
 }
 
@@ -111,8 +111,9 @@ func exportTo(ctx context.Context, service *client.Client, feed string, arrival 
 			if r.MendedIn != nil {
 				continue
 			}
-			if err := w.Write([]string{strconv.FormatInt(r.ArrivalID, 10), strconv.Itoa(r.Number), r.Path,
-				strconv.FormatInt(r.Line, 10), r.ColumnName, r.Value, r.Reason, r.Original}); err != nil {
+			if err := w.Write([]string{strconv.FormatInt(r.ArrivalID, 10), strconv.Itoa(r.Number), guarded(r.Path),
+				strconv.FormatInt(r.Line, 10), guarded(r.ColumnName), guarded(r.Value), guarded(r.Reason),
+				guarded(r.Original)}); err != nil {
 				return err
 			}
 		}
@@ -121,6 +122,23 @@ func exportTo(ctx context.Context, service *client.Client, feed string, arrival 
 			return w.Error()
 		}
 	}
+}
+
+// guarded puts an apostrophe before a cell that a spreadsheet would take for a formula,
+// and before one that has such a guard already.
+func guarded(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r'", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
+}
+
+// unguarded takes the guard off again.
+func unguarded(cell string) string {
+	if bare, ok := strings.CutPrefix(cell, "'"); ok && guarded(bare) != bare {
+		return bare
+	}
+	return cell
 }
 
 func (c *command) handIn() *cobra.Command {
@@ -147,7 +165,7 @@ func (c *command) handIn() *cobra.Command {
 		}
 		return c.show(out, func() {
 			for i, a := range out {
-				fmt.Fprintf(c.out, "%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]),
+				c.say("%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]),
 					order[i], a.ID)
 			}
 		})
@@ -196,7 +214,7 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 				were[of][reject.Number] = reject.Original
 			}
 		}
-		if text := row[len(rejectColumns)-1]; text != were[of][n] {
+		if text := unguarded(row[len(rejectColumns)-1]); text != were[of][n] {
 			if mended[of] == nil {
 				order = append(order, of)
 			}
@@ -295,15 +313,15 @@ func (c *command) rehearse() *cobra.Command {
 }
 
 func (c *command) rehearsal(r api.Rehearsal) {
-	fmt.Fprintf(c.out, "Rehearsal of %s for %s: nothing was loaded.\n", r.Path, r.Feed)
+	c.say("Rehearsal of %s for %s: nothing was loaded.\n", r.Path, r.Feed)
 	if r.Refused != "" {
-		fmt.Fprintf(c.out, "It would be refused: %s\n", r.Refused)
+		c.say("It would be refused: %s\n", r.Refused)
 	}
 	if r.Known != "" {
-		fmt.Fprintf(c.out, "Of this very file: %s.\n", r.Known)
+		c.say("Of this very file: %s.\n", r.Known)
 	}
 	for _, s := range r.Shape {
-		fmt.Fprintf(c.out, "  %s\n", strings.ReplaceAll(s, "\n", "\n  "))
+		c.say("  %s\n", strings.ReplaceAll(s, "\n", "\n  "))
 	}
 	fmt.Fprintln(c.out, balanceLine(r.Balance))
 	if len(r.Checks) > 0 {
@@ -338,7 +356,7 @@ func (c *command) rehearsal(r api.Rehearsal) {
 		t.write(c.out)
 	}
 	if r.Traces != "" {
-		fmt.Fprintln(c.out, "Traces: "+r.Traces+".")
+		c.say("Traces: %s.\n", r.Traces)
 	}
 }
 

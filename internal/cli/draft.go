@@ -57,7 +57,7 @@ func (c *command) writeDrafts(feeds []draft.Feed, to string) error {
 	for i, f := range feeds {
 		if to == "" {
 			if i > 0 {
-				fmt.Fprintf(c.out, "\n# ------ the next feed ------\n")
+				c.say("\n# ------ the next feed ------\n")
 			}
 			fmt.Fprint(c.out, f.Text)
 			continue
@@ -74,7 +74,7 @@ func (c *command) writeDrafts(feeds []draft.Feed, to string) error {
 		if err := errors.Join(err, file.Close()); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "%s, from %d files\n", name, len(f.Files))
+		c.say("%s, from %d files\n", name, len(f.Files))
 	}
 	return nil
 }

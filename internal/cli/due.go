@@ -45,7 +45,7 @@ func (c *command) deliver() *cobra.Command {
 		}
 		return c.show(out, func() {
 			for _, d := range out {
-				fmt.Fprintf(c.out, "%s: %s bytes for %s; %s\n", d.Path, grouped(d.Size), d.Feed, says(d.Captures))
+				c.say("%s: %s bytes for %s; %s\n", d.Path, grouped(d.Size), d.Feed, says(d.Captures))
 			}
 		})
 	})}
@@ -82,10 +82,10 @@ func (c *command) verb(v, short string) *cobra.Command {
 			}
 			return c.show(done, func() {
 				for _, a := range done.Items {
-					fmt.Fprintf(c.out, "arrival %d, %s: %s\n", a.ID, a.Path, a.State)
+					c.say("arrival %d, %s: %s\n", a.ID, a.Path, a.State)
 				}
 				if n := done.Arrivals - int64(len(done.Items)); n > 0 {
-					fmt.Fprintf(c.out, "and %s more\n", grouped(n))
+					c.say("and %s more\n", grouped(n))
 				}
 			})
 		})}
@@ -116,7 +116,7 @@ func (c *command) accept() *cobra.Command {
 				return err
 			}
 			return c.show(a, func() {
-				fmt.Fprintf(c.out, "%s is arrival %d of %s, for slot %d\n", a.Path, a.ID, a.Feed,
+				c.say("%s is arrival %d of %s, for slot %d\n", a.Path, a.ID, a.Feed,
 					slot)
 			})
 		})}
@@ -145,7 +145,7 @@ func (c *command) excuse() *cobra.Command {
 			}
 			return c.show(out, func() {
 				for _, s := range out {
-					fmt.Fprintf(c.out, "slot %d of %s, %s, is excused\n", s.ID, s.Feed, slotWords(s.SlotView))
+					c.say("slot %d of %s, %s, is excused\n", s.ID, s.Feed, slotWords(s.SlotView))
 				}
 			})
 		})}
@@ -323,7 +323,7 @@ func (c *command) plan(plan api.Plan) error {
 				integer(int64(s.Files)), text(s.Expected))
 		}
 		t.write(c.out)
-		fmt.Fprintf(c.out, "%s slots\n", grouped(int64(len(plan.Items))))
+		c.say("%s slots\n", grouped(int64(len(plan.Items))))
 	})
 }
 
@@ -408,9 +408,9 @@ func (c *command) slotGrid(slots []api.SlotView, byDay bool) {
 				b.WriteString(m.text)
 			}
 		}
-		fmt.Fprintf(c.out, "%-*s  %s\n", width, l.head, b.String())
+		c.say("%-*s  %s\n", width, l.head, b.String())
 	}
-	fmt.Fprintf(c.out, "\n%s\n", slotLegend)
+	c.say("\n%s\n", slotLegend)
 }
 
 // slotWords names a slot.
@@ -441,12 +441,12 @@ func (c *command) wrongSlots(slots []api.SlotView) {
 	const shown = 8
 	for i, s := range slots {
 		if i == shown {
-			fmt.Fprintf(c.out, "\nand %d more slots; see mullein due FEED\n", len(slots)-shown)
+			c.say("\nand %d more slots; see mullein due FEED\n", len(slots)-shown)
 			return
 		}
-		fmt.Fprintf(c.out, "\n%s\n", missingLine(s))
+		c.say("\n%s\n", missingLine(s))
 		for _, n := range s.Near {
-			fmt.Fprintf(c.out, "  came close: %s (%s)\n    mullein accept %d %q --because \"...\"\n", n.Path, n.Why,
+			c.say("  came close: %s (%s)\n    mullein accept %d %q --because \"...\"\n", n.Path, n.Why,
 				s.ID, n.Path)
 		}
 	}

@@ -54,10 +54,10 @@ func (c *command) feed() *cobra.Command {
 				return err
 			}
 			return c.show(out, func() {
-				fmt.Fprintf(c.out, "%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals),
+				c.say("%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals),
 					balanceLine(out.Balance))
 				if len(out.Missing) > 0 {
-					fmt.Fprintf(c.out, "left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
+					c.say("left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
 				}
 			})
 		})}
@@ -205,7 +205,7 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 			fmt.Fprintln(c.out, p.Error())
 		}
 		for i, g := range out.Good {
-			fmt.Fprintf(c.out, "%s: good. %s: %s -> %s\n", good[i].file, g.Feed, g.Files, g.Table)
+			c.say("%s: good. %s: %s -> %s\n", good[i].file, g.Feed, g.Files, g.Table)
 		}
 	})
 	if err == nil && len(bad) > 0 {
@@ -278,15 +278,15 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			case p.Changed:
 				what = "changed"
 			}
-			fmt.Fprintf(c.out, "%s: %s, version %d\n", p.Feed, what, p.Version)
-			fmt.Fprintf(c.out, "  %s\n", p.Wins)
+			c.say("%s: %s, version %d\n", p.Feed, what, p.Version)
+			c.say("  %s\n", p.Wins)
 			if p.Shape != "" {
-				fmt.Fprintf(c.out, "  %s\n", p.Shape)
+				c.say("  %s\n", p.Shape)
 			}
 		}
 		for _, ch := range changes {
 			if ch.put == nil {
-				fmt.Fprintf(c.out, "%s: %s\n", ch.Feed, ch.What)
+				c.say("%s: %s\n", ch.Feed, ch.What)
 			}
 		}
 	})
@@ -413,7 +413,7 @@ func (c *command) listFeeds(ctx context.Context, service *client.Client, q clien
 		}
 		c.feedTable(page.Items)
 		if more := page.Total - int64(len(page.Items)); page.Next != "" {
-			fmt.Fprintf(c.out, "\n%s more; --all lists them all, --after %s the next, a text narrows\n",
+			c.say("\n%s more; --all lists them all, --after %s the next, a text narrows\n",
 				grouped(more), page.Next)
 		}
 	})
@@ -462,10 +462,10 @@ func (c *command) feedTable(feeds []api.FeedView) {
 	t.write(c.out)
 	for _, f := range feeds {
 		if f.Problem != "" {
-			fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Name, f.Problem)
+			c.say("\n%s is not working: %s\n", f.Name, f.Problem)
 		}
 		if f.Waits != "" {
-			fmt.Fprintf(c.out, "\n%s: %s\n", f.Name, f.Waits)
+			c.say("\n%s: %s\n", f.Name, f.Waits)
 		}
 	}
 }

@@ -60,13 +60,13 @@ func (c *command) recalled(r api.Recalled) {
 	c.pairs([][2]string{{"table", r.Table}, {"taken out", prefixed("arrival ", numbers(r.Arrivals))},
 		{"put back", prefixed("arrival ", numbers(r.Back))}})
 	o := r.Outcome
-	fmt.Fprintf(c.out, "\n%s: %s removed, %s restored, %s returned", done, rowsOf(o.Removed), rowsOf(o.Restored),
+	c.say("\n%s: %s removed, %s restored, %s returned", done, rowsOf(o.Removed), rowsOf(o.Restored),
 		rowsOf(o.Returned))
 	if o.Same > 0 {
-		fmt.Fprintf(c.out, ", %s as later loads have them", rowsOf(o.Same))
+		c.say(", %s as later loads have them", rowsOf(o.Same))
 	}
 	if o.Left > 0 {
-		fmt.Fprintf(c.out, "; %s left, because somebody else has changed them since", rowsOf(o.Left))
+		c.say("; %s left, because somebody else has changed them since", rowsOf(o.Left))
 	}
 	fmt.Fprintln(c.out, ".")
 	if len(o.Samples) > 0 {
@@ -176,11 +176,11 @@ func (c *command) row() *cobra.Command {
 
 func (c *command) history(ctx context.Context, service *client.Client, h api.RowHistory) {
 	if len(h.Steps) == 0 {
-		fmt.Fprintf(c.out, "%s has no such row, and the journal knows none.\n", h.Table)
+		c.say("%s has no such row, and the journal knows none.\n", h.Table)
 		return
 	}
 	if columnsOf(h.Now) == nil {
-		fmt.Fprintf(c.out, "%s does not have the row any more.\n\n", h.Table)
+		c.say("%s does not have the row any more.\n\n", h.Table)
 	}
 	t := &grid{head: []string{"AT", "WHAT", "FEED", "ARRIVAL", "FILE", "LINE", "BEFORE", "AFTER", "RECORD"}}
 	for _, s := range h.Steps {
@@ -266,7 +266,7 @@ func (c *command) target() *cobra.Command {
 				return err
 			}
 			return c.show(out, func() {
-				fmt.Fprintf(c.out, "%s: %s went; each key stands once now\n", args[0],
+				c.say("%s: %s went; each key stands once now\n", args[0],
 					rowsOf(out.Rows))
 			})
 		}

@@ -29,7 +29,7 @@ func (c *command) rollup() *cobra.Command {
 				if err := service.PutRollup(ctx, r.Name, path, string(text)); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "%s: put; it is kept in %s\n", r.Name, r.Table)
+				c.say("%s: put; it is kept in %s\n", r.Name, r.Table)
 			}
 			return nil
 		})}
@@ -59,7 +59,7 @@ func (c *command) rollup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(out, func() { fmt.Fprintf(c.out, "%s: %s\n", args[0], rowsOf(out.Rows)) })
+			return c.show(out, func() { c.say("%s: %s\n", args[0], rowsOf(out.Rows)) })
 		})}
 	verify := &cobra.Command{Use: "verify ROLLUP", Short: "Compare a rollup with a full computation",
 		Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
@@ -84,9 +84,9 @@ func (c *command) rollup() *cobra.Command {
 }
 
 func (c *command) rollupVerified(name string, v api.RollupVerified) {
-	fmt.Fprintf(c.out, "%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name,
+	c.say("%s: %s, of which %s are as the select gives them; %s wrong, %s missing, %s surplus\n", name,
 		rowsOf(v.Rows), grouped(v.Same), grouped(v.Wrong), grouped(v.Missing), grouped(v.Surplus))
 	for _, s := range v.Samples {
-		fmt.Fprintf(c.out, "  %s\n", s)
+		c.say("  %s\n", s)
 	}
 }

@@ -26,7 +26,7 @@ func (c *command) run() *cobra.Command {
 				return err
 			}
 			if !wait && require == 0 {
-				return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is %s\n", run.ID, run.Feed, run.State) })
+				return c.show(run, func() { c.say("run %d of %s is %s\n", run.ID, run.Feed, run.State) })
 			}
 			return c.waitForRun(ctx, service, run, require)
 		})}
@@ -49,7 +49,7 @@ func (c *command) cancel() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(run, func() { fmt.Fprintf(c.out, "run %d of %s is told to end\n", run.ID, run.Feed) })
+			return c.show(run, func() { c.say("run %d of %s is told to end\n", run.ID, run.Feed) })
 		})}
 }
 
@@ -231,25 +231,25 @@ func notTaken(ctx context.Context, service *client.Client, feed, path string) (s
 
 func (c *command) runTold(run api.Run, arrivals []api.Arrival, wrong []string) {
 	if len(arrivals) == 0 {
-		fmt.Fprintf(c.out, "run %d of %s is %s: nothing new was there\n", run.ID, run.Feed, run.State)
+		c.say("run %d of %s is %s: nothing new was there\n", run.ID, run.Feed, run.State)
 	} else {
 		slices.Reverse(arrivals)
 		arrivalTable(arrivals).write(c.out)
-		fmt.Fprintf(c.out, "\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
+		c.say("\nrun %d of %s is %s: %s\n", run.ID, run.Feed, run.State, balanceLine(run.Balance))
 	}
 	if run.Told.Slots > 0 {
-		fmt.Fprintf(c.out, "%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At,
+		c.say("%s slots up to %s; %s without files", grouped(run.Told.Slots), run.Told.At,
 			grouped(run.Told.Empty))
 		if len(run.Told.Named) > 0 {
-			fmt.Fprintf(c.out, ": %s", shorten(strings.Join(run.Told.Named, ", "), 300))
+			c.say(": %s", shorten(strings.Join(run.Told.Named, ", "), 300))
 		}
 		fmt.Fprintln(c.out)
 	}
 	if run.Reason != "" {
-		fmt.Fprintln(c.out, run.Reason)
+		c.say("%s\n", run.Reason)
 	}
 	for _, w := range wrong {
-		fmt.Fprintln(c.out, w)
+		c.say("%s\n", w)
 	}
 }
 

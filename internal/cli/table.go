@@ -26,7 +26,7 @@ type cell struct {
 	color  string // an SGR code; used on a terminal only
 }
 
-func text(s string) cell      { return cell{text: s} }
+func text(s string) cell      { return cell{text: harmless(s)} }
 func integer(n int64) cell    { return cell{text: grouped(n), number: true} }
 func id(n int64) cell         { return cell{text: strconv.FormatInt(n, 10), number: true} }
 func (t *grid) add(c ...cell) { t.rows = append(t.rows, c) }

@@ -101,7 +101,7 @@ func (w *watching) line(ctx context.Context, e api.Event) {
 		what = fmt.Sprintf("%s %d", e.Kind, e.Run)
 	}
 	shown := state(e.State).shown(colors(w.out)) + strings.Repeat(" ", max(0, 9-len(e.State)))
-	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown, w.of(ctx, e))
+	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown, harmless(w.of(ctx, e)))
 	fmt.Fprintln(w.out, strings.TrimRight(line, " "))
 }
 

@@ -63,14 +63,14 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	}
 	c.needs(s)
 	t := s.Totals
-	fmt.Fprintf(c.out, "%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States),
+	c.say("%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States),
 		grouped(t.RowsToday))
 	for _, one := range []struct {
 		n    int64
 		what string
 	}{{t.Paused, "paused"}, {t.ListedOnly, "listed only, since no events come from their landings; mullein feed list --all marks them"}} {
 		if one.n > 0 {
-			fmt.Fprintf(c.out, "%s %s\n", plural(one.n, "feed"), one.what)
+			c.say("%s %s\n", plural(one.n, "feed"), one.what)
 		}
 	}
 	fmt.Fprintln(c.out)
@@ -79,7 +79,7 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 		fmt.Fprintln(c.out)
 	}
 	if !all && t.Feeds > int64(len(s.Feeds)) {
-		fmt.Fprintf(c.out, "%s no files lately; --all shows all\n\n",
+		c.say("%s no files lately; --all shows all\n\n",
 			plural(t.Feeds-int64(len(s.Feeds)), "more feed")+" had")
 	}
 	c.serviceTable(s.Services)
@@ -91,13 +91,13 @@ func (c *command) needs(s api.Status) {
 		fmt.Fprint(c.out, "Nothing needs a person.\n\n")
 		return
 	}
-	fmt.Fprintf(c.out, "Needs a person, %s\n", plural(s.Totals.Wrong, "feed"))
+	c.say("Needs a person, %s\n", plural(s.Totals.Wrong, "feed"))
 	const shown = 8
 	for _, f := range s.Stopped[:min(shown, len(s.Stopped))] {
-		fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Feed, f.Problem)
+		c.say("\n%s is not working: %s\n", f.Feed, f.Problem)
 	}
 	if more := s.Totals.Stopped - int64(min(shown, len(s.Stopped))); more > 0 {
-		fmt.Fprintf(c.out, "\nand %s more are not working; see mullein feed list --wrong\n", plural(more, "feed"))
+		c.say("\nand %s more are not working; see mullein feed list --wrong\n", plural(more, "feed"))
 	}
 	if len(s.Needs) > 0 {
 		fmt.Fprintln(c.out)
@@ -209,7 +209,7 @@ func (c *command) feedStatus(f api.FeedView) {
 func (c *command) pairs(lines [][2]string) {
 	for _, l := range lines {
 		if l[1] != "" {
-			fmt.Fprintf(c.out, "%-13s %s\n", l[0], l[1])
+			c.say("%-13s %s\n", l[0], l[1])
 		}
 	}
 }
@@ -253,7 +253,7 @@ func (c *command) ledger() *cobra.Command {
 				}
 				arrivalTable(list.Items).write(c.out)
 				if list.Next > 0 {
-					fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+					c.say("There are more: --before %d\n", list.Next)
 				}
 			})
 		})}
@@ -299,7 +299,7 @@ func (c *command) arrival() *cobra.Command {
 			return c.show(a, func() {
 				c.life(a)
 				for _, d := range decisions {
-					fmt.Fprintf(c.out, "\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
+					c.say("\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
 				}
 				if len(decisions) > 0 {
 					fmt.Fprintln(c.out)
@@ -425,7 +425,7 @@ func (c *command) runs() *cobra.Command {
 				}
 				t.write(c.out)
 				if list.Next > 0 {
-					fmt.Fprintf(c.out, "There are more: --before %d\n", list.Next)
+					c.say("There are more: --before %d\n", list.Next)
 				}
 			})
 		})}

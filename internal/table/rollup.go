@@ -93,16 +93,61 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 			}
 		}
 		for source, of := range r.From {
-			if _, err := tx.Exec(ctx, "SELECT "+expressions(r, of)+" FROM "+tableOf(source)+" LIMIT 0"); err != nil {
+			// Its text makes sure that it is computed.
+			if _, err := tx.Exec(ctx, "SELECT count(ROW("+expressions(r, of)+")::text) FROM (SELECT * FROM "+tableOf(source)+" LIMIT $1) t", rowsTried); err != nil {
 				return fmt.Errorf("from.%s: %w", source, err)
 			}
 		}
-		return nil
+		return allNamed(ctx, tx, r)
 	})
 	if err != nil {
 		return &CannotError{fmt.Sprintf("rollup %s: %v", r.Name, err)}
 	}
 	return nil
+}
+
+// rowsTried is for how many rows of a source its expressions are tried.
+const rowsTried = 1000
+
+// allNamed demands that from names all tables that the select reads, by the planner's
+// list: what changes in others would not be noticed.
+func allNamed(ctx context.Context, tx pgx.Tx, r *rollup.Rollup) error {
+	var plan any
+	if err := tx.QueryRow(ctx, "EXPLAIN (VERBOSE, FORMAT JSON) SELECT * FROM ("+r.Select+"\n) q").Scan(&plan); err != nil {
+		return fmt.Errorf("select: %w", err)
+	}
+	read := map[string]bool{}
+	relations(plan, read)
+	for name := range read {
+		// Of a table with partitions the planner names those.
+		var root string
+		if err := tx.QueryRow(ctx, `SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE c.oid = coalesce(pg_partition_root(to_regclass($1)), to_regclass($1))`, tableOf(name)).Scan(&root); err != nil {
+			return fmt.Errorf("select: look at %s: %w", name, err)
+		}
+		if _, named := r.From[root]; !named && !strings.HasPrefix(root, "pg_catalog.") {
+			return fmt.Errorf("from: the select reads %s too, and from does not name it: its changes would not be noticed", root)
+		}
+	}
+	return nil
+}
+
+// relations gathers the tables that a plan reads.
+func relations(plan any, into map[string]bool) {
+	switch plan := plan.(type) {
+	case []any:
+		for _, p := range plan {
+			relations(p, into)
+		}
+	case map[string]any:
+		if name, ok := plan["Relation Name"].(string); ok {
+			schema, _ := plan["Schema"].(string)
+			into[schema+"."+name] = true
+		}
+		for _, p := range plan {
+			relations(p, into)
+		}
+	}
 }
 
 func (d *Database) there(ctx context.Context, table string) (there bool, err error) {
@@ -246,31 +291,79 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 	if !s.Filled {
 		return d.RebuildRollup(ctx, s.Name)
 	}
+	var lost string
+	err := d.pool.QueryRow(ctx, "SELECT coalesce(min(key #>> '{}'), '') FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'string'",
+		s.id).Scan(&lost)
+	if err != nil {
+		return 0, fmt.Errorf("look for touched keys: %w", err)
+	}
+	if lost != "" {
+		n, err := d.RebuildRollup(ctx, s.Name)
+		if err == nil {
+			err = fmt.Errorf("rollup %s: an expression of from fails: %s. It was computed as a whole instead", s.Name, lost)
+		}
+		return n, err
+	}
 	var keys int64
-	err := d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
+	err = d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
 		keys, err = recompute(ctx, tx, s)
 		return err
 	})
 	return keys, err
 }
 
-// touchedAtOnce bounds the keys that are recomputed in one transaction.
-const touchedAtOnce = 20_000
+const (
+	// fewTouched is up to how many notes the select is asked for each key: it then finds
+	// the rows of a key by an index. For more, it is computed once.
+	fewTouched = 500
+	// touchedAtOnce bounds the notes that are taken in one transaction.
+	touchedAtOnce = 1_000_000
+)
 
 // recompute takes notes of touched keys and brings the rows of those keys up to
 // date, in one statement: what it sees of the sources is at least what those who
 // left the notes had committed.
 func recompute(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
+	var notes int
+	if err := tx.QueryRow(ctx, "SELECT count(*) FROM (SELECT 1 FROM mullein.touched WHERE rollup = $1 LIMIT $2) n",
+		s.id, fewTouched+1).Scan(&notes); err != nil {
+		return 0, fmt.Errorf("look for touched keys: %w", err)
+	}
 	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched WHERE rollup = %d LIMIT %d)) RETURNING key),
-		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n WHERE %s),
-		fresh AS MATERIALIZED (SELECT f.* FROM k CROSS JOIN LATERAL (SELECT * FROM (%s
-			) q WHERE %s) f)`, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table), s.whole("n"), s.Rollup.Select, s.same("q", "k"))
-	return s.write(ctx, tx, with, "EXISTS (SELECT 1 FROM k WHERE "+s.same("k", "r")+")", "(SELECT count(*) FROM k)")
+		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n WHERE json_typeof(key) = 'object'),
+		h AS MATERIALIZED (SELECT %s AS h FROM k), `, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table), s.hash("k"))
+	among := s.hash("r") + " IN (SELECT h FROM h)"
+	if notes > fewTouched {
+		with += fmt.Sprintf("fresh AS MATERIALIZED (SELECT q.* FROM (%s\n) q WHERE %s IN (SELECT h FROM h))", s.Rollup.Select, s.hash("q"))
+	} else {
+		// A key with nulls is not found by an index.
+		const each = "SELECT f.* FROM (SELECT * FROM k WHERE %s(%s)) k CROSS JOIN LATERAL (SELECT * FROM (%s\n) q WHERE %s) f"
+		with += "fresh AS MATERIALIZED (" + fmt.Sprintf(each, "", s.whole("k"), s.Rollup.Select, s.same("q", "k")) + " UNION ALL " +
+			fmt.Sprintf(each, "NOT ", s.whole("k"), s.Rollup.Select, s.alike("q", "k")) + ")"
+		const rows = "SELECT r.ctid FROM (SELECT * FROM k WHERE %s(%s)) k JOIN %s r ON %s"
+		among = "r.ctid IN (" + fmt.Sprintf(rows, "", s.whole("k"), tableOf(s.Table), s.same("r", "k")) + " UNION ALL " +
+			fmt.Sprintf(rows, "NOT ", s.whole("k"), tableOf(s.Table), s.alike("r", "k")) + ")"
+	}
+	return s.write(ctx, tx, with, among, "(SELECT count(*) FROM k)")
 }
 
 func (s *RollupState) same(a, b string) string {
 	t := Table{Key: s.Key}
 	return t.sameRow(a, b)
+}
+
+// alike is the SQL that tells whether two rows have the same key, nulls being alike.
+func (s *RollupState) alike(a, b string) string {
+	var list []string
+	for _, k := range s.Key {
+		list = append(list, a+"."+quote(k)+" IS NOT DISTINCT FROM "+b+"."+quote(k))
+	}
+	return strings.Join(list, " AND ")
+}
+
+// hash is the SQL of the hash of a row's key, in which nulls are alike.
+func (s *RollupState) hash(of string) string {
+	return "hash_record_extended(ROW(" + s.columns(of, s.Key) + "), 0)"
 }
 
 func (s *RollupState) columns(of string, names []string) string {
@@ -281,7 +374,7 @@ func (s *RollupState) columns(of string, names []string) string {
 	return join(list)
 }
 
-// whole is the SQL that tells whether a row has all of the key.
+// whole is the SQL that tells whether no column of a row's key is null.
 func (s *RollupState) whole(of string) string {
 	var list []string
 	for _, k := range s.Key {
@@ -307,9 +400,9 @@ func (s *RollupState) write(ctx context.Context, tx pgx.Tx, with, among, count s
 	rows.Close()
 	name := tableOf(s.Table)
 	err = tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+
-		" AND NOT EXISTS (SELECT 1 FROM fresh f WHERE "+s.same("f", "r")+`)),
-		put AS (INSERT INTO `+name+" AS r ("+join(names)+") SELECT "+s.columns("f", all)+" FROM fresh f WHERE "+s.whole("f")+
-		" ON CONFLICT ("+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+
+		" AND NOT "+s.hash("r")+" IN (SELECT "+s.hash("f")+` FROM fresh f)),
+		put AS (INSERT INTO `+name+" AS r ("+join(names)+") SELECT "+s.columns("f", all)+` FROM fresh f
+		ON CONFLICT (`+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+
 		s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
 		SELECT `+count).Scan(&n)
 	if err != nil {
@@ -360,13 +453,16 @@ func (s *RollupState) make(ctx context.Context, tx pgx.Tx) error {
 	schema, _, _ := strings.Cut(s.Table, ".")
 	name := tableOf(s.Table)
 	var there bool
-	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", name).Scan(&there); err != nil || there {
+	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", name).Scan(&there); err != nil {
 		return err
+	}
+	if there {
+		return s.allowNulls(ctx, tx)
 	}
 	for _, statement := range []string{
 		"CREATE SCHEMA IF NOT EXISTS " + quote(schema),
 		"CREATE TABLE " + name + " AS SELECT * FROM (" + s.Rollup.Select + "\n) q WITH NO DATA",
-		"ALTER TABLE " + name + " ADD PRIMARY KEY (" + join(quoteAll(s.Key)) +
+		"ALTER TABLE " + name + " ADD UNIQUE NULLS NOT DISTINCT (" + join(quoteAll(s.Key)) +
 			"), ADD COLUMN computed_at timestamptz NOT NULL DEFAULT now()",
 		"COMMENT ON TABLE " + name + " IS " + literal(s.About),
 		"COMMENT ON COLUMN " + name + ".computed_at IS 'When the row was last computed otherwise than before.'",
@@ -374,6 +470,28 @@ func (s *RollupState) make(ctx context.Context, tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, statement); err != nil {
 			return fmt.Errorf("make %s: %w", s.Table, err)
 		}
+	}
+	return nil
+}
+
+// allowNulls changes a table that was made when keys could not be null.
+func (s *RollupState) allowNulls(ctx context.Context, tx pgx.Tx) error {
+	var primary string
+	err := tx.QueryRow(ctx, "SELECT conname FROM pg_constraint WHERE conrelid = to_regclass($1) AND contype = 'p'",
+		tableOf(s.Table)).Scan(&primary)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("look at the key of %s: %w", s.Table, err)
+	}
+	alter := "ALTER TABLE " + tableOf(s.Table) + " DROP CONSTRAINT " + quote(primary) + ", ADD UNIQUE NULLS NOT DISTINCT (" +
+		join(quoteAll(s.Key)) + ")"
+	for _, k := range s.Key {
+		alter += ", ALTER COLUMN " + quote(k) + " DROP NOT NULL"
+	}
+	if _, err := tx.Exec(ctx, alter); err != nil {
+		return fmt.Errorf("change the key of %s: %w", s.Table, err)
 	}
 	return nil
 }
@@ -398,7 +516,10 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 		"UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
 		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"),
 			strings.ToLower(event)))
-		body := "#variable_conflict use_column\nBEGIN " + note(rows[0]) + " RETURN NULL; END"
+		// An expression that fails must not stop who writes to the source. The note says
+		// that nobody knows which keys were touched, and why.
+		body := "#variable_conflict use_column\nBEGIN BEGIN " + note(rows[0]) + fmt.Sprintf(
+			" EXCEPTION WHEN OTHERS THEN INSERT INTO mullein.touched (rollup, key) VALUES (%d, to_json(SQLERRM)); END; RETURN NULL; END", s.id)
 		for _, statement := range []string{
 			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
 			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " +
@@ -462,14 +583,9 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 				break
 			}
 		}
-		var same, of, have []string
-		for i, k := range s.Key {
-			same = append(same, fmt.Sprintf("q.k%d = r.k%[1]d", i))
-			of, have = append(of, fmt.Sprintf("q.%s AS k%d", quote(k), i)), append(have, fmt.Sprintf("r.%s AS k%d", quote(k), i))
-		}
-		const compare = ` FROM (SELECT to_jsonb(q.*) AS row, %s FROM (%s
-			) q) q FULL JOIN (SELECT to_jsonb(r.*) - 'computed_at' AS row, %s FROM %s r) r ON %s`
-		from := fmt.Sprintf(compare, join(of), s.Rollup.Select, join(have), tableOf(s.Table), strings.Join(same, " AND "))
+		const compare = ` FROM (SELECT to_jsonb(q.*) AS row, %s AS h FROM (%s
+			) q) q FULL JOIN (SELECT to_jsonb(r.*) - 'computed_at' AS row, %s AS h FROM %s r) r ON q.h = r.h`
+		from := fmt.Sprintf(compare, s.hash("q"), s.Rollup.Select, s.hash("r"), tableOf(s.Table))
 		err := tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", s.Table, err)

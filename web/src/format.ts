@@ -52,3 +52,10 @@ export const places: { key: keyof Balance; name: string; about: string }[] = [
   { key: 'rejected', name: 'rejected', about: 'could not be read or broke a check' },
   { key: 'withheld', name: 'withheld', about: 'a good row of a refused arrival' },
 ]
+
+/** Control characters and marks of the direction of writing are shown as Go writes them. */
+export const harmless = (s: string | null | undefined) =>
+  (s ?? '').replace(/[\u0000-\u001f\u007f-\u009f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff]/g, (c) => {
+    const code = c.charCodeAt(0)
+    return ({ '\n': '\\n', '\r': '\\r', '\t': '\\t' } as Record<string, string>)[c] ?? (code < 0x80 ? `\\x${code.toString(16).padStart(2, '0')}` : `\\u${code.toString(16).padStart(4, '0')}`)
+  })

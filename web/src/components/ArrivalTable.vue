@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Arrival } from '../api/client'
-import { count, exact, time } from '../format'
+import { count, exact, harmless, time } from '../format'
 import StateMark from './StateMark.vue'
 
 defineProps<{ arrivals: Arrival[]; feed?: boolean }>()
@@ -27,8 +27,8 @@ const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplic
             <router-link :to="`/feeds/${a.feed}`">{{ a.feed }}</router-link>
           </td>
           <td class="path">
-            <router-link :to="`/arrivals/${a.id}`">{{ a.path }}</router-link>
-            <div v-if="a.reason" class="quiet">{{ a.reason }}</div>
+            <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link>
+            <div v-if="a.reason" class="quiet">{{ harmless(a.reason) }}</div>
           </td>
           <td v-for="n in numbers" :key="n" class="n" :class="{ nil: !a.balance[n] }">{{ count(a.balance[n]) }}</td>
         </tr>

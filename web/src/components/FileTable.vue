@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { components } from '../api/schema'
-import { bytes, exact, time } from '../format'
+import { bytes, exact, harmless, time } from '../format'
 import StateMark from './StateMark.vue'
 
 defineProps<{ files: components['schemas']['SeenFile'][] }>()
@@ -27,15 +27,15 @@ const says = (captures: Record<string, unknown> | undefined) =>
       <tbody>
         <tr v-for="f in files" :key="f.path">
           <td class="t">
-            <router-link v-if="f.arrival" :to="`/arrivals/${f.arrival}`">{{ f.path }}</router-link>
-            <template v-else>{{ f.path }}</template>
+            <router-link v-if="f.arrival" :to="`/arrivals/${f.arrival}`">{{ harmless(f.path) }}</router-link>
+            <template v-else>{{ harmless(f.path) }}</template>
           </td>
           <td class="n">{{ bytes(f.size) }}</td>
           <td class="t" :title="exact(f.modified)">{{ time(f.modified) }}</td>
           <td>{{ f.taken ? 'yes' : 'no' }}</td>
           <td><StateMark v-if="f.state" :state="f.state" /></td>
           <td class="t">{{ says(f.captures) }}</td>
-          <td class="quiet">{{ f.why }}</td>
+          <td class="quiet">{{ harmless(f.why) }}</td>
         </tr>
       </tbody>
     </table>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { Status } from '../api/client'
-import { count, exact, time } from '../format'
+import { count, exact, harmless, time } from '../format'
 import SlotTable from './SlotTable.vue'
 import StateMark from './StateMark.vue'
 
@@ -39,8 +39,8 @@ const nothing = computed(() => !props.status.stopped.length && !props.status.nee
           <router-link :to="`/feeds/${a.feed}`">{{ a.feed }}</router-link>
         </td>
         <td class="path">
-          <router-link :to="`/arrivals/${a.id}`">{{ a.path }}</router-link>
-          <div class="quiet">{{ a.reason }}</div>
+          <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link>
+          <div class="quiet">{{ harmless(a.reason) }}</div>
         </td>
         <td class="t quiet" :title="exact(a.finished_at)">{{ time(a.finished_at) }}</td>
       </tr>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Reject } from '../api/client'
+import { harmless } from '../format'
 
 // A rejected row as it stands in the file, with the cell at fault marked.
 const props = defineProps<{ reject: Reject }>()
@@ -9,8 +10,8 @@ const props = defineProps<{ reject: Reject }>()
 const parts = computed<[string, string, string]>(() => {
   const { mark_from, mark_to, original } = props.reject
   const characters = Array.from(original) // as they were counted, not as UTF-16
-  const part = (from: number, to?: number) => characters.slice(from, to).join('')
-  return [part(0, mark_from), part(mark_from, mark_to), mark_to > 0 ? part(mark_to) : original]
+  const part = (from: number, to?: number) => harmless(characters.slice(from, to).join(''))
+  return [part(0, mark_from), part(mark_from, mark_to), mark_to > 0 ? part(mark_to) : harmless(original)]
 })
 </script>
 

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { harmless } from '../format'
 import type { Reject } from '../api/client'
 import RejectRow from './RejectRow.vue'
 
@@ -21,13 +22,13 @@ defineProps<{ rejects: Reject[]; path?: boolean }>()
         <tr v-for="r in rejects" :key="`${r.arrival}-${r.number}`">
           <td class="n">{{ r.line }}</td>
           <td class="t">{{ r.column || 'the row' }}</td>
-          <td>{{ r.reason }}</td>
+          <td>{{ harmless(r.reason) }}</td>
           <td class="mono path">
             <RejectRow :reject="r" />
             <router-link v-if="r.mended_in" :to="`/arrivals/${r.mended_in}`"> mended in arrival {{ r.mended_in }}</router-link>
           </td>
           <td v-if="path" class="path">
-            <router-link :to="`/arrivals/${r.arrival}`">{{ r.path }}</router-link>
+            <router-link :to="`/arrivals/${r.arrival}`">{{ harmless(r.path) }}</router-link>
           </td>
         </tr>
       </tbody>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { api, got, type Slot } from '../api/client'
-import { exact, time } from '../format'
+import { exact, harmless, time } from '../format'
 import AskReason from './AskReason.vue'
 import StateMark from './StateMark.vue'
 
@@ -34,7 +34,7 @@ const per = (s: Slot) => Object.values(s.per ?? {}).join(' ')
           <template v-if="s.surplus">{{ s.surplus }} {{ s.surplus === 1 ? 'file' : 'files' }} beyond what was expected</template>
           <div v-if="open(s) && s.say && s.state !== 'refused'" class="say">{{ s.say }}</div>
           <div v-for="n in open(s) ? s.near : []" :key="n.path" class="near row">
-            <span>came close: <span class="mono">{{ n.path }}</span> <span class="quiet">({{ n.why }})</span></span>
+            <span>came close: <span class="mono">{{ harmless(n.path) }}</span> <span class="quiet">({{ harmless(n.why) }})</span></span>
             <AskReason label="Accept" :title="`Take ${n.path} for this slot`" about="It is loaded as if its name were right." :act="accept(s, n.path)" primary />
           </div>
         </td>

@@ -9,7 +9,7 @@ import CheckResults from '../components/CheckResults.vue'
 import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
-import { bytes, count, duration, exact, time } from '../format'
+import { bytes, count, duration, exact, harmless, time } from '../format'
 
 const route = useRoute()
 const id = computed(() => Number(route.params.id))
@@ -63,7 +63,7 @@ const steps = computed(() => {
     <section class="panel">
       <div class="row spread">
         <div class="row">
-          <h1 class="path">{{ a.path }}</h1>
+          <h1 class="path">{{ harmless(a.path) }}</h1>
           <StateMark :state="a.state" />
         </div>
         <div class="row">
@@ -74,7 +74,7 @@ const steps = computed(() => {
         </div>
       </div>
       <p v-if="a.reason" class="reason" :class="a.state">
-        {{ a.reason }}
+        {{ harmless(a.reason) }}
         <router-link v-if="a.copy_of" :to="`/arrivals/${a.copy_of}`">See arrival {{ a.copy_of }}.</router-link>
       </p>
       <dl class="facts">

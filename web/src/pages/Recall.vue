@@ -6,7 +6,7 @@ import { api, got, type Recalled } from '../api/client'
 import AskReason from '../components/AskReason.vue'
 import RowChange from '../components/RowChange.vue'
 import StateMark from '../components/StateMark.vue'
-import { count } from '../format'
+import { count, harmless } from '../format'
 
 // What would become of the rows, and the button that does it.
 const route = useRoute()
@@ -43,7 +43,7 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
   <section v-if="a" class="panel">
     <div class="row spread">
       <div class="row">
-        <h1>{{ verb }}: <router-link :to="`/arrivals/${a.id}`">{{ a.path }}</router-link></h1>
+        <h1>{{ verb }}: <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link></h1>
         <StateMark :state="a.state" />
       </div>
       <AskReason v-if="preview && !done" primary :label="verb" :title="`${verb}: ${a.path}`" :about="`${r?.table}: one transaction; readers see the old rows or the new.`" :act="act" />
@@ -87,9 +87,9 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
       <tbody>
         <tr v-for="l in r.later" :key="l.nth">
           <td class="t"><router-link :to="`/arrivals/${l.arrival}`">{{ l.arrival }}</router-link></td>
-          <td class="path">{{ l.path }}</td>
+          <td class="path">{{ harmless(l.path) }}</td>
           <td>
-            <span v-if="l.why" class="bad">Could not be read again: {{ l.why }}. What it left alone stays as it is.</span>
+            <span v-if="l.why" class="bad">Could not be read again: {{ harmless(l.why) }}. What it left alone stays as it is.</span>
             <template v-else>was held against these rows; {{ count(l.rows) }} of them are in it</template>
           </td>
         </tr>

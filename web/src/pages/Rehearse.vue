@@ -8,7 +8,7 @@ import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
 import FilePick from '../components/FilePick.vue'
 import RejectTable from '../components/RejectTable.vue'
-import { duration } from '../format'
+import { duration, harmless } from '../format'
 
 // What a load would do to the real table. Nothing is loaded. Without a feed, or
 // with another feed file, it rehearses with one that is not put yet.
@@ -107,7 +107,7 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
   <p v-if="problem" class="panel bad lines" role="alert">{{ problem }}</p>
   <template v-if="out">
     <section class="panel">
-      <h2 class="path">{{ out.path }}</h2>
+      <h2 class="path">{{ harmless(out.path) }}</h2>
       <p v-if="out.refused" class="bad" role="status">It would be refused: {{ out.refused }}</p>
       <p v-else role="status">It would be loaded. This took {{ duration(out.took * 1000) }}.</p>
       <p v-if="out.known" class="quiet">Of this very file: {{ out.known }}. It is loaded again only when a person says <i>redo</i>.</p>

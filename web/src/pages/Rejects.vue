@@ -7,7 +7,7 @@ import { api, got, type Reject, type RejectGroup } from '../api/client'
 import AskReason from '../components/AskReason.vue'
 import FeedPick from '../components/FeedPick.vue'
 import RejectRow from '../components/RejectRow.vue'
-import { count, exact, time } from '../format'
+import { count, exact, harmless, time } from '../format'
 
 // Rejects by what they broke; a group opens into its rows, which can be mended
 // and handed in again.
@@ -52,7 +52,8 @@ async function handIn(because: string) {
 
 // Everything that is not mended yet, as CSV with the reasons.
 function save() {
-  const cell = (v: unknown) => `"${String(v).replaceAll('"', '""')}"`
+  // An apostrophe keeps spreadsheets from running a cell; hand-in takes it off again.
+  const cell = (v: unknown) => `"${String(v).replace(/^(?=[=+\-@\t\r'])/, "'").replaceAll('"', '""')}"`
   const rows = (rejects.value?.items ?? []).filter((r) => !r.mended_in)
   const text = ['arrival,number,path,line,column,value,reason,original', ...rows.map((r) => [r.arrival, r.number, r.path, r.line, r.column, r.value, r.reason, r.original].map(cell).join(','))].join('\n')
   const link = document.createElement('a')
@@ -97,7 +98,7 @@ function save() {
             <td class="n">{{ count(g.arrivals) }}</td>
             <td class="t" :title="exact(g.last)">{{ time(g.last) }}</td>
             <td>
-              {{ g.reason }}<template v-if="g.example">: <span class="mono">{{ g.example }}</span></template>
+              {{ harmless(g.reason) }}<template v-if="g.example">: <span class="mono">{{ harmless(g.example) }}</span></template>
             </td>
           </tr>
         </tbody>
@@ -132,10 +133,10 @@ function save() {
       <tbody>
         <tr v-for="r in rejects?.items" :key="key(r)">
           <td class="path file">
-            <router-link :to="`/arrivals/${r.arrival}`">{{ r.path }}</router-link>
+            <router-link :to="`/arrivals/${r.arrival}`">{{ harmless(r.path) }}</router-link>
           </td>
           <td class="n">{{ r.line }}</td>
-          <td class="why">{{ r.reason }}</td>
+          <td class="why">{{ harmless(r.reason) }}</td>
           <td class="mono path">
             <router-link v-if="r.mended_in" :to="`/arrivals/${r.mended_in}`">mended in arrival {{ r.mended_in }}</router-link>
             <span v-else-if="r.masked"><RejectRow :reject="r" /> <span class="quiet">(private values are not kept)</span></span>

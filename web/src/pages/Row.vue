@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type History } from '../api/client'
 import RowChange from '../components/RowChange.vue'
-import { exact, time } from '../format'
+import { exact, harmless, time } from '../format'
 
 // A key in, every load that touched its row out.
 const route = useRoute()
@@ -79,7 +79,7 @@ const shape: Record<string, string> = { inserted: '+', updated: '~', deleted: 'â
           <span v-if="s.load && !s.load.active" class="quiet">recalled since</span>
           <span v-if="s.at" class="quiet" :title="exact(s.at)">{{ time(s.at) }}</span>
           <template v-if="s.load">
-            <router-link :to="`/arrivals/${s.load.arrival}`">{{ s.load.path }}</router-link><span v-if="s.line">line {{ s.line }}</span>
+            <router-link :to="`/arrivals/${s.load.arrival}`">{{ harmless(s.load.path) }}</router-link><span v-if="s.line">line {{ s.line }}</span>
             <span class="quiet">arrival {{ s.load.arrival }} of {{ s.load.feed }}</span>
           </template>
         </div>

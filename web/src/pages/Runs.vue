@@ -4,7 +4,7 @@ import { NButton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
 import { api, got, type Run } from '../api/client'
 import StateMark from '../components/StateMark.vue'
-import { count, duration, exact, time } from '../format'
+import { count, duration, exact, harmless, time } from '../format'
 import { loads } from '../live'
 
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
@@ -58,7 +58,7 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
             <td class="n">{{ r.id }}</td>
             <td>
               <StateMark :state="r.state" />
-              <div v-if="r.reason" class="quiet">{{ r.reason }}</div>
+              <div v-if="r.reason" class="quiet">{{ harmless(r.reason) }}</div>
               <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
               <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
               <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got } from '../api/client'
 import RowTable from '../components/RowTable.vue'
-import { bytes, count, exact, places, time } from '../format'
+import { bytes, count, exact, harmless, places, time } from '../format'
 
 // A table that feeds end in: its shape, its sizes, its last loads.
 const route = useRoute()
@@ -67,7 +67,7 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
             <tr v-for="l in t.loads" :key="l.nth" :class="{ off: !l.active }">
               <td class="t" :title="exact(l.committed_at)">{{ time(l.committed_at) }}</td>
               <td class="path">
-                <router-link :to="`/arrivals/${l.arrival}`">{{ l.path }}</router-link><span v-if="!l.active" class="quiet"> recalled</span>
+                <router-link :to="`/arrivals/${l.arrival}`">{{ harmless(l.path) }}</router-link><span v-if="!l.active" class="quiet"> recalled</span>
               </td>
               <td class="n">{{ count(l.balance.read) }}</td>
               <td v-for="p in used" :key="p.key" class="n" :class="{ nil: !l.balance[p.key] }">{{ count(l.balance[p.key]) }}</td>

@@ -8,7 +8,7 @@ import DayRuler from '../components/DayRuler.vue'
 import NeedsPerson from '../components/NeedsPerson.vue'
 import QuietFeeds from '../components/QuietFeeds.vue'
 import StateMark from '../components/StateMark.vue'
-import { count, since } from '../format'
+import { count, harmless, since } from '../format'
 import { loads } from '../live'
 
 const route = useRoute()
@@ -70,7 +70,7 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
           <td><StateMark state="loading" /></td>
           <td>{{ l.feed }}</td>
           <td class="path">
-            <router-link :to="`/arrivals/${l.arrival}`">{{ l.path }}</router-link>
+            <router-link :to="`/arrivals/${l.arrival}`">{{ harmless(l.path) }}</router-link>
             <span v-if="l.files > 1" class="quiet"> and {{ l.files - 1 }} more</span>
           </td>
           <td class="n">{{ l.step }}, {{ share(l) }}%, {{ count(l.rows) }} rows</td>

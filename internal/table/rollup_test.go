@@ -1,0 +1,80 @@
+package table
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/rollup"
+)
+
+const sums = `{rollup: sums, table: river.sum, key: [site, hour], select: "SELECT site, at / 10 AS hour, count(*) AS n, sum(level) AS level FROM river.reading GROUP BY 1, 2", from: {river.reading: {site: site, hour: at / 10}}}`
+
+// put puts a rollup and keeps it.
+func (s *shop) putRollup(text string) {
+	s.t.Helper()
+	r, err := rollup.Parse("r.yaml", []byte(text))
+	require.NoError(s.t, err)
+	require.NoError(s.t, s.db.CheckRollup(ctx, r))
+	require.NoError(s.t, s.db.PutRollup(ctx, r, text, "me"))
+	s.kept()
+}
+
+// kept brings rollups in step, and demands that they are right.
+func (s *shop) kept() {
+	s.t.Helper()
+	_, err := s.db.KeepRollups(ctx)
+	require.NoError(s.t, err)
+	v, err := s.db.VerifyRollup(ctx, "sums")
+	require.NoError(s.t, err)
+	assert.Equal(s.t, v.Rows, v.Same, "%+v", v)
+	assert.Zero(s.t, v.Missing+v.Surplus+v.Wrong)
+}
+
+// TestRollupsOfNullsAndOfMany touches keys with nulls, few and many, and takes them away
+// again.
+func TestRollupsOfNullsAndOfMany(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric)")
+	s.exec("INSERT INTO river.reading VALUES ('A', 1, 1), (NULL, 1, 2), (NULL, NULL, 3), ('A', NULL, 4)")
+	s.putRollup(sums)
+	assert.Equal(t, []string{"- - 1 3", "- 0 1 2", "A - 1 4", "A 0 1 1"}, s.lines("SELECT concat_ws(' ', coalesce(site, '-'), coalesce(hour::text, '-'), n, level) FROM river.sum ORDER BY 1"))
+	s.exec("UPDATE river.reading SET level = level + 1; INSERT INTO river.reading VALUES (NULL, 2, 5)")
+	s.kept()
+	s.exec("INSERT INTO river.reading SELECT 'S' || i % 40, i, i FROM generate_series(1, 30000) i; INSERT INTO river.reading SELECT NULL, i, 1 FROM generate_series(1, 300) i")
+	s.kept()
+	s.exec("DELETE FROM river.reading WHERE at > 20000 OR site IS NULL")
+	s.kept()
+	s.exec("DELETE FROM river.reading WHERE at IS NULL OR at = 7")
+	s.kept()
+	assert.Equal(t, []string{"0"}, s.lines("SELECT count(*) FROM river.sum WHERE site IS NULL OR hour IS NULL"))
+}
+
+// TestAnExpressionThatFailsStopsNobody writes what an expression of from cannot take.
+func TestAnExpressionThatFailsStopsNobody(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric); CREATE TABLE river.site (site text, zero numeric)")
+	s.exec("INSERT INTO river.reading VALUES ('A', 1, 1)")
+	s.putRollup(strings.ReplaceAll(sums, "hour: at / 10", "hour: \"CASE WHEN level > 99 THEN 1 / (level - level)::integer ELSE at / 10 END\""))
+	s.exec("INSERT INTO river.reading VALUES ('A', 2, 100), ('B', 1, 1)")
+	assert.Equal(t, []string{"3"}, s.lines("SELECT count(*) FROM river.reading"), "who writes is not stopped")
+	_, err := s.db.KeepRollups(ctx)
+	require.NoError(t, err)
+	list, err := s.db.Rollups(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "rollup sums: an expression of from fails: division by zero. It was computed as a whole instead", list[0].Problem)
+	s.kept()
+
+	for text, why := range map[string]string{
+		strings.ReplaceAll(sums, "FROM river.reading GROUP", "FROM river.reading JOIN river.site USING (site) GROUP"): "the select reads river.site too, and from does not name it",
+		strings.ReplaceAll(sums, "hour: at / 10", "hour: at / (at - at)"):                                              "from.river.reading: ERROR: division by zero",
+	} {
+		r, err := rollup.Parse("r.yaml", []byte(text))
+		require.NoError(t, err)
+		assert.ErrorContains(t, s.db.CheckRollup(ctx, r), why)
+	}
+}

@@ -294,6 +294,9 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 		return nil, err
 	}
 	l.turnedOff = off
+	if err := l.keepEqual(ctx, from, replaced, off); err != nil {
+		return nil, fmt.Errorf("look for rows that stay as they are: %w", err)
+	}
 	r := &refold{l: l, off: off, self: l.nth[0]}
 	if err := r.do(ctx); err != nil {
 		return nil, err
@@ -314,6 +317,74 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 	part := max(0, slices.IndexFunc(from.parts, func(p Part) bool { return len(p.Replaces) > 0 }))
 	l.grown[part] += r.grew
 	return counts, l.countRemoved(ctx, &counts[part], counts)
+}
+
+// keepEqual leaves rows alone that replaced arrivals wrote last, and that are staged again
+// as they are, unless another load has something to say about them. What those arrivals had
+// overwritten is now what the load has. It names rows of other arrivals after its own.
+func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64) error {
+	t := l.table
+	if t.Lineage.RowDigest == "" || len(t.Merge) > 0 || t.wholeTable() || l.several() {
+		return nil
+	}
+	var reread, listed, odd bool
+	const of = "mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i')"
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM pg_temp.mullein_key), EXISTS (SELECT 1 FROM "+of+")",
+		off).Scan(&reread, &listed, &odd); err != nil {
+		return err
+	}
+	which := "t." + quote(t.Lineage.FromArrival) + " = ANY($2) AND $1::bigint[] IS NOT NULL AND " + l.notGone() + " AND NOT " + l.differs()
+	if reread {
+		which += " AND NOT " + l.keysHash() + " IN (SELECT key FROM pg_temp.mullein_reread)"
+	}
+	if odd {
+		which += " AND NOT " + l.keysHash() + " IN (SELECT c.key FROM " + of + ")"
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_kept SELECT "+l.keysHash()+", s.ctid FROM "+l.stage+" s JOIN "+l.name()+
+		" t ON "+l.sameKey()+" WHERE "+which, off, replaced)
+	if err != nil || tag.RowsAffected() == 0 {
+		return err
+	}
+	if listed {
+		if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_key WHERE key IN (SELECT key FROM pg_temp.mullein_kept)"); err != nil {
+			return err
+		}
+	}
+	if _, others := from.replaced(); len(others) > 0 {
+		return l.takeOver(ctx, from, off)
+	}
+	// An earlier generation of the same arrival never comes back.
+	_, err = l.s.conn.Exec(ctx, "UPDATE mullein.change SET load = $1 WHERE load = ANY($2) AND key IN (SELECT key FROM pg_temp.mullein_kept)",
+		l.nth[0], off)
+	return err
+}
+
+// takeOver makes rows that are kept those of the load, and keeps in the journal what the
+// loads that go had made of them, since those come back when this one is recalled.
+func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
+	t := l.table
+	arrival := "t." + quote(t.Lineage.FromArrival)
+	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " + l.sameKey()
+	for _, statement := range []string{
+		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[0]) + `, key, 'u', before
+			FROM mullein.change WHERE load = ANY($1) AND what = 'u' AND before IS NOT NULL AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
+		`UPDATE mullein.change c SET given = row_to_json(t.*) FROM ` + kept + ` WHERE c.load = ANY($1) AND c.key = k.key`,
+		`INSERT INTO mullein.change (target, load, key, what, given)
+			SELECT ` + l.target() + `, (SELECT max(m.nth) FROM mullein.load m WHERE m.nth = ANY($1) AND m.arrival = ` + arrival + `), k.key, 'i', row_to_json(t.*)
+			FROM ` + kept + ` WHERE NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.load = ANY($1) AND c.key = k.key)`,
+	} {
+		if _, err := l.s.conn.Exec(ctx, statement, off); err != nil {
+			return err
+		}
+	}
+	columns, values, args := l.written(from)
+	var sets []string
+	for i := len(t.Own); i < len(columns); i++ {
+		sets = append(sets, columns[i]+" = "+values[i])
+	}
+	_, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+join(sets)+" FROM pg_temp.mullein_kept k JOIN "+l.stage+
+		" s ON s.ctid = k.sid WHERE "+l.sameKey(), args...)
+	return err
 }
 
 // countRemoved finds out how many rows of the target went with what was

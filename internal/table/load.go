@@ -43,7 +43,8 @@ type Load struct {
 	way       way
 	readOnly  bool
 	run       int64
-	waived    bool // of all parts
+	waived    bool   // of all parts
+	touched   string // the SQL that tells whether what is replaced touched a staged row's key; "" where its keys are listed
 	standing
 }
 

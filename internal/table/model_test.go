@@ -316,6 +316,23 @@ func (p *play) randomRows(arrival int64) []modelRow {
 	return rows
 }
 
+// corrected returns the rows of a load as those of another version of its file: all of
+// them new, or one.
+func (p *play) corrected(l *modelLoad, arrival int64) []modelRow {
+	fresh := p.randomRows(arrival)
+	if p.random.IntN(3) == 0 {
+		return fresh
+	}
+	rows := slices.Clone(l.rows)
+	for i := range rows {
+		rows[i].arrival = arrival
+	}
+	i := p.random.IntN(len(rows))
+	fresh[0].line = rows[i].line
+	rows[i] = fresh[0]
+	return rows
+}
+
 // deliver loads rows as an arrival, undoing what is replaced in the same
 // transaction.
 func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
@@ -513,7 +530,7 @@ func (p *play) step() {
 			replaces := []int64{l.arrival}
 			if p.random.IntN(2) == 0 { // another version of the file
 				p.next++
-				again = &modelLoad{arrival: p.next, rows: p.randomRows(p.next), rank: l.rank}
+				again = &modelLoad{arrival: p.next, rows: p.corrected(l, p.next), rank: l.rank}
 			}
 			p.say("load %d of %d instead of %d: %+v", again.arrival, again.rank, l.arrival, again.rows)
 			p.deliver(again, replaces, false)

@@ -234,3 +234,52 @@ func TestTheOrderIsForgotten(t *testing.T) {
 		assert.Equal(t, c.kept, kept())
 	}
 }
+
+// BenchmarkReplace loads a corrected file of 23,000 rows, of which 35 differ, in place of
+// the one that it corrects, into a table of 1.3 million rows; and the 1.25 million others
+// once more, in place of themselves. Beside both stands an unchanged load of those.
+func BenchmarkReplace(b *testing.B) {
+	s := open(b)
+	table := gauge(standard)
+	table.Newest, table.Journal = "", true
+	many, few := make([]row, 1_250_000), make([]row, 23_000)
+	for i := range many {
+		many[i] = row{"A", int64(i), 100, 1}
+	}
+	for i := range few {
+		few[i] = row{"B", int64(i), 100, 1}
+	}
+	load := func(arrival int64, generation int, replaces []int64, rows []row) time.Duration {
+		began := time.Now()
+		fitted, err := s.db.Fit(ctx, table)
+		require.NoError(b, err)
+		l, err := s.session.Begin(ctx, fitted, 1)
+		require.NoError(b, err)
+		defer l.Close(ctx)
+		part := Part{File: "f", Arrival: arrival, Replaces: replaces}
+		_, err = l.Replacing(ctx, replaces)
+		require.NoError(b, err)
+		require.NoError(b, l.SkipUnchanged(ctx, part, int64(len(rows))))
+		require.NoError(b, l.Stage(ctx, &gone{rows}, int64(len(rows))))
+		require.NoError(b, l.Lock(ctx, "gauges", s.fence))
+		all, err := l.Merge(ctx, 7, []Part{part})
+		require.NoError(b, err)
+		require.NoError(b, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: generation, Arrival: arrival, Fence: s.fence, Balance: all[0]}}))
+		require.NoError(b, l.Commit(ctx))
+		return time.Since(began)
+	}
+	load(1, 1, nil, many)
+	load(2, 1, nil, few)
+	s.exec("ANALYZE river.gauge")
+	arrival, generation := int64(2), 1
+	for b.Loop() {
+		for i := range 35 {
+			few[i*600].level++
+		}
+		arrival++
+		generation++
+		b.ReportMetric(float64(load(arrival, 1, []int64{arrival - 1}, few).Milliseconds()), "ms-23000-corrected")
+		b.ReportMetric(float64(load(1, generation, []int64{1}, many).Milliseconds()), "ms-redo")
+		b.ReportMetric(float64(load(1000+arrival, 1, nil, many).Milliseconds()), "ms-unchanged")
+	}
+}

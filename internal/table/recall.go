@@ -268,10 +268,18 @@ func (l *Load) Replacing(ctx context.Context, arrivals []int64) ([]LoadEntry, er
 		return nil, err
 	}
 	r := &refold{l: l, off: off}
-	if err := r.keys(ctx); err != nil {
+	later, err := r.later(ctx)
+	if err != nil || len(later) == 0 {
 		return nil, err
 	}
-	return r.later(ctx)
+	if l.table.wholeTable() || slices.ContainsFunc(later, func(e LoadEntry) bool { return e.comesBack }) {
+		return later, r.keys(ctx)
+	}
+	if err := l.exec(ctx, refoldTables); err != nil {
+		return nil, fmt.Errorf("make the tables of a recall: %w", err)
+	}
+	l.touched, err = r.touched(ctx)
+	return later, err
 }
 
 func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
@@ -331,9 +339,12 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 			return 0, fmt.Errorf("take up the keys of arrival %d: %w", of.Arrival, err)
 		}
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT k.key, "+nth+
-		", "+what+", "+given+" FROM "+
-		l.stage+" s JOIN pg_temp.mullein_key k ON k.key = "+hash, args...)
+	from := " s JOIN pg_temp.mullein_key k ON k.key = " + hash
+	if l.touched != "" {
+		from = " s WHERE " + l.touched
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_reread (key, load, what, given) SELECT "+hash+", "+nth+
+		", "+what+", "+given+" FROM "+l.stage+from, args...)
 	if err != nil {
 		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
 	}

@@ -41,6 +41,7 @@ func (r *refold) do(ctx context.Context) error {
 // empties its tables, which costs.
 const refoldTables = `
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same boolean NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_kept (key bigint NOT NULL, sid tid NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
@@ -84,11 +85,26 @@ func (r *refold) keys(ctx context.Context) error {
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
-			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
-			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4)
+			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2) AND NOT key IN (SELECT key FROM pg_temp.mullein_kept)
+			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4) AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
 			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
-		) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
+			OFFSET 0) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
+}
+
+// touched returns the SQL that tells whether the loads touched the key of a staged row,
+// for when their keys are not listed.
+func (r *refold) touched(ctx context.Context) (string, error) {
+	l, t := r.l, r.l.table
+	arrivals, err := r.arrivals(ctx)
+	if err != nil {
+		return "", err
+	}
+	of := "'{" + join(texts(arrivals)) + "}'::bigint[]"
+	entry := "c.load = ANY('{" + join(texts(r.off)) + "}'::bigint[]) OR c.load > " + fmt.Sprint(r.first()) + " AND (c.before->>" +
+		literal(t.Lineage.FromArrival) + ")::bigint = ANY(" + of + ")"
+	return "(EXISTS (SELECT 1 FROM " + l.name() + " t WHERE " + l.sameKey() + " AND t." + quote(t.Lineage.FromArrival) + " = ANY(" + of +
+		")) OR EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = " + l.target() + " AND c.key = " + l.keysHash() + " AND (" + entry + ")))", nil
 }
 
 // arrivals returns the arrivals of the loads that go out of force. What those

@@ -3,6 +3,7 @@ package table
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,10 +72,39 @@ func TestAnExpressionThatFailsStopsNobody(t *testing.T) {
 
 	for text, why := range map[string]string{
 		strings.ReplaceAll(sums, "FROM river.reading GROUP", "FROM river.reading JOIN river.site USING (site) GROUP"): "the select reads river.site too, and from does not name it",
-		strings.ReplaceAll(sums, "hour: at / 10", "hour: at / (at - at)"):                                              "from.river.reading: ERROR: division by zero",
+		strings.ReplaceAll(sums, "hour: at / 10", "hour: at / (at - at)"):                                             "from.river.reading: ERROR: division by zero",
 	} {
 		r, err := rollup.Parse("r.yaml", []byte(text))
 		require.NoError(t, err)
 		assert.ErrorContains(t, s.db.CheckRollup(ctx, r), why)
+	}
+}
+
+// BenchmarkRollup changes 23,000 rows of a table of two million, of which each
+// touches two keys of a rollup; and one row.
+func BenchmarkRollup(b *testing.B) {
+	s := open(b)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric); INSERT INTO river.reading SELECT 'S' || i % 100, i / 100, i FROM generate_series(1, 2000000) i; CREATE INDEX ON river.reading (site, (at / 10)); ANALYZE river.reading")
+	const text = sums
+	r, err := rollup.Parse("r.yaml", []byte(text))
+	require.NoError(b, err)
+	require.NoError(b, s.db.PutRollup(ctx, r, text, "me"))
+	keep := func() time.Duration {
+		began := time.Now()
+		_, err := s.db.KeepRollups(ctx)
+		require.NoError(b, err)
+		return time.Since(began)
+	}
+	keep()
+	for b.Loop() {
+		began := time.Now()
+		s.exec("CREATE TEMPORARY TABLE whole ON COMMIT DROP AS SELECT site, at / 10 AS hour, count(*) AS n, sum(level) AS level FROM river.reading GROUP BY 1, 2")
+		whole := time.Since(began)
+		s.exec("UPDATE river.reading SET at = at + 10, level = level + 1 WHERE site = 'S1' OR site = 'S2' AND at < 3000")
+		many := keep()
+		s.exec("INSERT INTO river.reading VALUES ('S5', 5, 5)")
+		b.ReportMetric(float64(whole.Milliseconds()), "ms-whole-select")
+		b.ReportMetric(float64(many.Milliseconds()), "ms-23000-rows")
+		b.ReportMetric(float64(keep().Microseconds())/1000, "ms-one-row")
 	}
 }

@@ -490,8 +490,11 @@ func (l *Load) differs() string {
 
 // distinct is the SQL that tells whether two values of a kind differ.
 func distinct(k tabular.Kind, a, b string) string {
-	if base := sqlTypes[k][0]; base == "point" || base == "jsonb" {
+	switch sqlTypes[k][0] {
+	case "point":
 		a, b = "("+a+")::text", "("+b+")::text"
+	case "jsonb": // others may have made a column of json, which has no equality
+		a, b = "("+a+")::jsonb", "("+b+")::jsonb"
 	}
 	return a + " IS DISTINCT FROM " + b
 }

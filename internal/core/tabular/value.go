@@ -243,7 +243,9 @@ func (v *Value) AppendCanonical(dst []byte) []byte {
 		return dst
 	case Decimal:
 		return v.appendCanonicalDecimal(dst)
-	case Text, JSON, Binary, UUID:
+	case JSON:
+		return appendCanonicalJSON(dst, v.B)
+	case Text, Binary, UUID:
 		dst = binary.BigEndian.AppendUint32(dst, uint32(len(v.B)))
 		return append(dst, v.B...)
 	case Span:

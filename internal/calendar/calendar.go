@@ -562,12 +562,25 @@ func (r *round) judge(ctx context.Context, slots []ledger.Slot) error {
 			s.Near = near(f, s, names[s.Feed])
 		}
 		changed[s.ID] = s.State != before.State || s.Came != before.Came || s.Surplus != before.Surplus
-		if s.State == due.Missing && before.State != due.Missing {
-			title := due.Slot{At: s.DueAt.In(f.Landing.Zone), Per: s.Per}
-			r.Log.Warn("a delivery is missing", "feed", f.Name, "slot", title.String(), "say", f.Due.Say)
+		if s.State != before.State {
+			r.log(f, s, before.State)
 		}
 	}
 	return r.Ledger.Judged(ctx, slots, changed)
+}
+
+// log writes down that a delivery is late or missing, and the end of that.
+func (r *round) log(f *feed.Feed, s *ledger.Slot, before due.State) {
+	slot := due.Slot{At: s.DueAt.In(f.Landing.Zone), Per: s.Per}.String()
+	wasWrong := before == due.Missing || before == due.Late && s.CompleteAt != nil
+	switch {
+	case s.State == due.Missing:
+		r.Log.Warn("a delivery is missing", "feed", f.Name, "slot", slot, "say", f.Due.Say)
+	case s.State == due.Late && s.CompleteAt == nil:
+		r.Log.Warn("a delivery is late", "feed", f.Name, "slot", slot)
+	case wasWrong:
+		r.Log.Info("a delivery is here or excused", "feed", f.Name, "slot", slot, "state", string(s.State))
+	}
 }
 
 // judge says how a slot stands for which files came.

@@ -282,7 +282,7 @@ func (c *command) target() *cobra.Command {
 
 func (c *command) targetView(v api.TargetView) {
 	c.pairs([][2]string{{"table", v.Table}, {"about", v.About}, {"feeds", strings.Join(v.Feeds, ", ")},
-		{"mode", v.Mode + " by " + strings.Join(v.Key, ", ")},
+		{"mode", strings.TrimSuffix(v.Mode+" by "+strings.Join(v.Key, ", "), " by ")},
 		{"rows", grouped(v.Rows)}, {"size", bytesOf(v.Bytes) + ", and " + bytesOf(v.IndexBytes) + " of indexes"},
 		{"journal", grouped(v.Entries) + " entries, kept " + v.Kept}})
 	fmt.Fprintln(c.out)

@@ -295,4 +295,3 @@ func (c *command) progress(ctx context.Context, service *client.Client, run api.
 	}
 	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
 }
-

@@ -158,12 +158,23 @@ func (c *command) serviceTable(services []api.ServiceView) {
 }
 
 func (c *command) feedStatus(f api.FeedView) {
-	starts := "on arrival"
+	var ways []string
+	if f.Arrival {
+		ways = append(ways, "on arrival")
+	}
 	if f.Cron != "" {
-		starts = strings.TrimPrefix(map[bool]string{true: "on arrival, and "}[f.Arrival]+"by "+f.Cron, ", ")
+		ways = append(ways, "by "+f.Cron)
 	}
 	if len(f.After) > 0 {
-		starts = "after " + strings.Join(f.After, ", ")
+		ways = append(ways, "after "+strings.Join(f.After, ", "))
+	}
+	starts := strings.Join(ways, ", and ")
+	if starts == "" {
+		starts = "only by hand: mullein run " + f.Name
+	}
+	into := f.Table
+	if len(f.Key) > 0 {
+		into += " by " + strings.Join(f.Key, ", ")
 	}
 	var states []string
 	for _, s := range api.ArrivalStates() {
@@ -174,7 +185,7 @@ func (c *command) feedStatus(f api.FeedView) {
 	lines := [][2]string{
 		{"feed", fmt.Sprintf("%s, version %d", f.Name, f.Version)}, {"about", f.About},
 		{"supplier", strings.TrimSpace(f.Supplier + " " + f.Contact)},
-		{"files", f.Landing + "/" + f.Files}, {"table", f.Table + " by " + strings.Join(f.Key, ", ")},
+		{"files", f.Landing + "/" + f.Files}, {"table", into}, {"wins", f.Wins},
 		{"starts", starts},
 		{"arrivals", strings.Join(states, ", ")}, {"last noticed", when(f.Counts.LastNoticed).text},
 		{"last loaded", when(f.Counts.LastLoaded).text},

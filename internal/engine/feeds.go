@@ -44,6 +44,7 @@ type leased struct {
 	waits    string
 	tried    int64         // the queued run that met the problem
 	troubled bool          // the feed's problem is one that this service has said
+	said     string        // in the log
 	notUntil time.Time     // after a problem of the feed as a whole
 	pause    time.Duration // how long the next such problem makes it wait
 

@@ -528,6 +528,8 @@ func TestWhichAndDeliver(t *testing.T) {
 	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), landing.KeepExisting)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
+	_, err = h.engine.inspect.Deliver(f, strings.Repeat("deep/", 33)+"G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
+	assert.ErrorContains(t, err, "lies more than 32 folders deep, where the landing is not listed")
 	_, err = h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies there already")
 	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern", "../G_K1_20260701T1200.csv": "is not a plain path"} {
@@ -603,7 +605,9 @@ target: {table: river.tally, mode: append}
 	require.NoError(t, os.MkdirAll(filepath.Join(h.root, "in/tally"), 0o755))
 	at := func(minute int) time.Time { return time.Date(2026, 7, 1, 8, minute, 0, 0, time.UTC) }
 	h.start()
-	state := func() string { return strings.Join(h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"), ", ") }
+	state := func() string {
+		return strings.Join(h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"), ", ")
+	}
 	h.dropAt("state_0800.csv", "pump,state\nweir,on\n", at(0))
 	h.arrival("state_0800.csv")
 	h.dropAt("state_0805.csv", "pump,state\nweir,on\n", at(5))

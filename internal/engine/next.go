@@ -238,7 +238,7 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 			return n, err
 		}
 		if len(missing) == 0 {
-			n.Delivery = load.Delivery{Together: together, List: list, Digests: sums, Name: list.Path}
+			n.Delivery = load.Delivery{Together: together, List: list, Digests: sums, Name: list.Path, Repeats: repeats(named)}
 			return n, nil
 		}
 		if n.waits == "" {
@@ -247,6 +247,17 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 	}
 	n.Alone, err = w.strays(ctx, s, lists)
 	return n, err
+}
+
+// repeats says which lines of a list name a file again; "" for none.
+func repeats(named []landing.Listed) string {
+	var again []string
+	for _, l := range named {
+		for _, line := range l.Again {
+			again = append(again, fmt.Sprintf("line %d names %s again", line, l.Path))
+		}
+	}
+	return some(again)
 }
 
 // strays returns files that a person wants loaded and whose list is done with:

@@ -29,7 +29,9 @@ target: {table: river.stock}
 func TestTheNewestSlotWins(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, stock).start()
-	rows := func() []string { return h.lines("SELECT concat_ws(' ', store, buoys, from_file) FROM river.stock ORDER BY 1") }
+	rows := func() []string {
+		return h.lines("SELECT concat_ws(' ', store, buoys, from_file) FROM river.stock ORDER BY 1")
+	}
 	first := h.loadedFile("S_20260720.csv", "store,buoys\nmill,20\nweir,20\nford,0\n")
 	late := h.loadedFile("S_20260719.csv", "store,buoys\nmill,19\nford,19\nlock,19\nbridge,many\n")
 	assert.Equal(t, balance.Balance{Read: 4, Inserted: 1, Outdated: 2, Rejected: 1}, late.Balance)

@@ -139,6 +139,7 @@ func (r *running) ofOneKind(ctx context.Context, d load.Delivery) (out load.Deli
 			if err := r.e.Ledger.RefuseWaiting(ctx, a.ID, why.Error(), ledger.AwayNot); err != nil {
 				return d, false, fmt.Errorf("refuse arrival %d: %w", a.ID, err)
 			}
+			r.e.NeedsPerson(a, ledger.Refused, why.Error())
 		}
 	}
 	d = d.Without(func(a *ledger.Arrival) bool {

@@ -258,6 +258,7 @@ func (r *running) refuseColumns(ctx context.Context, d load.Delivery, unfit *loa
 		if err := r.e.Ledger.RefuseWaiting(ctx, a.ID, unfit.Reason, load.AwayOf(r.feed, ledger.Refused)); err != nil {
 			return d, fmt.Errorf("refuse arrival %d: %w", a.ID, err)
 		}
+		r.e.NeedsPerson(a, ledger.Refused, unfit.Reason)
 	}
 	return d.Without(goes), nil
 }

@@ -163,6 +163,10 @@ func (w *leased) trouble(ctx context.Context, err error) error {
 		return err // it was told to end; nothing is wrong with the feed
 	}
 	w.recipes.drop()
+	if problem := err.Error(); !w.troubled || problem != w.said {
+		w.said = problem
+		w.e.Log.Warn("a feed does not work", "feed", w.name, "reason", problem)
+	}
 	w.troubled = true
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)
@@ -181,6 +185,7 @@ func (w *leased) untroubled(ctx context.Context) error {
 		return nil
 	}
 	w.troubled = false
+	w.e.Log.Info("a feed works again", "feed", w.name)
 	return w.e.Ledger.SetProblem(ctx, w.name, "")
 }
 

@@ -122,6 +122,9 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existi
 	if !fs.ValidPath(path) {
 		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
 	}
+	if strings.Count(path, "/") > landing.MaxDepth {
+		return landing.Entry{}, &NotTakenError{path, fmt.Sprintf("lies more than %d folders deep, where the landing is not listed", landing.MaxDepth)}
+	}
 	if taken := f.Landing.Look(path, 1); taken.Why != "" {
 		return landing.Entry{}, &NotTakenError{path, taken.Why}
 	}

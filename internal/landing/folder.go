@@ -110,8 +110,8 @@ func (f *Folder) Close() error {
 	return errors.Join(f.root.Close(), f.above.Close())
 }
 
-// maxDepth bounds how deep a listing goes.
-const maxDepth = 32
+// MaxDepth bounds how deep below the landing a listing goes, in folders.
+const MaxDepth = 32
 
 // List calls visit for each name that may be a file and that wanted, which is
 // asked before anything is looked up, does not turn down; in no order that
@@ -154,7 +154,7 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			if err != nil {
 				return err
 			}
-			if isFolder && !strings.HasPrefix(n.name, ".") && depth < maxDepth {
+			if isFolder && !strings.HasPrefix(n.name, ".") && depth < MaxDepth {
 				if err := f.list(ctx, p, depth+1, wanted, visit); err != nil {
 					return err
 				}

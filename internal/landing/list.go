@@ -1,6 +1,7 @@
 package landing
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -13,15 +14,18 @@ type Listed struct {
 	Path   string
 	Size   int64 // -1 where the list does not say
 	SHA256 string
+	Again  []int // the further lines that name it
 }
 
 // MaxList bounds a list of a delivery, in bytes.
 const MaxList = 8 << 20
 
 // ReadList reads a list of up to most files: a path a line, below the list's folder, then, if they
-// are known, its size and its SHA-256, with tabs, commas or semicolons between.
+// are known, its size and its SHA-256, with tabs, commas or semicolons between. A file
+// that it names twice is one file.
 func ReadList(at, text string, most int) ([]Listed, error) {
 	var out []Listed
+	place := map[string]int{}
 	for i, line := range strings.Split(strings.TrimPrefix(text, "\ufeff"), "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") {
@@ -46,7 +50,17 @@ func ReadList(at, text string, most int) ([]Listed, error) {
 				return nil, fmt.Errorf("line %d: %q is neither a size nor a SHA-256", i+1, cell)
 			}
 		}
-		out = append(out, l)
+		first, twice := place[l.Path]
+		if !twice {
+			place[l.Path] = len(out)
+			out = append(out, l)
+			continue
+		}
+		f := &out[first]
+		if f.Size >= 0 && l.Size >= 0 && f.Size != l.Size || f.SHA256 != "" && l.SHA256 != "" && f.SHA256 != l.SHA256 {
+			return nil, fmt.Errorf("line %d names %s again, with another size or SHA-256", i+1, l.Path)
+		}
+		f.Size, f.SHA256, f.Again = max(f.Size, l.Size), cmp.Or(f.SHA256, l.SHA256), append(f.Again, i+1)
 	}
 	switch {
 	case len(out) == 0:

@@ -63,7 +63,7 @@ func (w *Watcher) Watch(f *Folder, heard func(Changed)) (stop func(), err error)
 			return err
 		case err != nil || !d.IsDir():
 			return nil // the listing will say
-		case p != "." && strings.HasPrefix(d.Name(), ".") || strings.Count(p, "/") >= maxDepth:
+		case p != "." && strings.HasPrefix(d.Name(), ".") || strings.Count(p, "/") >= MaxDepth:
 			return fs.SkipDir
 		}
 		return w.add(one, filepath.Join(f.name, filepath.FromSlash(p)))

@@ -22,6 +22,7 @@ type Delivery struct {
 	List     *ledger.Arrival   // that names them; nil when a slot does
 	Digests  map[string]string // SHA-256 by path, as far as the list says
 	Name     string            // of the delivery; "" for files that stand alone
+	Repeats  string            // which lines of the list name a file again; "" for none
 }
 
 // Arrivals returns all of them, the list among them.

@@ -37,8 +37,12 @@ func (l *Attempt) delivery(ctx context.Context, parts []*part, d Delivery) error
 	case left != nil: // they wait for another attempt, or were refused
 		return l.after(ctx, list, left)
 	}
+	reason := fmt.Sprintf("a list of %d files", len(d.Digests))
+	if d.Repeats != "" {
+		reason += "; " + d.Repeats
+	}
 	return l.env.Ledger.Finish(ctx, ledger.Ending{ID: list.arrival.ID, State: ledger.Loaded,
-		Away: AwayOf(l.recipe.Feed, ledger.Loaded), Reason: fmt.Sprintf("a list of %d files", len(d.Digests))})
+		Away: AwayOf(l.recipe.Feed, ledger.Loaded), Reason: reason})
 }
 
 // files loads the files of a delivery. It returns one that was to be loaded and is

@@ -21,8 +21,8 @@ type Env struct {
 	Service   string                     // this service's name, for people
 	// AddedColumns is how many columns a file may add to its target.
 	AddedColumns int
-	Log       *slog.Logger
-	OnStep    func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
+	Log          *slog.Logger
+	OnStep       func(feed string, arrival int64, step Step) // may be nil; called in the middle of the work
 
 	Progress *Progresses
 }

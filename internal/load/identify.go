@@ -52,7 +52,17 @@ func (l *Attempt) identify(ctx context.Context, parts []*part) ([]*part, error) 
 	if err := l.env.Ledger.Staged(ctx, read); err != nil {
 		return nil, err
 	}
-	return out, l.env.Ledger.Finish(ctx, endings...)
+	if err := l.env.Ledger.Finish(ctx, endings...); err != nil {
+		return nil, err
+	}
+	for _, p := range parts {
+		for _, e := range endings {
+			if e.ID == p.arrival.ID && e.State == ledger.Held {
+				l.env.NeedsPerson(p.arrival, e.State, e.Reason)
+			}
+		}
+	}
+	return out, nil
 }
 
 // identifyOne returns how a part ends that is not to be loaded, and notes what one

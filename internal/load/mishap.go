@@ -157,7 +157,11 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 		again := time.Now().UTC().Add(f.Wait)
 		return l.env.Ledger.Failed(after, a.ID, reason, &again)
 	}
-	return l.env.Ledger.Failed(after, a.ID, reason, nil)
+	if err := l.env.Ledger.Failed(after, a.ID, reason, nil); err != nil {
+		return err
+	}
+	l.env.NeedsPerson(a, ledger.Failed, reason)
+	return nil
 }
 
 // back puts an arrival back, as if it had not been tried.
@@ -213,7 +217,22 @@ func (l *Attempt) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 	if err := l.env.Ledger.Staged(ctx, readings); err != nil {
 		return errors.Join(whole, err)
 	}
-	return errors.Join(whole, l.env.Ledger.Finish(ctx, endings...))
+	if err := l.env.Ledger.Finish(ctx, endings...); err != nil {
+		return errors.Join(whole, err)
+	}
+	for _, p := range parts {
+		for _, e := range endings {
+			if e.ID == p.arrival.ID {
+				l.env.NeedsPerson(p.arrival, e.State, e.Reason)
+			}
+		}
+	}
+	return whole
+}
+
+// NeedsPerson writes into the log that an arrival needs somebody to look at it, and why.
+func (e *Env) NeedsPerson(a *ledger.Arrival, state ledger.State, reason string) {
+	e.Log.Warn("a file needs a person", "feed", a.Feed, "arrival", a.ID, "path", a.Path, "state", string(state), "reason", reason)
 }
 
 // FinishFromMarker records an arrival as loaded that its marker says is.

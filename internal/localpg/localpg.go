@@ -205,11 +205,24 @@ func (s *Server) command(ctx context.Context, name string, args ...string) *exec
 	c := exec.CommandContext(ctx, filepath.Join(s.bin, name), args...)
 	c.Dir = s.Data
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	c.Env = environment(os.Environ(), s.Data)
 	if s.runAs != nil {
 		c.SysProcAttr.Credential = s.runAs
-		c.Env = append(os.Environ(), "HOME="+s.Data)
 	}
 	return c
+}
+
+// environment is what the server is given of ours: whoever may run programs in it must
+// not find the service's secrets there.
+func environment(ours []string, home string) []string {
+	env := []string{"HOME=" + home}
+	for _, v := range ours {
+		name, _, _ := strings.Cut(v, "=")
+		if name == "PATH" || name == "LANG" || name == "TZ" || strings.HasPrefix(name, "LC_") {
+			env = append(env, v)
+		}
+	}
+	return env
 }
 
 // adopt takes over a server that is running on our data already.

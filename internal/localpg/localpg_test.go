@@ -64,3 +64,9 @@ func TestAFolderOutOfReach(t *testing.T) {
 	assert.NotContains(t, s.Data, dir)
 	require.NoError(t, s.Crash(context.Background()))
 }
+
+// TestTheServerIsNotGivenSecrets looks at what of our environment the server has.
+func TestTheServerIsNotGivenSecrets(t *testing.T) {
+	assert.Equal(t, []string{"HOME=/data", "PATH=/bin", "LC_ALL=C.UTF-8", "TZ=UTC"}, environment([]string{"MULLEIN_TOKEN=secret",
+		"MULLEIN_DATABASE=postgres://u:p@h/d", "PATH=/bin", "LC_ALL=C.UTF-8", "PGPASSWORD=secret", "HOME=/home/me", "TZ=UTC"}, "/data"))
+}

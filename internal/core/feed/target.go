@@ -16,8 +16,8 @@ type Target struct {
 	Connection    string // the name of a database of the service
 	Schema, Table string
 	Mode          Mode
-	Part          string           // of [ReplacePart]: the column that names the part
-	Newest        string           // the column by which the newest row of a key wins; "" where Order says it
+	Part          string // of [ReplacePart]: the column that names the part
+	Newest        string // the column by which the newest row of a key wins; "" where Order says it
 	Order         Order
 	Merge         map[string]Merge // by column; those that are not named are taken
 	Absent        Absent

@@ -44,10 +44,10 @@ func TestJudge(t *testing.T) {
 		"a copy that a person wants":     {forced, Known{Bytes: bytes(k1, true)}, Rules{}, Verdict{Kind: Copy, Of: 4}},
 		"another name's bytes":           {file, Known{Bytes: bytes(k2, true)}, Rules{}, Verdict{Kind: New}},
 		"A, B, A again":                  {file, Known{Bytes: bytes(k1, false)}, Rules{}, Verdict{Kind: Return}},
-		"two names where rows add up": {File{ID: 9, Path: "south.csv", Digest: "d1", Captures: k1}, Known{Bytes: bytes(k1, true)}, Rules{Adds: true}, Verdict{Kind: New}},
+		"two names where rows add up":    {File{ID: 9, Path: "south.csv", Digest: "d1", Captures: k1}, Known{Bytes: bytes(k1, true)}, Rules{Adds: true}, Verdict{Kind: New}},
 		"a marked copy where rows add up": {File{ID: 9, Path: "a (1).csv", Digest: "d1", Captures: k1}, Known{Bytes: bytes(k1, true)}, Rules{Adds: true},
 			Verdict{Copy, Skip, 4, "a copy of arrival 4, a.csv"}},
-		"bytes that are not known yet":   {unread, Known{Bytes: bytes(k1, true)}, Rules{}, Verdict{Kind: New}},
+		"bytes that are not known yet": {unread, Known{Bytes: bytes(k1, true)}, Rules{}, Verdict{Kind: New}},
 	} {
 		assert.Equal(t, c.want, Judge(c.file, c.known, c.rules), name)
 	}

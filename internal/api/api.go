@@ -102,3 +102,28 @@ type DaySlot struct {
 	Good    int       `json:"good" doc:"Of which came, or are excused"`
 	Ahead   bool      `json:"ahead" doc:"It is still to come"`
 }
+
+// Token is a token for calls, without its secret.
+type Token struct {
+	ID        int64     `json:"id"`
+	Name      string    `json:"name" doc:"Whose it is"`
+	CreatedAt time.Time `json:"created_at"`
+	Sessions  int64     `json:"sessions" doc:"Sessions of consoles that were begun with it and last"`
+}
+
+// TokenList is the tokens that are good, by number.
+type TokenList struct {
+	Items []Token `json:"items" nullable:"false"`
+}
+
+// TokenWanted names a token that is to be made.
+type TokenWanted struct {
+	Name string `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9.@_-]*$" doc:"Whose it is; what is done with it is done in this name"`
+}
+
+// NewToken is a token that was made, with its secret.
+type NewToken struct {
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	Secret string `json:"secret" doc:"Told once, and kept nowhere"`
+}

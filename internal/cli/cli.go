@@ -114,7 +114,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	c.settings.SetEnvPrefix("MULLEIN")
 	c.settings.AutomaticEnv()
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(),
+	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(),
 		c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
 		c.verb("skip", "Never load arrivals"),

@@ -146,6 +146,21 @@ func (c *Client) Status(ctx context.Context) (api.Status, error) {
 	return get[api.Status](ctx, c, "/status", nil)
 }
 
+// Tokens returns the tokens for calls that are good.
+func (c *Client) Tokens(ctx context.Context) (api.TokenList, error) {
+	return get[api.TokenList](ctx, c, "/tokens", nil)
+}
+
+// NewToken makes a token for calls in a name.
+func (c *Client) NewToken(ctx context.Context, name string) (out api.NewToken, err error) {
+	return out, c.call(ctx, http.MethodPost, "/tokens", nil, api.TokenWanted{Name: name}, &out)
+}
+
+// EndToken ends a token, and what was begun with it.
+func (c *Client) EndToken(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
 // Day returns what came and what was due within the last day.
 func (c *Client) Day(ctx context.Context) (api.Day, error) {
 	return get[api.Day](ctx, c, "/day", nil)

@@ -151,7 +151,7 @@ func TestEveryRouteButHealthAndSignInAsksForAToken(t *testing.T) {
 func TestSignInAndCrossSiteCalls(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
-	_, code, _ := strings.Cut(s.SignIn, "#")
+	_, link, _ := strings.Cut(s.SignIn, "#")
 	signIn := func(body string) *http.Response {
 		return s.request("POST", "/api/v1/session", func(r *http.Request) {
 			r.Body = io.NopCloser(strings.NewReader(body))
@@ -159,12 +159,12 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 		})
 	}
 	assert.Equal(t, http.StatusUnauthorized, signIn(`{"token": "mu_wrong"}`).StatusCode)
-	answer := signIn(`{"code": "` + code + `"}`)
+	answer := signIn(`{"code": "` + link + `"}`)
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 	cookie := answer.Cookies()[0]
 	assert.True(t, cookie.HttpOnly)
 	assert.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
-	assert.Equal(t, http.StatusUnauthorized, signIn(`{"code": "`+code+`"}`).StatusCode, "a link is good once")
+	assert.Equal(t, http.StatusUnauthorized, signIn(`{"code": "`+link+`"}`).StatusCode, "a link is good once")
 	assert.Equal(t, http.StatusOK, signIn(`{"token": "`+s.Token+`"}`).StatusCode)
 
 	with := func(headers ...string) func(*http.Request) {
@@ -183,6 +183,19 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 	assert.Contains(t, page.Header.Get("Content-Security-Policy"), "script-src 'self'; style-src 'self' 'nonce-")
 	assert.Equal(t, http.StatusNoContent, s.request("DELETE", "/api/v1/session", with()).StatusCode)
 	assert.Equal(t, http.StatusUnauthorized, s.request("GET", "/api/v1/session", with()).StatusCode, "signed out")
+	code, made, _ := s.mullein("token", "new", "night-shift")
+	require.Zero(t, code)
+	other := client.New(s.URL, strings.TrimSpace(made))
+	tokens, err := other.Tokens(context.Background())
+	require.NoError(t, err)
+	require.Len(t, tokens.Items, 2)
+	assert.Equal(t, "night-shift", tokens.Items[1].Name)
+	session := signIn(`{"token": "` + strings.TrimSpace(made) + `"}`).Cookies()[0]
+	code, out, _ := s.mullein("token", "end", strconv.FormatInt(tokens.Items[1].ID, 10))
+	assert.Zero(t, code, out)
+	_, err = other.Tokens(context.Background())
+	assert.Error(t, err, "it was ended")
+	assert.Equal(t, http.StatusUnauthorized, s.request("GET", "/api/v1/session", func(r *http.Request) { r.AddCookie(session) }).StatusCode, "and its session")
 	big := s.request("PUT", "/api/v1/feeds/x", func(r *http.Request) {
 		r.Header.Set("Authorization", "Bearer "+s.Token)
 		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(strings.Repeat("x", 4<<20))), 4<<20

@@ -36,6 +36,9 @@ func (s *Server) routes() {
 		s.signIn)
 	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
 	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
+	huma.Register(s.api, get("tokens", "/tokens", "Tokens for calls"), s.tokens)
+	huma.Register(s.api, do(http.MethodPost, "new-token", "/tokens", "Make a token for calls; its secret is told once"), s.newToken)
+	huma.Register(s.api, do(http.MethodDelete, "end-token", "/tokens/{id}", "End a token, and the sessions and streams that were begun with it"), s.endToken)
 	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
 	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
@@ -183,12 +186,12 @@ type signInOutput struct {
 }
 
 func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, error) {
-	var name string
+	var by ledger.Credential
 	var err error
 	if in.Body.Code != "" {
-		name, err = s.ledger.SpendToken(ctx, in.Body.Code, ledger.UseSignIn)
+		by, err = s.ledger.SpendToken(ctx, in.Body.Code, ledger.UseSignIn)
 	} else {
-		name, err = s.ledger.CheckToken(ctx, in.Body.Token, ledger.UseAPI)
+		by, err = s.ledger.CheckToken(ctx, in.Body.Token, ledger.UseAPI)
 	}
 	if errors.Is(err, ledger.ErrToken) {
 		return nil, huma.Error401Unauthorized("this link or token is not good, or no longer; the token is in the file owner.token of the service's home folder")
@@ -197,11 +200,11 @@ func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, er
 		return nil, answer(err)
 	}
 	secret := ledger.NewSecret()
-	if err := s.ledger.AddToken(ctx, secret, name, ledger.UseSession, sessionLife); err != nil {
+	if _, err := s.ledger.AddToken(ctx, secret, by.Name, ledger.UseSession, sessionLife, by.ID); err != nil {
 		return nil, answer(err)
 	}
-	out := &signInOutput{Body: api.Session{Name: name, Service: s.name, Version: Version}}
-	out.SetCookie = http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true,
+	out := &signInOutput{Body: api.Session{Name: by.Name, Service: s.name, Version: Version}}
+	out.SetCookie = http.Cookie{Name: s.cookie, Value: secret, Path: "/", HttpOnly: true,
 		SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())}
 	return out, nil
 }
@@ -210,22 +213,35 @@ func (s *Server) session(ctx context.Context, _ *struct{}) (*body[api.Session], 
 	return give(api.Session{Name: callerOf(ctx), Service: s.name, Version: Version}, nil)
 }
 
-type signOutInput struct {
-	Session string `cookie:"mullein_session"`
-}
-
 type signOutOutput struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }
 
-func (s *Server) signOut(ctx context.Context, in *signOutInput) (*signOutOutput, error) {
-	if _, err := s.ledger.SpendToken(ctx, in.Session, ledger.UseSession); err != nil &&
-		!errors.Is(err, ledger.ErrToken) {
-		return nil, answer(err)
+func (s *Server) signOut(ctx context.Context, _ *struct{}) (*signOutOutput, error) {
+	if c := credentialOf(ctx); c.use == ledger.UseSession {
+		if _, err := s.ledger.SpendToken(ctx, c.secret, ledger.UseSession); err != nil && !errors.Is(err, ledger.ErrToken) {
+			return nil, answer(err)
+		}
 	}
 	s.signedOut.give() // live streams of that session end
-	return &signOutOutput{http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+	return &signOutOutput{http.Cookie{Name: s.cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		MaxAge: -1}}, nil
+}
+
+func (s *Server) tokens(ctx context.Context, _ *struct{}) (*body[api.TokenList], error) {
+	list, err := s.ledger.Tokens(ctx)
+	return give(api.TokenList{Items: each(list, func(t *ledger.Token) api.Token { return api.Token(*t) })}, err)
+}
+
+func (s *Server) newToken(ctx context.Context, in *struct{ Body api.TokenWanted }) (*body[api.NewToken], error) {
+	secret := ledger.NewSecret()
+	id, err := s.ledger.AddToken(ctx, secret, in.Body.Name, ledger.UseAPI, 0, 0)
+	return give(api.NewToken{ID: id, Name: in.Body.Name, Secret: secret}, err)
+}
+
+func (s *Server) endToken(ctx context.Context, in *NumberPath) (*struct{}, error) {
+	defer s.signedOut.give() // live streams of its sessions end
+	return nil, answer(s.ledger.EndToken(ctx, in.ID))
 }
 
 func (s *Server) view(ctx context.Context, record ledger.Feed, counts map[string]*ledger.FeedCounts) (api.FeedView,

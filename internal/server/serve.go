@@ -181,7 +181,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err != nil {
 		return err
 	}
-	if err := records.AddToken(ctx, token, "owner", ledger.UseAPI, 0); err != nil {
+	owner, err := ownerToken(ctx, records, filepath.Join(home, TokenFile), token)
+	if err != nil {
 		return err
 	}
 	id, err := secretFile(filepath.Join(home, serviceFile), uuid.NewString)
@@ -201,7 +202,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	worked := make(chan error, 1)
 	go func() { worked <- e.Run(working) }()
 
-	s := New(records, e, name, c.LandingRoots, c.Log)
+	s := New(records, e, Identity{Name: name, ID: id, Owner: owner}, c.LandingRoots, c.Log)
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
@@ -302,4 +303,23 @@ func secretFile(path string, make func() string) (string, error) {
 		return "", fmt.Errorf("write %s: %w", path, err)
 	}
 	return secret, nil
+}
+
+// ownerToken makes the secret in the owner's file good, and returns the number of its
+// token. A secret that was ended is not good again: another takes its place in the file.
+func ownerToken(ctx context.Context, records *ledger.Ledger, file, secret string) (int64, error) {
+	id, err := records.AddToken(ctx, secret, "owner", ledger.UseAPI, 0, 0)
+	if err != nil {
+		return 0, err
+	}
+	if _, err = records.CheckToken(ctx, secret, ledger.UseAPI); !errors.Is(err, ledger.ErrToken) {
+		return id, err
+	}
+	if err := os.Remove(file); err != nil {
+		return 0, fmt.Errorf("replace the owner's token, which was ended: %w", err)
+	}
+	if secret, err = secretFile(file, ledger.NewSecret); err != nil {
+		return 0, err
+	}
+	return records.AddToken(ctx, secret, "owner", ledger.UseAPI, 0, 0)
 }

@@ -42,6 +42,8 @@ type Server struct {
 	inspect *inspect.Inspector
 	target  *table.Database // the main one
 	name    string
+	cookie  string // the name of the cookie of sessions
+	owner   int64  // the owner's token
 	roots   []string
 	log     *slog.Logger
 	api     huma.API
@@ -57,9 +59,9 @@ type Server struct {
 }
 
 // New makes a server over the parts of a service.
-func New(l *ledger.Ledger, e *engine.Engine, name string, roots []string, log *slog.Logger) *Server {
-	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: name,
-		roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *slog.Logger) *Server {
+	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: of.Name,
+		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)
@@ -119,8 +121,18 @@ func (s *Server) secure(c *gin.Context) {
 	c.Next()
 }
 
+// Identity is who a service is.
+type Identity struct {
+	Name  string // for people
+	ID    string // its own for ever
+	Owner int64  // the number of the owner's token
+}
+
+// cookieName is what the cookie of a service's sessions is called: browsers send the
+// cookies of a host to all its ports.
+func cookieName(id string) string { return "mullein_" + id[:min(8, len(id))] }
+
 const (
-	cookieName  = "mullein_session"
 	sessionLife = 7 * 24 * time.Hour
 	signInLife  = 30 * time.Minute
 	sessionPath = "/api/v1/session"
@@ -141,7 +153,7 @@ func (s *Server) signedIn(c *gin.Context) {
 		problem(c, http.StatusServiceUnavailable, "the database is away")
 	default:
 		ctx := context.WithValue(c.Request.Context(), callerKey{}, name)
-		c.Request = c.Request.WithContext(context.WithValue(ctx, credentialKey{}, given(c.Request)))
+		c.Request = c.Request.WithContext(context.WithValue(ctx, credentialKey{}, s.given(c.Request)))
 	}
 }
 
@@ -156,11 +168,11 @@ func credentialOf(ctx context.Context) credential {
 }
 
 // given is the credential that a request carries.
-func given(r *http.Request) credential {
+func (s *Server) given(r *http.Request) credential {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		return credential{token, ledger.UseAPI}
 	}
-	if cookie, err := r.Cookie(cookieName); err == nil {
+	if cookie, err := r.Cookie(s.cookie); err == nil {
 		return credential{cookie.Value, ledger.UseSession}
 	}
 	return credential{}
@@ -210,11 +222,12 @@ func callerOf(ctx context.Context) string {
 }
 
 func (s *Server) caller(r *http.Request) (string, error) {
-	c := given(r)
+	c := s.given(r)
 	if c.secret == "" {
 		return "", ledger.ErrToken
 	}
-	return s.ledger.CheckToken(r.Context(), c.secret, c.use)
+	found, err := s.ledger.CheckToken(r.Context(), c.secret, c.use)
+	return found.Name, err
 }
 
 // problem answers with RFC 9457 problem details outside of the API's handlers.
@@ -225,7 +238,7 @@ func problem(c *gin.Context, status int, detail string) {
 
 func (s *Server) signInLink(ctx context.Context, url string) (string, error) {
 	code := ledger.NewSecret()
-	if err := s.ledger.AddToken(ctx, code, "owner", ledger.UseSignIn, signInLife); err != nil {
+	if _, err := s.ledger.AddToken(ctx, code, "owner", ledger.UseSignIn, signInLife, s.owner); err != nil {
 		return "", err
 	}
 	// The code stands behind #, so that no browser sends it in a request line.

@@ -15,7 +15,7 @@ import (
 )
 
 func main() {
-	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), "", nil,
+	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), server.Identity{}, nil,
 		slog.New(slog.DiscardHandler)).OpenAPI()
 	var pretty bytes.Buffer
 	if err == nil {

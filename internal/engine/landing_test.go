@@ -397,11 +397,13 @@ func TestTheTimeLimitOfARun(t *testing.T) {
 	assert.Nil(t, a.TryAfter, "it needs a person")
 	require.Len(t, times, 2)
 	assert.GreaterOrEqual(t, times[1].Sub(times[0]), 700*time.Millisecond, "the limit, and then the pause")
-	runs, err := h.ledger.Runs(ctx, "gauges", 0, 10)
-	require.NoError(t, err)
-	assert.Contains(t, runs[0].Reason, "the time limit of 300ms was reached")
+	h.wait("the run to say so", func() bool {
+		runs, err := h.ledger.Runs(ctx, "gauges", 0, 10)
+		require.NoError(t, err)
+		return strings.Contains(runs[0].Reason, "the time limit of 300ms was reached")
+	})
 	close(gate)
-	_, err = h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "me", "the target is free again")
+	_, err := h.ledger.Decide(ctx, ledger.Redo, []int64{a.ID}, "me", "the target is free again")
 	require.NoError(t, err)
 	h.wait("the redo", func() bool { return len(h.loaded()) == 1 })
 }

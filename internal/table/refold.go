@@ -266,7 +266,7 @@ func (r *refold) events(ctx context.Context) error {
 			SELECT key, load, what, before, CASE WHEN given IS NULL AND what = 'u' THEN next ELSE given END AS given, active, entry FROM told WHERE what <> 'z'
 			UNION ALL SELECT t.key, 0, 'b', CASE WHEN EXISTS (SELECT 1 FROM inserted i WHERE i.key = t.key AND i.is_first AND i.load >= $2) THEN NULL ELSE t.before END, NULL, false, NULL FROM told t WHERE t.is_first
 			UNION ALL SELECT i.key, i.load, 'i', NULL, i.given, m.active, NULL FROM inserted i JOIN mullein.load m ON m.nth = i.load WHERE i.load >= $2 OR NOT i.is_first
-			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
+			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a JOIN pg_temp.mullein_key k ON k.key = a.key WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
 			UNION ALL SELECT w.key, $3, 'h', NULL, w.image, true, NULL FROM pg_temp.mullein_was w WHERE w.foreign_hand
 			UNION ALL SELECT t.key, $3, 'h', NULL, NULL, true, NULL FROM told t WHERE t.what = 'z' AND t.before IS NULL AND NOT t.is_first AND NOT t.was_none
 		)

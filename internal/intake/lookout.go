@@ -220,9 +220,15 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 	if err != nil {
 		l.Failed, l.Problem = true, err.Error()
 		var away *landing.AwayError
-		if !errors.As(err, &away) && l.Problem != o.problem {
+		switch {
+		case l.Problem == o.problem:
+		case errors.As(err, &away):
+			o.in.Log.Warn("a landing is away", "feed", o.feed.Name, "reason", l.Problem)
+		default:
 			o.in.Log.Error("a landing could not be listed", "feed", o.feed.Name, "error", err)
 		}
+	} else if o.problem != "" {
+		o.in.Log.Info("a landing can be listed again", "feed", o.feed.Name)
 	}
 	first := err == nil && !o.full && o.first
 	if err == nil && !o.full {

@@ -283,3 +283,27 @@ func BenchmarkReplace(b *testing.B) {
 		b.ReportMetric(float64(load(1000+arrival, 1, nil, many).Milliseconds()), "ms-unchanged")
 	}
 }
+
+// BenchmarkRanks loads a million rows, and the same again, in the order of arrival and in
+// that of slots.
+func BenchmarkRanks(b *testing.B) {
+	many := make([]row, 1_000_000)
+	for i := range many {
+		many[i] = row{"A", int64(i), 100, 1}
+	}
+	for b.Loop() {
+		for _, in := range []struct {
+			order string
+			ranks bool
+		}{{"arrival", false}, {"slot", true}} {
+			s := open(b)
+			table := ranked(func(t *Table) { t.Ranked = in.ranks })
+			began := time.Now()
+			s.inOrder(table, 1, 1, many...)
+			first := time.Since(began)
+			s.inOrder(table, 2, 2, many...)
+			b.ReportMetric(float64(first.Milliseconds()), "ms-first-by-"+in.order)
+			b.ReportMetric(float64((time.Since(began) - first).Milliseconds()), "ms-again-by-"+in.order)
+		}
+	}
+}

@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -79,4 +82,18 @@ func TestTheNewestSlotWins(t *testing.T) {
 	_, err = h.engine.inspect.Recall(ctx, newest.ID, table.PutBack, "me", "right")
 	require.NoError(t, err)
 	assert.Equal(t, want, rows())
+}
+
+// TestVerifySaysWhenTheFileIsAnother rewrites a file in place, with its size and its time.
+func TestVerifySaysWhenTheFileIsAnother(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, stock).start()
+	at := time.Date(2026, 7, 20, 6, 0, 0, 0, time.UTC)
+	h.dropAt("S_20260720.csv", "store,buoys\nmill,20\n", at)
+	a := h.arrival("S_20260720.csv")
+	file := filepath.Join(h.root, "in", "S_20260720.csv")
+	require.NoError(t, os.WriteFile(file, []byte("store,buoys\nmill,21\n"), 0o644))
+	require.NoError(t, os.Chtimes(file, at, at))
+	_, err := h.engine.inspect.Verify(ctx, a.ID)
+	assert.ErrorContains(t, err, "its file is another by now")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"slices"
 
@@ -21,8 +22,26 @@ type OpenFile struct {
 	Expected int64  // about how many rows it has
 }
 
-// Source hands its rows to the target.
-func (f *OpenFile) Source() table.Source { return source{f.File} }
+// Source hands its rows to the target. Where the bytes turn out to be others than those
+// that were loaded, it ends with [ErrChanged].
+func (f *OpenFile) Source() table.Source { return sameSource{f} }
+
+type sameSource struct{ *OpenFile }
+
+// Fill adds rows to the batch.
+func (s sameSource) Fill(b *table.Batch, size int) error {
+	err := s.File.Fill(b, size)
+	if err != io.EOF {
+		return err
+	}
+	if err := s.Finish(); err != nil {
+		return err
+	}
+	if s.Digest() != s.Arrival.SHA256 {
+		return ErrChanged
+	}
+	return io.EOF
+}
 
 // WithFile opens the file of an arrival, as it was noticed and wherever it lies by
 // now, and begins to read it. [NotToBeHad] tells whether an error says that it
@@ -44,7 +63,10 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*O
 	}
 	defer folder.Close()
 	a.Forced = true // markers do not matter any more
-	p := &part{arrival: &a, digest: a.SHA256}
+	p := &part{arrival: &a}
+	if recipe.Feed.ReadsDigest() {
+		p.digest = a.SHA256
+	}
 	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: &progress{}}
 	if err := l.open(ctx, p); err != nil {
 		return err

@@ -6,13 +6,16 @@ import (
 	"embed"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -64,7 +67,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
-	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure)
+	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure, storable)
 	s.router.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.router.GET("/readyz", s.ready)
 	config := huma.DefaultConfig("Mullein", Version)
@@ -119,6 +122,23 @@ func (s *Server) secure(c *gin.Context) {
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Next()
+}
+
+// storable refuses requests with texts in their address that no database keeps.
+func storable(c *gin.Context) {
+	good := func(text string) bool { return utf8.ValidString(text) && !strings.ContainsRune(text, 0) }
+	where := ""
+	if !good(c.Request.URL.Path) {
+		where = "the path"
+	}
+	for name, values := range c.Request.URL.Query() {
+		if !good(name) || slices.ContainsFunc(values, func(v string) bool { return !good(v) }) {
+			where = fmt.Sprintf("the parameter %.50q", name)
+		}
+	}
+	if where != "" {
+		problem(c, http.StatusBadRequest, where+" holds a NUL character, or bytes that are no UTF-8")
+	}
 }
 
 // Identity is who a service is.

@@ -275,3 +275,15 @@ target: {table: river.bare, mode: append, lineage: none}
 	_, err = s.Decide(ctx, api.Verdict{Verb: "redo", Arrivals: []int64{1}, Because: "again"})
 	assert.ErrorContains(t, err, "files of bare cannot be loaded again (mode append): without the lineage column from_arrival nobody knows which rows a file has added")
 }
+
+// TestTextsThatNoDatabaseKeeps are refused in words, wherever they stand in an address.
+func TestTextsThatNoDatabaseKeeps(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	for address, want := range map[string]string{
+		"/arrivals?text=a%00b": `the parameter "text" holds a NUL character`, "/feeds?text=%ff": `the parameter "text" holds`, "/feeds/a%00b": "the path holds",
+	} {
+		var out any
+		assert.ErrorContains(t, s.Get(context.Background(), address, &out), want, address)
+	}
+}

@@ -3,6 +3,7 @@ package table
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -317,8 +318,11 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 // Reread takes up the rows of a later load's file that have one of the keys,
 // and those of the keys that the file lacks, where that means something.
 func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected int64) (int64, error) {
+	if err := l.exec(ctx, "SAVEPOINT reread"); err != nil {
+		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
+	}
 	if err := l.Stage(ctx, src, expected); err != nil {
-		return 0, err
+		return 0, errors.Join(err, l.exec(ctx, "ROLLBACK TO SAVEPOINT reread"))
 	}
 	columns, values, args := l.written(origin{of.Run, []Part{{File: of.Path, Arrival: of.Arrival}}})
 	for i := range values {
@@ -359,7 +363,7 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 	}
 	clear(l.staged)
 	clear(l.counts)
-	return tag.RowsAffected(), l.exec(ctx, "DELETE FROM "+l.stage)
+	return tag.RowsAffected(), l.exec(ctx, "DELETE FROM "+l.stage+"; RELEASE SAVEPOINT reread")
 }
 
 // Outcome works out what becomes of the rows, with up to most samples.

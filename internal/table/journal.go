@@ -333,15 +333,18 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		off).Scan(&reread, &listed, &odd); err != nil {
 		return err
 	}
-	which := "t." + quote(t.Lineage.FromArrival) + " = ANY($2) AND $1::bigint[] IS NOT NULL AND " + l.notGone() + " AND NOT " + l.differs()
+	which := "arrival = ANY($2) AND $1::bigint[] IS NOT NULL AND NOT differs"
 	if reread {
-		which += " AND NOT " + l.keysHash() + " IN (SELECT key FROM pg_temp.mullein_reread)"
+		which += " AND NOT key IN (SELECT key FROM pg_temp.mullein_reread)"
 	}
 	if odd {
-		which += " AND NOT " + l.keysHash() + " IN (SELECT c.key FROM " + of + ")"
+		which += " AND NOT key IN (SELECT c.key FROM " + of + ")"
 	}
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_kept SELECT "+l.keysHash()+", s.ctid FROM "+l.stage+" s JOIN "+l.name()+
-		" t ON "+l.sameKey()+" WHERE "+which, off, replaced)
+	// Rows are found by their keys first. By what the planner knows of arrivals, it would
+	// take those of one that has just come for few.
+	tag, err := l.s.conn.Exec(ctx, "WITH found AS MATERIALIZED (SELECT "+l.keysHash()+" AS key, s.ctid AS sid, t."+quote(t.Lineage.FromArrival)+
+		" AS arrival, "+l.differs()+" AS differs FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+l.notGone()+
+		") INSERT INTO pg_temp.mullein_kept SELECT key, sid FROM found WHERE "+which, off, replaced)
 	if err != nil || tag.RowsAffected() == 0 {
 		return err
 	}

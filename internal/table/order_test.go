@@ -295,7 +295,7 @@ func BenchmarkRanks(b *testing.B) {
 		for _, in := range []struct {
 			order string
 			ranks bool
-		}{{"arrival", false}, {"slot", true}} {
+		}{{"warming-up", false}, {"arrival", false}, {"slot", true}} {
 			s := open(b)
 			table := ranked(func(t *Table) { t.Ranked = in.ranks })
 			began := time.Now()

@@ -33,7 +33,7 @@ func (c *command) watch() *cobra.Command {
 			}
 			return w.run(ctx)
 		})}
-	cmd.Flags().Int64Var(&after, "after", 0, "go on after this event, instead of from now on")
+	cmd.Flags().Int64Var(&after, "after", client.FromNow, "go on after this event, instead of from now on; 0 begins with the first that is kept")
 	cmd.Flags().IntVar(&most, "limit", 0, "end after so many events; 0 for no end")
 	return cmd
 }

@@ -448,7 +448,10 @@ func (c *Client) Arrival(ctx context.Context, id int64) (api.Arrival, error) {
 // stops.
 var ErrEnded = errors.New("the service ended the stream of events")
 
-// Watch hands over what happens, from now on, or from after an event that was
+// FromNow, as the event after which a watch begins, passes over what was before it.
+const FromNow = -1
+
+// Watch hands over what happens, from now on ([FromNow]), or from after an event that was
 // seen. It ends when each returns an error, which it returns, when ctx ends, and with
 // [ErrEnded] when the service ends the stream.
 func (c *Client) Watch(ctx context.Context, after int64, each func(api.Event) error) error {
@@ -456,7 +459,7 @@ func (c *Client) Watch(ctx context.Context, after int64, each func(api.Event) er
 	if err != nil {
 		return fmt.Errorf("the service's address: %w", err)
 	}
-	if after > 0 {
+	if after >= 0 {
 		request.Header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
 	}
 	response, err := c.do(request)

@@ -81,7 +81,7 @@ func TestWatchHandsOverEvents(t *testing.T) {
 	assert.Equal(t, "5", asked.Header.Get("Last-Event-ID"))
 	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
 	enough := errors.New("enough")
-	assert.ErrorIs(t, c.Watch(context.Background(), 0, func(api.Event) error { return enough }), enough)
+	assert.ErrorIs(t, c.Watch(context.Background(), FromNow, func(api.Event) error { return enough }), enough)
 	assert.Empty(t, asked.Header.Get("Last-Event-ID"), "from now on")
 
 	c, _ = answering(t, http.StatusUnauthorized, `{}`)

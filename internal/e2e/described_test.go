@@ -104,7 +104,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 func TestWatchTellsWhatHappened(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	code, out, errOut := s.mullein("watch", "--after", "1", "--limit", "80")
+	code, out, errOut := s.mullein("watch", "--after", "0", "--limit", "80")
 	require.Equal(t, 0, code, errOut)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, lines, 80)

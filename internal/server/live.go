@@ -20,7 +20,7 @@ import (
 )
 
 type eventsInput struct {
-	LastEventID string `header:"Last-Event-ID" doc:"Go on after this event"`
+	LastEventID string `header:"Last-Event-ID" doc:"Go on after this event; 0 for the first that is kept"`
 }
 
 const (
@@ -36,7 +36,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	defer done()
 	who, signedOut := credentialOf(ctx), s.signedOut.wait()
 	last, err := strconv.ParseInt(in.LastEventID, 10, 64)
-	if err != nil || last <= 0 {
+	if err != nil || last < 0 {
 		if last, err = s.ledger.LastEvent(ctx); err != nil {
 			return
 		}

@@ -67,7 +67,7 @@ func start(b *testing.B) *bench {
 	binary, err := filepath.Abs("../../bin/mullein")
 	require.NoError(b, err)
 	home := filepath.Join(dir, "home")
-	require.NoError(b, os.MkdirAll(filepath.Join(home, "in"), 0o755))
+	require.NoError(b, os.MkdirAll(filepath.Join(home, "landings", "in"), 0o755))
 	h.process = exec.Command(binary, "serve", "--home", home, "--listen", "127.0.0.1:0", "--database", h.pg.URL())
 	require.NoError(b, h.process.Start())
 	b.Cleanup(func() {
@@ -85,7 +85,7 @@ func start(b *testing.B) *bench {
 	return h
 }
 
-func (h *bench) landing() string { return filepath.Join(h.dir, "home", "in") }
+func (h *bench) landing() string { return filepath.Join(h.dir, "home", "landings", "in") }
 
 func (h *bench) exec(statement string) {
 	_, err := h.db.Exec(h.ctx, statement)

@@ -21,7 +21,7 @@ import (
 func (h *bench) another() (stop func()) {
 	binary, err := filepath.Abs("../../bin/mullein")
 	require.NoError(h.b, err)
-	process := exec.Command(binary, "serve", "--home", filepath.Join(h.dir, "home2"), "--listen", "127.0.0.1:0", "--database", h.pg.URL(), "--landing-root", filepath.Join(h.dir, "home"))
+	process := exec.Command(binary, "serve", "--home", filepath.Join(h.dir, "home2"), "--listen", "127.0.0.1:0", "--database", h.pg.URL(), "--landing-root", filepath.Join(h.dir, "home", "landings"))
 	require.NoError(h.b, process.Start())
 	stop = sync.OnceFunc(func() {
 		_ = process.Process.Signal(syscall.SIGTERM)

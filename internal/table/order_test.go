@@ -307,3 +307,35 @@ func BenchmarkRanks(b *testing.B) {
 		}
 	}
 }
+
+// TestFilesOfSeveralRanks loads small files together, of which each has a rank of its own.
+func TestFilesOfSeveralRanks(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	table := ranked(func(t *Table) { t.Deletes = true })
+	together := func(arrival, first, second int64, a, b []row) []balance.Balance {
+		l := s.staged(table, func(f *Fitted) (*Load, error) {
+			l, err := s.session.Begin(ctx, f, 2)
+			if err == nil {
+				l.Rank(first, second)
+			}
+			return l, err
+		}, a, b)
+		defer l.Close(ctx)
+		require.NoError(t, l.Lock(ctx, "gauges", s.fence))
+		counts, err := l.Merge(ctx, 7, []Part{{File: "a", Arrival: arrival}, {File: "b", Arrival: arrival + 1}})
+		require.NoError(t, err)
+		markers := make([]Marker, 2)
+		for i := range markers {
+			markers[i] = Marker{Feed: "gauges", Delivery: fmt.Sprint(arrival, i), Generation: 1, Part: i, Arrival: arrival + int64(i), Fence: s.fence, Balance: counts[i]}
+		}
+		require.NoError(t, l.Mark(ctx, markers))
+		require.NoError(t, l.Commit(ctx))
+		return counts
+	}
+	s.inOrder(table, 1, 2, row{"A", 1, 100, 1}, row{"B", 1, 100, 1}, row{"C", 1, 100, 1}, row{"D", 1, 100, 1})
+	assert.Equal(t, []balance.Balance{{Unchanged: 1, Deleted: 1}, {Unchanged: 1}}, together(2, 4, 6, []row{{"A", 1, 100, 1}, {"C", 1, 0, 99}}, []row{{"B", 1, 100, 1}}))
+	assert.Equal(t, []balance.Balance{{Outdated: 1, Updated: 1, Duplicate: 1}, {Updated: 1, Outdated: 1}}, together(4, 3, 5,
+		[]row{{"A", 1, 300, 1}, {"C", 1, 300, 1}, {"D", 1, 300, 1}}, []row{{"A", 1, 500, 1}, {"B", 1, 500, 1}}))
+	assert.Equal(t, []string{"A 5.00 5", "B 1.00 1", "D 3.00 4"}, s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
+}

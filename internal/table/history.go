@@ -66,7 +66,7 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	return h, d.tell(ctx, t, h, entries)
 }
 
-var stepWords = map[string]string{"i": "inserted", "u": "updated", "d": "deleted", "o": "deleted", "m": "marked", "x": "outdated",
+var stepWords = map[string]string{"i": "inserted", "u": "updated", "d": "deleted", "o": "deleted", "m": "marked",
 	"h": "changed by hand"}
 
 // tell makes the steps of a history from the journal's entries. Insertions have
@@ -124,7 +124,7 @@ func (d *Database) tell(ctx context.Context, t *Fitted, h *History, entries []en
 		if s.After != nil && e.what != "m" {
 			s.Line = number(s.After, t.Lineage.FromLine)
 		}
-		nothing := e.before == nil && (e.what == "m" || e.what == "o" || e.what == "d" || e.what == "x")
+		nothing := e.what == "x" || e.before == nil && (e.what == "m" || e.what == "o" || e.what == "d")
 		if !nothing && string(s.Before) != string(s.After) { // else a recall has made it one that changes nothing
 			h.Steps = append(h.Steps, s)
 		}

@@ -25,6 +25,7 @@ import (
 //	o  a deletion that a recall has found outdated: before, given
 //	m  marked as absent: before
 //	i  inserted: given. Written only when a recall needs it
+//	x  a row that a recall has found outdated where nothing was: given
 //	h  somebody else had changed the row: given is the row as a recall found it
 //
 // Rows are held as JSON, as PostgreSQL writes a row of the target, so that they
@@ -58,16 +59,7 @@ func (t *Table) wholeTable() bool {
 func (t *Table) keyed() bool { return len(t.Key) > 0 }
 
 // nthOf is the SQL of a staged row's load, by its part.
-func (l *Load) nthOf() string {
-	if !l.several() {
-		return fmt.Sprint(l.nth[0])
-	}
-	var nth []string
-	for _, n := range l.nth {
-		nth = append(nth, fmt.Sprint(n))
-	}
-	return "('{" + strings.Join(nth, ",") + "}'::bigint[])[(s.place >> " + shift + ")::integer + 1]"
-}
+func (l *Load) nthOf() string { return ofPart(l.nth) }
 
 // journal notes the rows that are about to be updated or deleted.
 func (l *Load) journal(ctx context.Context, from origin) (int64, error) {

@@ -118,10 +118,10 @@ func (l *Load) gatherVouched(ctx context.Context, rank, before int64) error {
 }
 
 // rankOf is the SQL of a staged row's rank.
-func (l *Load) rankOf() string { return byPart(l.ranks) }
+func (l *Load) rankOf() string { return ofPart(l.ranks) }
 
-// byPart is the SQL of a number that staged rows have by their part.
-func byPart(of []int64) string {
+// ofPart is the SQL of a number that staged rows have by their part.
+func ofPart(of []int64) string {
 	if len(of) == 1 {
 		return fmt.Sprintf("'%d'::bigint", of[0])
 	}

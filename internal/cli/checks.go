@@ -321,7 +321,7 @@ func (c *command) rehearsal(r api.Rehearsal) {
 		c.say("Of this very file: %s.\n", r.Known)
 	}
 	for _, s := range r.Shape {
-		c.say("  %s\n", strings.ReplaceAll(s, "\n", "\n  "))
+		fmt.Fprintf(c.out, "  %s\n", harmlessLines(s, "  "))
 	}
 	fmt.Fprintln(c.out, balanceLine(r.Balance))
 	if len(r.Checks) > 0 {

@@ -408,7 +408,7 @@ func (c *command) slotGrid(slots []api.SlotView, byDay bool) {
 				b.WriteString(m.text)
 			}
 		}
-		c.say("%-*s  %s\n", width, l.head, b.String())
+		fmt.Fprintf(c.out, "%-*s  %s\n", width, harmless(l.head), b.String()) // the marks have colours
 	}
 	c.say("\n%s\n", slotLegend)
 }

@@ -281,7 +281,7 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			c.say("%s: %s, version %d\n", p.Feed, what, p.Version)
 			c.say("  %s\n", p.Wins)
 			if p.Shape != "" {
-				c.say("  %s\n", p.Shape)
+				fmt.Fprintf(c.out, "  %s\n", harmlessLines(p.Shape, "  "))
 			}
 		}
 		for _, ch := range changes {
@@ -462,7 +462,7 @@ func (c *command) feedTable(feeds []api.FeedView) {
 	t.write(c.out)
 	for _, f := range feeds {
 		if f.Problem != "" {
-			c.say("\n%s is not working: %s\n", f.Name, f.Problem)
+			fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Name, harmlessLines(f.Problem, ""))
 		}
 		if f.Waits != "" {
 			c.say("\n%s: %s\n", f.Name, f.Waits)

@@ -55,6 +55,16 @@ func harmless(s string) string {
 	return b.String()
 }
 
+// harmlessLines is harmless for a text of ours of several lines, each further one after an
+// indent.
+func harmlessLines(s, indent string) string {
+	lines := strings.Split(s, "\n")
+	for i := range lines {
+		lines[i] = harmless(lines[i])
+	}
+	return strings.Join(lines, "\n"+indent)
+}
+
 // actsUp reports whether a terminal takes a character for more than something to show.
 func actsUp(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029' || r == '\ufeff'

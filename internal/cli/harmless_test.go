@@ -20,6 +20,10 @@ func TestHarmless(t *testing.T) {
 	}
 }
 
+func TestHarmlessLines(t *testing.T) {
+	assert.Equal(t, "a\n  b\\x1b\n  c", harmlessLines("a\nb\x1b\nc", "  "))
+}
+
 func cellText(s string) string { return text(s).text }
 
 func TestGuardedCells(t *testing.T) {

@@ -94,7 +94,7 @@ func (c *command) needs(s api.Status) {
 	c.say("Needs a person, %s\n", plural(s.Totals.Wrong, "feed"))
 	const shown = 8
 	for _, f := range s.Stopped[:min(shown, len(s.Stopped))] {
-		c.say("\n%s is not working: %s\n", f.Feed, f.Problem)
+		fmt.Fprintf(c.out, "\n%s is not working: %s\n", f.Feed, harmlessLines(f.Problem, ""))
 	}
 	if more := s.Totals.Stopped - int64(min(shown, len(s.Stopped))); more > 0 {
 		c.say("\nand %s more are not working; see mullein feed list --wrong\n", plural(more, "feed"))
@@ -220,7 +220,7 @@ func (c *command) feedStatus(f api.FeedView) {
 func (c *command) pairs(lines [][2]string) {
 	for _, l := range lines {
 		if l[1] != "" {
-			c.say("%-13s %s\n", l[0], l[1])
+			fmt.Fprintf(c.out, "%-13s %s\n", l[0], harmlessLines(l[1], strings.Repeat(" ", 14)))
 		}
 	}
 }

@@ -135,7 +135,7 @@ func (c *command) untilTried(ctx context.Context, service *client.Client, run ap
 			}
 			if a.TryAfter != nil && said[a.ID] < a.Attempts {
 				said[a.ID] = a.Attempts
-				fmt.Fprintf(c.errOut, "%s failed, attempt %d: %s; it is tried again at %s\n", a.Path, a.Attempts, a.Reason,
+				fmt.Fprintf(c.errOut, "%s failed, attempt %d: %s; it is tried again at %s\n", harmless(a.Path), a.Attempts, harmless(a.Reason),
 					a.TryAfter.Local().Format("15:04:05"))
 			}
 			if err := pause(ctx); err != nil {
@@ -293,5 +293,5 @@ func (c *command) progress(ctx context.Context, service *client.Client, run api.
 				grouped(l.Rows))
 		}
 	}
-	fmt.Fprintf(c.errOut, "\r\x1b[K%s", line)
+	fmt.Fprintf(c.errOut, "\r\x1b[K%s", harmless(line))
 }

@@ -21,6 +21,7 @@ type candidates struct {
 	settle   time.Duration
 	byPath   map[string]*candidate
 	byMarker map[string]map[*candidate]struct{}
+	restless []*candidate // seen anew, or moved; they rest from the next [candidates.rest]
 	resting  []rest       // the longest still first; those that moved since are passed over
 	ask      []*candidate // to be looked at in any case
 }
@@ -49,12 +50,24 @@ func (w *candidates) add(c *candidate) {
 
 // moved notes that a candidate changed; its wait begins anew.
 func (w *candidates) moved(c *candidate, e landing.Entry) {
-	c.entry, c.since = e, time.Now()
+	c.entry, c.since = e, time.Time{}
 	if c.marker == "" {
-		w.resting = append(w.resting, rest{c, c.since})
+		w.restless = append(w.restless, c)
 	} else {
 		w.askFor(c)
 	}
+}
+
+// rest begins the wait of those that came or moved. Files that were seen in one look
+// rest from the same moment, so that they become whole together and load in order.
+func (w *candidates) rest(now time.Time) {
+	for _, c := range w.restless {
+		if c.since.IsZero() {
+			c.since = now
+			w.resting = append(w.resting, rest{c, now})
+		}
+	}
+	w.restless = nil
 }
 
 // askFor has a candidate looked at next.
@@ -92,12 +105,18 @@ func (w *candidates) next(now time.Time) *candidate {
 			return c
 		}
 	}
-	if at := w.due(); !at.IsZero() && !at.After(now) {
+	if w.hasNext(now) {
 		c := w.resting[0].candidate
 		w.resting = w.resting[1:]
 		return c
 	}
 	return nil
+}
+
+// hasNext reports whether there is one that is to be looked at by now.
+func (w *candidates) hasNext(now time.Time) bool {
+	at := w.due()
+	return len(w.ask) > 0 || !at.IsZero() && !at.After(now)
 }
 
 // due returns when the next one that settles may be whole; zero for none.

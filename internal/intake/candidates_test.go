@@ -50,14 +50,23 @@ func TestOneThatSettlesIsLookedAtWhenItWasStillLongEnough(t *testing.T) {
 	first, second := &candidate{entry: landing.Entry{Path: "a"}}, &candidate{entry: landing.Entry{Path: "b"}}
 	w.add(first)
 	w.add(second)
-	assert.Equal(t, first.since.Add(time.Hour), w.due())
+	assert.True(t, w.due().IsZero(), "their wait begins when all have been seen")
+	began := time.Now()
+	w.rest(began)
+	assert.Equal(t, began.Add(time.Hour), w.due())
+	assert.Equal(t, first.since, second.since, "seen in one look, whole at one time")
 	w.moved(first, landing.Entry{Path: "a", Size: 1})
+	w.moved(first, landing.Entry{Path: "a", Size: 2})
+	w.rest(began.Add(time.Second))
 	assert.Equal(t, second.since.Add(time.Hour), w.due(), "the other one has been still for longer")
 	assert.Empty(t, lookedAt(w))
 	w.remove("b")
+	assert.Equal(t, began.Add(time.Second), first.since)
 	assert.Equal(t, first.since.Add(time.Hour), w.due())
 	w.settle = 0
-	assert.Equal(t, []string{"a"}, lookedAt(w))
+	assert.False(t, w.hasNext(began))
+	assert.True(t, w.hasNext(began.Add(time.Minute)))
+	assert.Equal(t, "a", w.next(began.Add(time.Minute)).entry.Path)
 	assert.True(t, w.due().IsZero())
 }
 
@@ -67,9 +76,11 @@ func TestAPassEnds(t *testing.T) {
 	w := newCandidates(0)
 	w.add(&candidate{entry: landing.Entry{Path: "a"}})
 	now, looks := time.Now(), 0
+	w.rest(now)
 	for c := w.next(now); c != nil && looks < 10; c = w.next(now) {
 		looks++
 		w.moved(c, c.entry)
+		w.rest(time.Now())
 	}
 	assert.Equal(t, 1, looks)
 }

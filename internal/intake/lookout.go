@@ -42,6 +42,8 @@ type lookout struct {
 	device     uint64          // of the folder that is watched
 	inode      uint64
 	waiting    *candidates
+	wholeBy    time.Time          // of the pass that makes files ready; zero between passes
+	untold     bool               // the feed has not been told of files that became ready
 	known      map[print]struct{} // what needs no look: what the ledger has, as it was seen last, and what is not taken
 	full       bool               // there is more than may wait at a time
 	list       bool               // it is to be listed as soon as that may be
@@ -437,12 +439,19 @@ func (o *lookout) await(id int64, e landing.Entry, isList bool) {
 	o.waiting.add(c)
 }
 
-// settle makes those candidates ready that are whole.
+// settle makes those candidates ready that are whole, some at a time. The feed is told
+// when all are that are whole by now: a part of them would load before files whose
+// turn it is.
 func (o *lookout) settle(ctx context.Context) {
+	o.waiting.rest(time.Now())
+	defer func() { o.waiting.rest(time.Now()) }() // those that moved
+	if o.wholeBy.IsZero() {
+		o.wholeBy = time.Now()
+	}
 	var whole []*candidate
 	var still []ledger.Still
-	for now := time.Now(); len(whole) < lookChunk; {
-		c := o.waiting.next(now)
+	for len(whole) < lookChunk {
+		c := o.waiting.next(o.wholeBy)
 		if c == nil {
 			break
 		}
@@ -452,6 +461,10 @@ func (o *lookout) settle(ctx context.Context) {
 				Inode: int64(c.entry.Inode)})
 		}
 	}
+	if !o.waiting.hasNext(o.wholeBy) {
+		o.wholeBy = time.Time{}
+	}
+	defer o.tellReady()
 	if len(whole) == 0 {
 		return
 	}
@@ -468,7 +481,15 @@ func (o *lookout) settle(ctx context.Context) {
 	for _, c := range whole {
 		o.waiting.remove(c.entry.Path)
 	}
-	o.in.Ready(o.feed.Name)
+	o.untold = true
+}
+
+// tellReady tells the feed of files that became ready, unless more are about to.
+func (o *lookout) tellReady() {
+	if o.untold && o.wholeBy.IsZero() {
+		o.untold = false
+		o.in.Ready(o.feed.Name)
+	}
 }
 
 // isWhole looks at a candidate again, and reports whether it is whole: whether it is as

@@ -91,7 +91,7 @@ func (l *Load) aggregate(q check.Question) string {
 	case "distinct_count":
 		return "count(DISTINCT " + c + ")"
 	case "sum":
-		return "coalesce(sum(" + c + "), 0)::float8"
+		return "coalesce(sum(" + c + "), 0)"
 	case "smallest":
 		return l.ordered("min", q.Column)
 	}
@@ -112,11 +112,18 @@ func (l *Load) ordered(function, column string) string {
 // answered reads the text of an answer.
 func (l *Load) answered(q check.Question, text string) tabular.Value {
 	kind := tabular.Float
+	if q.Ask == "sum" {
+		kind = tabular.Decimal
+	}
 	if q.Ask == "smallest" || q.Ask == "greatest" || q.Ask == "newest_age" {
 		kind = l.table.Own[l.table.index(q.Column)].Kind
 	}
 	if kind == tabular.Text {
 		return tabular.Value{Kind: tabular.Text, B: []byte(text)}
+	}
+	var exact tabular.Value
+	if kind == tabular.Decimal && tabular.ParseNumber([]byte(text), &exact) == nil {
+		return exact
 	}
 	x, err := strconv.ParseFloat(text, 64)
 	if err != nil {

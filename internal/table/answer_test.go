@@ -74,8 +74,8 @@ func TestAnswers(t *testing.T) {
 		}
 		return out
 	}
-	first := map[string]string{"blank_share": "0.5", "distinct_count": "2", "sum": "4", "smallest": "1.5", "greatest": "B", "newest_age": "1970-01-01T02:00:00Z", "all_in": "false1 not in river.gauge: B"}
-	second := map[string]string{"blank_share": "0", "distinct_count": "1", "sum": "10", "smallest": "10", "greatest": "D", "newest_age": "1970-01-02T00:00:00Z", "all_in": "false1 not in river.gauge: D"}
+	first := map[string]string{"blank_share": "0.5", "distinct_count": "2", "sum": "4.00", "smallest": "1.50", "greatest": "B", "newest_age": "1970-01-01T02:00:00Z", "all_in": "false1 not in river.gauge: B"}
+	second := map[string]string{"blank_share": "0", "distinct_count": "1", "sum": "10.00", "smallest": "10.00", "greatest": "D", "newest_age": "1970-01-02T00:00:00Z", "all_in": "false1 not in river.gauge: D"}
 	assert.Equal(t, map[int]map[string]string{0: first, 1: second}, said(false), "rows that delete their key do not count")
 	all := said(true)
 	require.Len(t, all, 1)

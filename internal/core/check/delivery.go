@@ -134,7 +134,7 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 	}
 	k := &compiler{columns: columns, checks: checks}
 	options := []cel.EnvOption{
-		cel.CrossTypeNumericComparisons(true),
+		cel.CrossTypeNumericComparisons(true), expression.Mixed(),
 		cel.Variable("_numbers", cel.MapType(cel.StringType, cel.DoubleType)),
 		cel.Variable("_times", cel.MapType(cel.StringType, cel.TimestampType)),
 		cel.Variable("_spans", cel.MapType(cel.StringType, cel.DurationType)),
@@ -151,7 +151,7 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 	if err != nil {
 		return nil, fmt.Errorf("check %s: %w", c.Name, err)
 	}
-	compiled, issues := env.Compile(c.Must)
+	compiled, issues := expression.Check(env, c.Must)
 	if err := issues.Err(); err != nil {
 		first := issues.Errors()[0]
 		return nil, &expression.SyntaxError{Line: max(1, first.Location.Line()), Column: first.Location.Column() + 1,
@@ -170,7 +170,7 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 		return strings.Index(c.Must,
 			a.Ask) - strings.Index(c.Must, b.Ask)
 	})
-	program, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize))
+	program, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize), expression.Exactly(compiled))
 	if err != nil {
 		return nil, &expression.SyntaxError{Line: 1, Column: 1, Problem: err.Error()}
 	}
@@ -355,7 +355,7 @@ func (p *Program) Judge(answers map[Question]Answer, now time.Time) (Result, err
 func nativeOf(v *tabular.Value) any {
 	switch v.Kind {
 	case tabular.Integer, tabular.Decimal, tabular.Float:
-		return v.Float64()
+		return expression.Number(v)
 	case tabular.Boolean:
 		return v.I != 0
 	case tabular.Instant:

@@ -33,7 +33,7 @@ type Scope struct {
 // NewScope declares names such as "row.level_m". Those that begin with "row."
 // may be null.
 func NewScope(kinds map[string]tabular.Kind) (*Scope, error) {
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), Mixed()}
 	for name, kind := range kinds {
 		t := celType(kind)
 		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType ||
@@ -101,7 +101,7 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	if len(source) > maxLength {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("an expression of more than %d bytes", maxLength)}
 	}
-	ast, issues := s.env.Compile(source)
+	ast, issues := Check(s.env, source)
 	if err := issues.Err(); err != nil {
 		first := issues.Errors()[0]
 		return nil, &SyntaxError{first.Location.Line(), first.Location.Column() + 1, s.explain(first.Message, source)}
@@ -113,7 +113,7 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	case isType(t, cel.IntType):
 		p.Kind = tabular.Integer
 	case isType(t, cel.DoubleType):
-		p.Kind = tabular.Float
+		p.Kind = tabular.Decimal
 	case isType(t, cel.StringType):
 		p.Kind = tabular.Text
 	case isType(t, cel.TimestampType):
@@ -132,12 +132,12 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	if err != nil || cost.Max > maxCost {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("may take more than %d steps a row; make it simpler", maxCost)}
 	}
-	program, err := s.env.Program(ast, cel.EvalOptions(cel.OptOptimize))
+	program, err := s.env.Program(ast, cel.EvalOptions(cel.OptOptimize), Exactly(ast))
 	if err != nil {
 		return nil, &SyntaxError{1, 1, err.Error()}
 	}
 	p.program = program
-	p.quick, p.asks = quick(ast.NativeRep())
+	p.quick, p.asks = quick(ast)
 	return p, nil
 }
 
@@ -270,8 +270,8 @@ func fromCEL(out ref.Val, v *tabular.Value) error {
 		}
 	case types.Int:
 		v.Kind, v.I = tabular.Integer, int64(x)
-	case types.Double:
-		v.Kind, v.X = tabular.Float, float64(x)
+	case *number:
+		return x.into(v)
 	case types.String:
 		if strings.IndexByte(string(x), 0) >= 0 {
 			return errors.New("gives a text with a NUL byte")
@@ -328,7 +328,7 @@ func (a *activation) resolve(name string) (any, bool) {
 	case tabular.Integer:
 		return types.Int(v.I), true
 	case tabular.Decimal, tabular.Float:
-		return types.Double(v.Float64()), true
+		return Number(v), true
 	case tabular.Boolean:
 		return types.Bool(v.I != 0), true
 	case tabular.Instant:

@@ -44,7 +44,7 @@ func TestExpressions(t *testing.T) {
 		{"file.captures.catchment", "K1", tabular.Text, false},
 		{"file.size * 2", "24", tabular.Integer, false},
 		{"row.station_id.startsWith('SR') && row.count == null", "true", tabular.Boolean, true},
-		{"row.level_m * 100.0", "471", tabular.Float, true},
+		{"row.level_m * 100", "471.00", tabular.Decimal, true},
 		{"row.observed_at", "2026-07-01T12:00:00Z", tabular.Instant, true},
 		{"row.level_m == null ? 'none' : row.station_id", "SR0001", tabular.Text, true},
 	} {

@@ -2,9 +2,11 @@ package expression
 
 import (
 	"bytes"
+	"cmp"
 	"math"
 	"regexp"
 
+	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/overloads"
@@ -22,10 +24,10 @@ import (
 
 // scalar is a value on its way through an expression.
 type scalar struct {
-	what what
-	i    int64 // truth (0 or 1), whole, moment
-	x    float64
-	b    []byte
+	what  what
+	scale int32 // decimal: digits after the point, at most maxQuickScale
+	i     int64 // truth (0 or 1), whole, moment; decimal without its point
+	b     []byte
 }
 
 type what uint8
@@ -34,10 +36,15 @@ const (
 	nothing what = iota // null
 	truth
 	whole
-	real
+	decimal
 	text
 	moment // microseconds since 1970
 )
+
+const maxQuickScale = 18
+
+var powers = [maxQuickScale + 1]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+	1e17, 1e18}
 
 // step computes a part of an expression. ok is false when it is not sure.
 type step func(names []*tabular.Value) (s scalar, ok bool)
@@ -45,15 +52,16 @@ type step func(names []*tabular.Value) (s scalar, ok bool)
 // quick makes the step of a checked expression and lists the names that it
 // reads. The step is nil where the expression has parts that are left to the
 // interpreter.
-func quick(checked *ast.AST) (step, []string) {
-	q := &quickener{checked: checked, numbers: map[string]int{}}
-	return q.step(checked.Expr()), q.names
+func quick(checked *cel.Ast) (step, []string) {
+	q := &quickener{checked: checked.NativeRep(), literals: literalsOf(checked), numbers: map[string]int{}}
+	return q.step(q.checked.Expr()), q.names
 }
 
 type quickener struct {
-	checked *ast.AST
-	names   []string
-	numbers map[string]int
+	checked  *ast.AST
+	literals map[int64]*number
+	names    []string
+	numbers  map[string]int
 }
 
 func (q *quickener) step(e ast.Expr) step {
@@ -62,7 +70,7 @@ func (q *quickener) step(e ast.Expr) step {
 	}
 	switch e.Kind() {
 	case ast.LiteralKind:
-		return constant(e)
+		return q.constant(e)
 	case ast.CallKind:
 		call := e.AsCall()
 		if call.IsMemberFunction() {
@@ -87,8 +95,11 @@ func (q *quickener) read(name string) step {
 		switch v.Kind {
 		case tabular.Null:
 			return scalar{}, true
-		case tabular.Decimal, tabular.Float:
-			return scalar{what: real, x: v.Float64()}, true
+		case tabular.Decimal:
+			if v.B != nil || v.Odd != tabular.Finite || v.Scale > maxQuickScale {
+				return scalar{}, false
+			}
+			return scalar{what: decimal, scale: v.Scale, i: v.I}, true
 		case tabular.Text:
 			return scalar{what: text, b: v.B}, true
 		case tabular.Integer:
@@ -104,7 +115,7 @@ func (q *quickener) read(name string) step {
 	}
 }
 
-func constant(e ast.Expr) step {
+func (q *quickener) constant(e ast.Expr) step {
 	var s scalar
 	switch v := e.AsLiteral().(type) {
 	case types.Null:
@@ -113,7 +124,11 @@ func constant(e ast.Expr) step {
 	case types.Int:
 		s = scalar{what: whole, i: int64(v)}
 	case types.Double:
-		s = scalar{what: real, x: float64(v)}
+		var n tabular.Value
+		if err := q.literals[e.ID()].into(&n); err != nil || n.B != nil || n.Odd != tabular.Finite || n.Scale > maxQuickScale {
+			return nil
+		}
+		s = scalar{what: decimal, scale: n.Scale, i: n.I}
 	case types.String:
 		s = scalar{what: text, b: []byte(v)}
 	default:
@@ -142,6 +157,17 @@ func (q *quickener) call(call ast.CallExpr) step {
 		args = append(args, arg)
 	}
 	switch name := call.FunctionName(); name {
+	case overloads.TypeConvertDyn:
+		return args[0]
+	case overloads.TypeConvertDouble:
+		return func(names []*tabular.Value) (scalar, bool) {
+			s, ok := args[0](names)
+			sure := ok && (isNumber(s) || s.what == nothing)
+			if s.what == whole {
+				s.what = decimal
+			}
+			return s, sure
+		}
 	case operators.LogicalAnd:
 		return decides(args[0], args[1], 0)
 	case operators.LogicalOr:
@@ -175,13 +201,11 @@ func (q *quickener) call(call ast.CallExpr) step {
 	case operators.GreaterEquals:
 		return ordered(args, func(c int) bool { return c >= 0 })
 	case operators.Add:
-		return computed(args, func(a, b float64) float64 { return a + b })
+		return computed(args, func(a, b scalar) (scalar, bool) { return sum(a, b, b.i) })
 	case operators.Subtract:
-		return computed(args, func(a, b float64) float64 { return a - b })
+		return computed(args, func(a, b scalar) (scalar, bool) { return sum(a, b, -b.i) })
 	case operators.Multiply:
-		return computed(args, func(a, b float64) float64 { return a * b })
-	case operators.Divide:
-		return computed(args, func(a, b float64) float64 { return a / b })
+		return computed(args, product)
 	}
 	return nil
 }
@@ -208,59 +232,72 @@ func ordered(args []step, is func(int) bool) step {
 	}
 }
 
-// computed is arithmetic of two numbers that are not whole. Whole ones may
-// overflow, texts and times may be added too: those are left to the interpreter.
-func computed(args []step, do func(a, b float64) float64) step {
+// computed is arithmetic of two numbers of which one is a decimal. Two whole ones mean
+// something else, texts and times may be added too: those are left to the interpreter.
+func computed(args []step, do func(a, b scalar) (scalar, bool)) step {
 	left, right := args[0], args[1]
 	return func(names []*tabular.Value) (scalar, bool) {
 		a, aOK := left(names)
 		b, bOK := right(names)
-		return scalar{what: real, x: do(a.x, b.x)}, aOK && bOK && a.what == real && b.what == real
+		if !aOK || !bOK || !isNumber(a) || !isNumber(b) || a.what == whole && b.what == whole {
+			return scalar{}, false
+		}
+		return do(a, b)
 	}
 }
 
-// exact is up to where whole numbers are exact as floating-point ones.
-const exact = 1 << 53
+func isNumber(s scalar) bool { return s.what == whole || s.what == decimal }
 
-// numbers brings a whole number and another to the same kind.
-func numbers(a, b scalar) (scalar, scalar, bool) {
-	float := func(s scalar) (scalar, bool) {
-		if s.what != whole {
-			return s, s.what == real
-		}
-		return scalar{what: real, x: float64(s.i)}, s.i > -exact && s.i < exact
+// sum adds term, which is b's number or its opposite, to a; ok is false where the sum
+// may be too large.
+func sum(a, b scalar, term int64) (result scalar, ok bool) {
+	scale := max(a.scale, b.scale)
+	x, xOK := scaled(a.i, scale-a.scale)
+	y, yOK := scaled(term, scale-b.scale)
+	const most = math.MaxInt64 / 2
+	if !xOK || !yOK || x <= -most || x >= most || y <= -most || y >= most {
+		return scalar{}, false
 	}
-	a, aOK := float(a)
-	b, bOK := float(b)
-	return a, b, aOK && bOK
+	return scalar{what: decimal, scale: scale, i: x + y}, true
+}
+
+func product(a, b scalar) (result scalar, ok bool) {
+	const most = math.MaxInt32 // whose square is no overflow
+	if a.scale+b.scale > maxQuickScale || a.i <= -most || a.i >= most || b.i <= -most || b.i >= most {
+		return scalar{}, false
+	}
+	return scalar{what: decimal, scale: a.scale + b.scale, i: a.i * b.i}, true
+}
+
+// scaled returns i with so many zeros behind it; ok is false when it would be too large.
+func scaled(i int64, zeros int32) (result int64, ok bool) {
+	most := math.MaxInt64 / powers[zeros]
+	return i * powers[zeros], i >= -most && i <= most
 }
 
 // order compares two values of a kind; ok is false where they have no order.
 func order(a, b scalar) (c int, ok bool) {
-	if a.what != b.what {
-		if a, b, ok = numbers(a, b); !ok {
-			return 0, false
-		}
-	}
-	switch a.what {
-	case whole, moment:
-		return compare(a.i, b.i), true
-	case real:
-		return compare(a.x, b.x), !math.IsNaN(a.x) && !math.IsNaN(b.x)
-	case text:
+	switch {
+	case isNumber(a) && isNumber(b):
+		return compareNumbers(a, b), true
+	case a.what != b.what:
+		return 0, false
+	case a.what == moment:
+		return cmp.Compare(a.i, b.i), true
+	case a.what == text:
 		return bytes.Compare(a.b, b.b), true
 	}
 	return 0, false
 }
 
-func compare[T int64 | float64](a, b T) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
+func compareNumbers(a, b scalar) int {
+	if a.scale > b.scale {
+		return -compareNumbers(b, a)
 	}
-	return 0
+	if x, ok := scaled(a.i, b.scale-a.scale); ok {
+		return cmp.Compare(x, b.i)
+	}
+	return cmp.Compare(a.i, 0) // it is further from zero than any number of the other scale
 }
 
 func equal(a, b scalar) (same, ok bool) {
@@ -284,7 +321,7 @@ func (q *quickener) in(args []ast.Expr) step {
 		if e.Kind() != ast.LiteralKind {
 			return nil
 		}
-		element := constant(e)
+		element := q.constant(e)
 		if element == nil {
 			return nil
 		}
@@ -353,8 +390,8 @@ func (s scalar) into(v *tabular.Value) bool {
 		v.Kind, v.I = tabular.Boolean, s.i
 	case whole:
 		v.Kind, v.I = tabular.Integer, s.i
-	case real:
-		v.Kind, v.X = tabular.Float, s.x
+	case decimal:
+		v.Kind, v.I, v.Scale = tabular.Decimal, s.i, s.scale
 	case moment:
 		v.Kind, v.I = tabular.Instant, s.i
 	case text:

@@ -644,11 +644,8 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 	for _, d := range n.fields {
 		if p := r.expression(d.value, scope, "derive."+d.name); p != nil {
 			c := Derived{Name: d.name, Expression: d.value.text, Kind: p.Kind, Reads: p.Reads}
-			switch inKey := slices.Contains(key, c.Name); {
-			case inKey && c.OfRun():
+			if slices.Contains(key, c.Name) && c.OfRun() {
 				r.failAt(d.value, "derive.%s says something of the run, so it cannot be part of the key: each run would have rows of its own", c.Name)
-			case inKey && (c.Kind == tabular.JSON || c.Kind == tabular.Float):
-				r.failAt(d.value, "derive.%s is of type %s, which cannot be a key", c.Name, c.Kind)
 			}
 			out = append(out, c)
 		}
@@ -662,11 +659,9 @@ func (r *reader) newestDerived(root *node, f *Feed) {
 		if d.Name != f.Target.Newest {
 			continue
 		}
-		at := root.get("target").get("newest")
 		if d.OfRun() {
-			r.failAt(at, "target.newest: %s says something of the run, not of the row; write  newest: arrival", d.Name)
-		} else if d.Kind == tabular.JSON || d.Kind == tabular.Point {
-			r.failAt(at, "target.newest: %s is of type %s, which has no order", d.Name, d.Kind)
+			r.failAt(root.get("target").get("newest"),
+				"target.newest: %s says something of the run, not of the row; write  newest: arrival", d.Name)
 		}
 	}
 }

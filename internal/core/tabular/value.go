@@ -22,7 +22,7 @@ const (
 	Text         // B, UTF-8 without NUL
 	Integer      // I
 	Decimal      // I / 10^Scale, or the digits in B when they do not fit I; exact
-	Float        // X; only derived columns have it
+	Float        // X; of files that hold such numbers themselves
 	Boolean      // I is 0 or 1
 	Instant      // I, microseconds since 1970-01-01 UTC
 	Day          // I, days since 1970-01-01

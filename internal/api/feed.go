@@ -101,7 +101,10 @@ type FeedPut struct {
 	Version int    `json:"version"`
 	Changed bool   `json:"changed" doc:"false when it is word for word the present version"`
 	Wins    string `json:"wins" doc:"Which row wins for a key, and why"`
-	Shape   string `json:"shape" doc:"What stands between the feed and its table as it is; empty when nothing does"`
+
+	Misfit  []string `json:"misfit" nullable:"false" doc:"Why nothing can be loaded into the table as it is, and the ways out; empty when it fits"`
+	Changes []string `json:"changes" nullable:"false" doc:"What the next load changes in the table first"`
+	Notes   []string `json:"notes" nullable:"false" doc:"What the schema allows and the table does not take"`
 }
 
 // VersionList is all wordings of a feed.

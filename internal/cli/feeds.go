@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -160,13 +161,40 @@ type parsed struct {
 	feed       *feed.Feed
 }
 
-// parseFiles reads all files and says everything that is wrong with them.
+// parseRollups reads those of the files that define rollups.
+func parseRollups(args []string) ([]parsedRollup, error) {
+	files, err := feedFiles(args)
+	if err != nil {
+		return nil, err
+	}
+	var out []parsedRollup
+	for _, file := range files {
+		if is, err := isRollup(file); err != nil {
+			return nil, err
+		} else if !is {
+			continue
+		}
+		r, err := readRollup(file)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// parseFiles reads all files of feeds and says everything that is wrong with them.
 func (c *command) parseFiles(args []string) (good []parsed, bad feed.Problems, err error) {
 	files, err := feedFiles(args)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, file := range files {
+		if is, err := isRollup(file); err != nil {
+			return nil, nil, err
+		} else if is {
+			continue
+		}
 		text, err := readFeedFile(file)
 		var problems feed.Problems
 		if errors.As(err, &problems) {
@@ -200,7 +228,14 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 			p.feed.Target.Table, Files: p.feed.Landing.At + "/" + p.feed.Landing.Files.String()})
 	}
 	out.Problems = append(out.Problems, bad...)
+	rollups, err := parseRollups(args)
+	if err != nil {
+		return err
+	}
 	err = c.show(out, func() {
+		for _, r := range rollups {
+			c.say("%s: good. rollup %s -> %s\n", r.file, r.rollup.Name, r.rollup.Table)
+		}
 		for _, p := range bad {
 			fmt.Fprintln(c.out, p.Error())
 		}
@@ -228,7 +263,9 @@ func (c *command) putCommand() *cobra.Command {
 type change struct {
 	Feed string `json:"feed"`
 	What string `json:"what"` // created, changed, as it was, removed, not in the folder
-	put  *parsed
+	// Parting is what a changed feed leaves behind.
+	Parting []string `json:"parting"`
+	put     *parsed
 }
 
 func (c *command) putFeeds(ctx context.Context, service *client.Client, args []string, yes, remove bool) error {
@@ -239,6 +276,10 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if len(bad) > 0 {
 		return bad // all or nothing: a folder with one wrong file changes no feed
 	}
+	rollups, err := parseRollups(args)
+	if err != nil {
+		return err
+	}
 	folder := false
 	for _, arg := range args {
 		info, err := os.Stat(arg)
@@ -248,7 +289,8 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if err != nil {
 		return err
 	}
-	if folder && !yes {
+	parts := slices.ContainsFunc(changes, func(ch change) bool { return len(ch.Parting) > 0 })
+	if (folder || parts) && !yes {
 		agreed, err := c.ask(changes)
 		if err != nil || !agreed {
 			return err
@@ -269,7 +311,12 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			}
 		}
 	}
-	return c.show(puts, func() {
+	rolled, err := putRollups(ctx, service, rollups)
+	if err != nil {
+		return err
+	}
+	fits := !slices.ContainsFunc(puts, func(p api.FeedPut) bool { return len(p.Misfit) > 0 })
+	return c.checked(!fits, puts, func() {
 		for _, p := range puts {
 			what := "as it was"
 			switch {
@@ -280,10 +327,18 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			}
 			c.say("%s: %s, version %d\n", p.Feed, what, p.Version)
 			c.say("  %s\n", p.Wins)
-			if p.Shape != "" {
-				fmt.Fprintf(c.out, "  %s\n", harmlessLines(p.Shape, "  "))
+			for _, line := range slices.Concat(p.Notes, p.Changes) {
+				fmt.Fprintf(c.out, "  %s\n", harmlessLines(line, "  "))
+			}
+			for i, line := range p.Misfit {
+				indent := "    "
+				if i == 0 {
+					indent = "  "
+				}
+				fmt.Fprintf(c.out, "%s%s\n", indent, harmlessLines(line, indent))
 			}
 		}
+		c.rollupsPut(rolled)
 		for _, ch := range changes {
 			if ch.put == nil {
 				c.say("%s: %s\n", ch.Feed, ch.What)
@@ -314,6 +369,8 @@ func plannedChanges(ctx context.Context, service *client.Client, good []parsed, 
 			ch.What = "changed"
 			if versions[0].Definition == p.text {
 				ch.What = "as it was"
+			} else if before, err := feed.Parse(p.file, []byte(versions[0].Definition)); err == nil { // else there is nothing to leave behind
+				ch.Parting = p.feed.Parting(before)
 			}
 			delete(present, ch.Feed)
 		}
@@ -338,6 +395,9 @@ func (c *command) ask(changes []change) (bool, error) {
 	something := false
 	for _, ch := range changes {
 		fmt.Fprintf(c.errOut, "  %-30s %s\n", ch.Feed, ch.What)
+		for _, line := range ch.Parting {
+			fmt.Fprintf(c.errOut, "    %s\n", harmlessLines(line, "    "))
+		}
 		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed"
 	}
 	if !something {

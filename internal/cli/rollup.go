@@ -1,9 +1,13 @@
 package cli
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,25 +17,71 @@ import (
 	"mullein/internal/core/rollup"
 )
 
+// parsedRollup is a rollup's file that was read.
+type parsedRollup struct {
+	file, text string
+	rollup     *rollup.Rollup
+}
+
+func readRollup(path string) (parsedRollup, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return parsedRollup{}, err
+	}
+	r, err := rollup.Parse(path, text)
+	return parsedRollup{path, string(text), r}, err
+}
+
+var ofRollup = regexp.MustCompile(`(?m)^rollup:`)
+
+// isRollup reports whether a file defines a rollup, and no feed.
+func isRollup(path string) (bool, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	return ofRollup.MatchReader(bufio.NewReader(io.LimitReader(f, rollup.MaxFile))), nil
+}
+
+// rollupPut is a rollup that was put.
+type rollupPut struct {
+	Rollup string `json:"rollup"`
+	Table  string `json:"table"`
+}
+
+// putRollups returns those that were put, up to the first that could not be.
+func putRollups(ctx context.Context, service *client.Client, rollups []parsedRollup) ([]rollupPut, error) {
+	puts := []rollupPut{}
+	for _, r := range rollups {
+		if err := service.PutRollup(ctx, r.rollup.Name, r.file, r.text); err != nil {
+			return puts, fmt.Errorf("%s: %w", r.file, err)
+		}
+		puts = append(puts, rollupPut{r.rollup.Name, r.rollup.Table})
+	}
+	return puts, nil
+}
+
+func (c *command) rollupsPut(puts []rollupPut) {
+	for _, p := range puts {
+		c.say("%s: put; it is kept in %s\n", p.Rollup, p.Table)
+	}
+}
+
 func (c *command) rollup() *cobra.Command {
 	cmd := &cobra.Command{Use: "rollup", Short: "Derived tables, recomputed for the keys that loads touched"}
 	put := &cobra.Command{Use: "put FILE...", Short: "Create or change rollups", Args: arguments(1, -1),
 		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			var rollups []parsedRollup
 			for _, path := range args {
-				text, err := os.ReadFile(path)
+				r, err := readRollup(path)
 				if err != nil {
 					return err
 				}
-				r, err := rollup.Parse(path, text)
-				if err != nil {
-					return err
-				}
-				if err := service.PutRollup(ctx, r.Name, path, string(text)); err != nil {
-					return err
-				}
-				c.say("%s: put; it is kept in %s\n", r.Name, r.Table)
+				rollups = append(rollups, r)
 			}
-			return nil
+			puts, err := putRollups(ctx, service, rollups)
+			return errors.Join(err, c.show(puts, func() { c.rollupsPut(puts) }))
 		})}
 	list := &cobra.Command{Use: "list", Short: "All rollups", Args: arguments(0, 0),
 		RunE: c.call(func(ctx context.Context, service *client.Client, _ []string) error {

@@ -76,7 +76,7 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 	}
 	counts, err := load.Merge(ctx, l.run.ID, files)
 	if err != nil {
-		return err
+		return l.blame(parts, err)
 	}
 	l.step(parts, StepMerged)
 	markers := make([]table.Marker, len(parts))

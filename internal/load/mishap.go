@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"mullein/internal/core/balance"
@@ -38,8 +39,41 @@ func refusalIn(err error) (refusal, bool) {
 	case errors.As(err, &verdict):
 		return refusal{verdict.reason, verdict.waivable}, true
 	}
-	reason := table.Refusal(err)
+	reason := refusalOfTarget(err)
 	return refusal{reason: reason}, reason != ""
+}
+
+// refusalOfTarget returns what the target says against the rows, with the row that it is
+// about, as far as it is known; "" for other errors.
+func refusalOfTarget(err error) string {
+	reason := table.Refusal(err)
+	var row *table.RowError
+	if reason == "" || !errors.As(err, &row) {
+		return reason
+	}
+	reason += fmt.Sprintf("; it is the row in line %d", row.Line)
+	if row.Key != "" {
+		reason += ", " + row.Key
+	}
+	return reason
+}
+
+// blame names the part whose row the target refused, where it is known.
+func (l *Attempt) blame(parts []*part, err error) error {
+	var row *table.RowError
+	if !errors.As(err, &row) {
+		return err
+	}
+	f := l.recipe.Feed
+	if slices.ContainsFunc(f.Schema.PrimaryKey, func(k string) bool { return slices.Contains(f.Private, k) }) {
+		row.Key = ""
+	}
+	for _, p := range parts {
+		if p.n == row.Part {
+			return &culpritError{p, err}
+		}
+	}
+	return err
 }
 
 // failed sorts out what went wrong with parts of an attempt: those that were

@@ -35,6 +35,9 @@ func NewRecipe(f *feed.Feed, version int, t *table.Fitted) (*Recipe, error) {
 	if r.Plan, err = reading.NewPlan(f); err != nil {
 		return nil, err
 	}
+	for _, c := range t.Own {
+		r.Plan.Limit(c.Name, t.Limit(c.Name))
+	}
 	return r, r.compileDelivery()
 }
 

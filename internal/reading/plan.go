@@ -26,6 +26,14 @@ type Plan struct {
 	checks    []rowCheck
 	allChecks *expression.Program // true when all checks of rows hold; nil where it is not worth while
 	digested  []int               // values that the digest covers, in the order of their names
+	limits    []limit
+}
+
+// limit is what the target's column of a value cannot take.
+type limit struct {
+	tabular.Limit
+	name string
+	at   int // in values
 }
 
 // rowCheck is a check of rows and what it saw.
@@ -83,6 +91,17 @@ func NewPlan(f *feed.Feed) (*Plan, error) {
 	p.allChecks = together(scope, f.Checks.Row)
 	p.digested = digested(f, len(p.Columns))
 	return p, nil
+}
+
+// Limit has rows rejected that a column of the target cannot take.
+func (p *Plan) Limit(column string, l tabular.Limit) {
+	at := slices.Index(p.Feed.OwnColumns(), column)
+	if at < len(p.Columns) && p.Columns[at].Field.Constraints.Required {
+		l.NotNull = false // as the schema has it
+	}
+	if l.Computed = at >= len(p.Columns); l.Any() {
+		p.limits = append(p.limits, limit{l, column, at})
+	}
 }
 
 // together makes one expression of all checks of rows: asked as one they take

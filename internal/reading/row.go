@@ -82,6 +82,9 @@ func (r *File) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
 	if !ok {
 		return nil, false, nil
 	}
+	if !r.fitsTarget(rec) {
+		return nil, false, nil
+	}
 	if ok, err := r.check(rec); !ok || err != nil {
 		return nil, false, err
 	}
@@ -104,6 +107,21 @@ func (r *File) isTrue(rec *decode.Record, program *expression.Program, as string
 		return false, r.reject(rec, "", as, err.Error(), nil)
 	}
 	return err == nil && v.I != 0, true
+}
+
+// fitsTarget holds the row against what the target's own columns can take.
+func (r *File) fitsTarget(rec *decode.Record) bool {
+	for i := range r.plan.limits {
+		l := &r.plan.limits[i]
+		if err := l.Check(&r.values[l.at]); err != nil {
+			rule := "type"
+			if broken := new(tabular.CellError); errors.As(err, &broken) {
+				rule = broken.Rule
+			}
+			return r.reject(rec, l.name, rule, err.Error(), []byte(r.values[l.at].String()))
+		}
+	}
+	return true
 }
 
 // check holds the row against the feed's checks of rows.

@@ -508,7 +508,9 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	}
 	shape := s.inspect.Shape(ctx, f)
 	s.engine.Changed()
-	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(), Shape: shape}, nil)
+	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(),
+		Misfit: append([]string{}, shape.Misfit...), Changes: append([]string{}, shape.Changes...),
+		Notes: append(append([]string{}, f.Cautions()...), shape.Notes...)}, nil)
 }
 
 func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error) {

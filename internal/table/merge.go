@@ -64,6 +64,9 @@ func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Ba
 			return counts, nil
 		}
 		if !l.way.mayPass(err) || try == mergeTries {
+			if _, staged := l.way.(*stagedWay); staged {
+				err = l.atFault(ctx, from, err)
+			}
 			return nil, fmt.Errorf("merge into %s: %w", l.table, err)
 		}
 	}

@@ -98,13 +98,32 @@ type MisfitError struct {
 
 	mends    []string // what each difference takes, after ALTER TABLE; "" for what nobody can mend so
 	mendable bool     // all of them can be mended
+	lineage  bool     // a lineage column is missing
 	made     bool     // we made the table, so a rebuild may give it another shape
 }
 
 func (e *MisfitError) Error() string {
 	out := fmt.Sprintf("table %s does not fit the feed: %s", e.Table, strings.Join(e.Differences, "; "))
 	if e.made {
-		out += "; `mullein feed rebuild` gives it the new shape and loads all files into it again"
+		out += "; " + rebuildGives
+	}
+	return out
+}
+
+const rebuildGives = "`mullein feed rebuild` gives it the new shape and loads all files into it again"
+
+// WaysOut says what people may do about it, beside the statements that the differences
+// name.
+func (e *MisfitError) WaysOut() []string {
+	var out []string
+	if e.mendable {
+		out = append(out, "target.missing_columns: add  lets Mullein add and widen columns itself")
+	}
+	if e.lineage {
+		out = append(out, "target.lineage: none  does without lineage columns, and without what needs them; or give them other names there")
+	}
+	if e.made {
+		out = append(out, rebuildGives)
 	}
 	return out
 }
@@ -122,10 +141,14 @@ type Fitted struct {
 	view      string            // the query of a view that stands for it
 	has       []string          // all columns that the table has
 	writable  []string          // those that the database does not generate
-	bytewise  bool              // equal keys have equal bytes, so a filter of hashes finds all repeats
-	lateIndex string            // the constraint to make anew after the first rows; "" when that must not be done
+	limits    map[string]tabular.Limit
+	bytewise  bool   // equal keys have equal bytes, so a filter of hashes finds all repeats
+	lateIndex string // the constraint to make anew after the first rows; "" when that must not be done
 	lateDef   string
 }
+
+// Limit returns what an own column cannot take although the feed's schema may allow it.
+func (f *Fitted) Limit(column string) tabular.Limit { return f.limits[column] }
 
 // Exists reports whether the table is there: [Database.Look] does not make it.
 func (f *Fitted) Exists() bool { return f.oid != 0 }
@@ -333,6 +356,23 @@ func (e existing) cast(k tabular.Kind) string {
 	return cast
 }
 
+// limit returns what the column takes.
+func (e existing) limit() tabular.Limit {
+	l := tabular.Limit{Type: e.sqlType, NotNull: e.notNull}
+	base, modifier, _ := strings.Cut(e.sqlType, "(")
+	switch base {
+	case "character varying", "character":
+		_, _ = fmt.Sscanf(modifier, "%d)", &l.MaxLength) // 0 when it has none
+	case "smallint":
+		l.Bits = 16
+	case "integer":
+		l.Bits = 32
+	case "numeric":
+		_, _ = fmt.Sscanf(modifier, "%d,%d)", &l.Digits, &l.Scale)
+	}
+	return l
+}
+
 // compare compares the table with what the feed wants, difference by difference.
 func (d *Database) compare(ctx context.Context, f *Fitted) error {
 	misfit := &MisfitError{Table: f.String(), mendable: true}
@@ -361,6 +401,7 @@ func (d *Database) compare(ctx context.Context, f *Fitted) error {
 	}
 	byName := map[string]existing{}
 	f.types, f.becomes, f.has, f.writable = map[string]string{}, map[string]string{}, nil, nil
+	f.limits = map[string]tabular.Limit{}
 	for _, c := range columns {
 		byName[c.name] = c
 		f.has = append(f.has, c.name)
@@ -382,6 +423,7 @@ func (d *Database) compare(ctx context.Context, f *Fitted) error {
 			f.becomes[c.Name] = has.sqlType
 			mend := "ADD COLUMN " + quote(c.Name) + " " + has.sqlType
 			whole := mend
+			misfit.lineage = misfit.lineage || slices.Contains(f.Lineage.Names(), c.Name)
 			if slices.Contains(f.Key, c.Name) {
 				whole = "" // rows that are there have no value for it
 			}
@@ -397,6 +439,7 @@ func (d *Database) compare(ctx context.Context, f *Fitted) error {
 		case !slices.Contains(sqlTypes[c.Kind], base):
 			say("column %s is %s; the feed needs %s", c.Name, has.sqlType, sqlTypes[c.Kind][0])
 		}
+		f.limits[c.Name] = has.limit()
 		base, _, _ = strings.Cut(has.sqlType, "(")
 		f.casts[c.Name] = has.cast(c.Kind)
 		if slices.Contains(f.Key, c.Name) && (base != sqlTypes[c.Kind][0] && base != "character varying" ||
@@ -468,10 +511,11 @@ func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 }
 
 func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) {
-	rows, err := d.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasdef OR a.attidentity <> '',
+	rows, err := d.pool.Query(ctx, `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) ELSE format_type(a.atttypid, a.atttypmod) END,
+			a.attnotnull OR t.typnotnull, a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
 			a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
 			coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
-		FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation
+		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation
 		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
 	if err != nil {
 		return nil, fmt.Errorf("read columns: %w", err)

@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -325,6 +326,40 @@ func (r *reader) newestColumn(at *node, f *Feed, t *Target) {
 	case len(f.Schema.PrimaryKey) == 0:
 		r.failAt(at, "target.newest needs schema.primaryKey: it chooses one row of a key")
 	}
+}
+
+// Cautions says what a feed does that people may not expect, a line each.
+func (f *Feed) Cautions() []string {
+	if f.Target.Mode == Replace && f.Landing.Delivery == ByFile {
+		return []string{"mode replace with a file a delivery: each file takes the place of the whole table; say  landing.delivery: slot  or list  where several files make the table together"}
+	}
+	return nil
+}
+
+// Parting says what putting f in place of an earlier version of it leaves behind, a line
+// each: files, rows or keys that it no longer sees.
+func (f *Feed) Parting(before *Feed) []string {
+	var out []string
+	if f.Landing.At != before.Landing.At {
+		out = append(out, fmt.Sprintf("landing.at: %s instead of %s; files at %s are looked at no more, and those that wait there stay in the ledger as they are",
+			f.Landing.At, before.Landing.At, before.Landing.At))
+	}
+	now, then := f.Target.Schema+"."+f.Target.Table, before.Target.Schema+"."+before.Target.Table
+	if now != then || f.Target.Connection != before.Target.Connection {
+		out = append(out, fmt.Sprintf("target.table: %s instead of %s; rows that were loaded stay in %s, and what the ledger has as loaded is not loaded into %s by itself (mullein feed rebuild does that)",
+			now, then, then, now))
+	}
+	if !slices.Equal(f.Schema.PrimaryKey, before.Schema.PrimaryKey) {
+		key := func(of *Feed) string {
+			if len(of.Schema.PrimaryKey) == 0 {
+				return "none"
+			}
+			return "(" + strings.Join(of.Schema.PrimaryKey, ", ") + ")"
+		}
+		out = append(out, fmt.Sprintf("schema.primaryKey: %s instead of %s; the table needs the new key, and its rows were chosen by the old one (mullein feed rebuild loads all files again)",
+			key(f), key(before)))
+	}
+	return out
 }
 
 // WhoWins says in a line which row wins for a key, and why.

@@ -319,10 +319,16 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	if t.Lineage.RowDigest == "" || len(t.Merge) > 0 || t.wholeTable() || l.several() {
 		return nil
 	}
+	if len(off) == 0 {
+		return nil
+	}
 	var reread, listed, odd bool
-	const of = "mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i')"
+	// Entries that are no mere changes, and those of others that hold what the loads wrote,
+	// as a deletion that was recalled does.
+	of := "mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') OR c.target = " + l.target() + " AND c.load > " +
+		fmt.Sprint(slices.Min(off)) + " AND (c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
 	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM pg_temp.mullein_key), EXISTS (SELECT 1 FROM "+of+")",
-		off).Scan(&reread, &listed, &odd); err != nil {
+		off, replaced).Scan(&reread, &listed, &odd); err != nil {
 		return err
 	}
 	which := "arrival = ANY($2) AND $1::bigint[] IS NOT NULL AND NOT differs"

@@ -82,6 +82,9 @@ func (r *refold) keys(ctx context.Context) error {
 		// What comes back may lack rows that were not there when it was loaded.
 		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t.*) FROM " + l.name() +
 			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
+	} else if t.Ranked && t.wholeTable() {
+		// Rows that lost may have lost to what goes, which lacks them.
+		every = " UNION ALL SELECT key, given FROM mullein.change WHERE target = $1 AND load > $3 AND what = 'x'"
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (

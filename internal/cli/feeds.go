@@ -262,8 +262,8 @@ func (c *command) putCommand() *cobra.Command {
 // change is what putting feed files would do to one feed.
 type change struct {
 	Feed string `json:"feed"`
-	What string `json:"what"` // created, changed, as it was, removed, not in the folder
-	// Parting is what a changed feed leaves behind.
+	What string `json:"what"` // created, put again, changed, as it was, removed, not in the folder
+	// Parting is what a changed feed leaves behind, or one that is put again finds.
 	Parting []string `json:"parting"`
 	put     *parsed
 }
@@ -373,6 +373,12 @@ func plannedChanges(ctx context.Context, service *client.Client, good []parsed, 
 				ch.Parting = p.feed.Parting(before)
 			}
 			delete(present, ch.Feed)
+		} else if versions, err := service.Versions(ctx, ch.Feed); err == nil {
+			ch.What = "put again"
+			ch.Parting = []string{fmt.Sprintf("it was removed after version %d, and its ledger goes on: files that were loaded then count as loaded, and their rows are where they were. Another name begins anew; mullein redo --feed %s loads them again",
+				versions[0].Version, ch.Feed)}
+		} else if !client.IsNotFound(err) {
+			return nil, err
 		}
 		changes = append(changes, ch)
 	}
@@ -398,7 +404,7 @@ func (c *command) ask(changes []change) (bool, error) {
 		for _, line := range ch.Parting {
 			fmt.Fprintf(c.errOut, "    %s\n", harmlessLines(line, "    "))
 		}
-		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed"
+		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed" || ch.What == "put again"
 	}
 	if !something {
 		return true, nil

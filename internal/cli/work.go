@@ -232,7 +232,7 @@ func (c *command) ledger() *cobra.Command {
 	cmd := &cobra.Command{Use: "ledger [FEED]", Short: "What arrived and what became of it, the newest first",
 		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			if len(args) == 1 {
-				if _, err := service.Feed(ctx, args[0]); err != nil {
+				if _, err := service.Versions(ctx, args[0]); err != nil { // it may have been removed
 					return err
 				}
 				f.Feed = args[0]
@@ -357,11 +357,11 @@ func (c *command) life(a api.Arrival) {
 // feedOrArrival reads an argument that is a feed's name or an arrival's number.
 func feedOrArrival(ctx context.Context, service *client.Client, arg string) (string, int64, error) {
 	if n, err := strconv.ParseInt(arg, 10, 64); err == nil && n > 0 {
-		if _, err := service.Feed(ctx, arg); err != nil {
+		if _, err := service.Versions(ctx, arg); err != nil {
 			return "", n, nil
 		}
 	}
-	_, err := service.Feed(ctx, arg)
+	_, err := service.Versions(ctx, arg)
 	return arg, 0, err
 }
 
@@ -411,7 +411,7 @@ func (c *command) runs() *cobra.Command {
 			feed := ""
 			if len(args) == 1 {
 				feed = args[0]
-				if _, err := service.Feed(ctx, feed); err != nil {
+				if _, err := service.Versions(ctx, feed); err != nil {
 					return err
 				}
 			}

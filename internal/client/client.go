@@ -44,6 +44,12 @@ type Error struct {
 	} `json:"errors"`
 }
 
+// IsNotFound reports whether an error says that there is no such thing.
+func IsNotFound(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Status == http.StatusNotFound
+}
+
 // Error lists every detail, a line each.
 func (e *Error) Error() string {
 	if len(e.Errors) == 0 {

@@ -417,12 +417,66 @@ func TestAFeedPutAgainIsANewVersion(t *testing.T) {
 	assert.Contains(t, stdout, "station-registry: changed, version 2")
 	_, old, _ := s.mullein("feed", "show", "station-registry", "--version", "1")
 	assert.Equal(t, string(text), old)
+	other := bytes.Replace(text, []byte("table: river.station"), []byte("table: river.site"), 1)
+	other = bytes.Replace(other, []byte("primaryKey: station_id"), []byte("primaryKey: [station_id, since]"), 1)
+	other = bytes.Replace(other, []byte("at: landing/registry"), []byte("at: landing/sites"), 1)
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/sites"), 0o755))
+	require.NoError(t, os.WriteFile(file, other, 0o644))
+	code, _, stderr = s.mullein("feed", "put", file)
+	assert.Equal(t, 2, code, "what it leaves behind is shown first")
+	for _, say := range []string{"landing.at: landing/sites instead of landing/registry", "target.table: river.site instead of river.station",
+		"schema.primaryKey: (station_id, since) instead of (station_id)", "nothing was changed; say --yes"} {
+		assert.Contains(t, stderr, say)
+	}
+	code, stdout, stderr = s.mullein("feed", "put", file, "--yes")
+	require.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "station-registry: changed, version 3")
 	code, _, _ = s.mullein("feed", "remove", "station-registry", "--yes")
 	require.Equal(t, 0, code)
 	code, _, _ = s.mullein("status", "station-registry")
 	assert.Equal(t, 1, code)
-	_, stdout, _ = s.mullein("feed", "put", file)
-	assert.Contains(t, stdout, "version 3", "its history stays")
+	code, stdout, stderr = s.mullein("ledger", "station-registry")
+	assert.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "Nothing has arrived.", "its ledger can be read still")
+	code, _, stderr = s.mullein("feed", "put", file)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, stderr, "it was removed after version 3, and its ledger goes on")
+	_, stdout, _ = s.mullein("feed", "put", file, "--yes")
+	assert.Contains(t, stdout, "version 4", "its history stays")
+}
+
+// TestAFolderOfFeedsAndRollups puts both, and says what does not fit.
+func TestAFolderOfFeedsAndRollups(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	folder := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "in"), 0o755))
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	const levels = "feed: levels\nlanding: {at: in, files: \"L_*.csv\", settle: 50ms}\nschema:\n  fields:\n    - {name: station}\n    - {name: level, type: number}\n  primaryKey: station\ntarget: {table: river.level}\n"
+	write("levels.yaml", levels)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "in/L_1.csv"), []byte("station,level\na,1.5\n"), 0o644))
+	code, _, stderr := s.mullein("feed", "put", folder, "--yes")
+	require.Equal(t, 0, code, stderr)
+	code, _, stderr = s.mullein("run", "levels", "--wait")
+	require.Equal(t, 0, code, stderr)
+	write("peaks.yaml", "rollup: peaks\ntable: river.peak\nkey: [station]\nselect: SELECT station, max(level) AS peak FROM river.level GROUP BY 1\nfrom: {river.level: {station: station}}\n")
+	code, stdout, stderr := s.mullein("feed", "check", folder)
+	assert.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "good. rollup peaks -> river.peak")
+	code, stdout, stderr = s.mullein("feed", "put", folder, "--yes")
+	require.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "peaks: put; it is kept in river.peak")
+	write("levels.yaml", strings.Replace(levels, "table: river.level", "table: river.peak", 1))
+	code, _, stderr = s.mullein("feed", "put", filepath.Join(folder, "levels.yaml"), "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, stderr, "rollup peaks keeps its rows in river.peak")
+	write("levels.yaml", strings.Replace(levels, "primaryKey: station", "primaryKey: [station, level]", 1))
+	code, stdout, stderr = s.mullein("feed", "put", filepath.Join(folder, "levels.yaml"), "--yes")
+	assert.Equal(t, 3, code, stderr)
+	assert.Contains(t, stdout, "  table river.level does not fit, and until it does files wait:\n    ")
+	assert.Contains(t, stdout, "\n    `mullein feed rebuild` gives it the new shape")
 }
 
 // TestTheExamplesOfThePagesAreTrue runs what the pages of docs show with its

@@ -138,11 +138,16 @@ func TestATargetOwnedBySomebodyElse(t *testing.T) {
 
 func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 	t.Parallel()
-	for name, c := range map[string]struct{ rule, reason string }{
-		"constraint": {"ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)", "not_too_high"},
+	for name, c := range map[string]struct {
+		rule, reason string
+		line         int
+	}{
+		"constraint": {"ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)", "not_too_high", 3},
 		"trigger": {`CREATE FUNCTION river.no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF new.level_m >= 5 THEN RAISE EXCEPTION 'the duty desk says no'; END IF; RETURN new; END $$;
-			CREATE TRIGGER no BEFORE INSERT OR UPDATE ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.no()`, "the duty desk says no"},
-		"unique": {"CREATE UNIQUE INDEX level_once ON river.gauge (level_m)", "level_once"},
+			CREATE TRIGGER no BEFORE INSERT OR UPDATE ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.no()`, "the duty desk says no", 3},
+		"unique":   {"CREATE UNIQUE INDEX level_once ON river.gauge (level_m)", "level_once", 2},
+		"deferred": {`CREATE TABLE river.level (m numeric PRIMARY KEY); INSERT INTO river.level VALUES (1);
+			ALTER TABLE river.gauge ADD FOREIGN KEY (level_m) REFERENCES river.level`, "Key (level_m)=(7) is not present", 3},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -155,10 +160,49 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 			assert.Equal(t, ledger.Refused, a.State)
 			assert.Contains(t, a.Reason, "the target says no")
 			assert.Contains(t, a.Reason, c.reason)
+			assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR000%d, 2026-07-01 12:00:00+00", c.line, c.line+6))
 			assert.Equal(t, balance.Balance{Read: 2, Withheld: 2}, a.Balance)
 			assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))
 		})
 	}
+}
+
+// TestWhatTheTargetsColumnsCannotTake rejects rows by what the columns of a table that
+// others made can take, whatever the schema allows.
+func TestWhatTheTargetsColumnsCannotTake(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.exec(`CREATE SCHEMA river; CREATE DOMAIN river.share AS numeric(4,2) CHECK (value > 0);
+		CREATE TABLE river.probe (code varchar(4) PRIMARY KEY, depth smallint, count integer NOT NULL, share river.share, product numeric(5,1),
+			from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea)`)
+	h.put(`feed: probes
+landing: {at: in, files: "P_*.csv", settle: 50ms}
+schema:
+  fields:
+    - {name: code, constraints: {required: true}}
+    - {name: depth, type: integer}
+    - {name: count, type: integer}
+    - {name: share, type: number}
+  primaryKey: [code]
+derive: {product: row.depth * row.share}
+tolerate: {rejects: 100}
+target: {table: river.probe}
+`)
+	h.drop("P_1.csv", "code,depth,count,share\nä234,3,1,1.05\nlonger,1,1,1\nb,40000,1,1\nc,1,3000000000,1\nd,1,,1\ne,1,1,1.055\nf,1,1,100\ng,1,1,99.10\nh,32767,1,99\n")
+	h.start()
+	a := h.arrival("P_1.csv")
+	assert.Equal(t, balance.Balance{Read: 9, Inserted: 2, Rejected: 7}, a.Balance)
+	assert.Equal(t, []string{"g|99.10|99.1", "ä234|1.05|3.2"},
+		h.lines("SELECT concat_ws('|', code, share, product) FROM river.probe ORDER BY code COLLATE \"C\""))
+	assert.Equal(t, []string{
+		"3 code maxLength 6 characters; the table's column is character varying(4)",
+		"4 depth maximum the table's column is smallint, from -32768 to 32767",
+		"5 count maximum the table's column is integer, from -2147483648 to 2147483647",
+		"6 count required empty, and the table's column is NOT NULL",
+		"7 share type 3 digits after the point; the table's column is numeric(4,2)",
+		"8 share maximum too large: the table's column is numeric(4,2)",
+		"10 product maximum too large: the table's column is numeric(5,1)",
+	}, h.lines("SELECT concat_ws(' ', line, column_name, rule, reason) FROM mullein_records.reject ORDER BY line"))
 }
 
 func TestALandingThatIsAwayLosesNothing(t *testing.T) {

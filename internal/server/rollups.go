@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"mullein/internal/api"
+	"mullein/internal/core/feed"
 	"mullein/internal/core/rollup"
 	"mullein/internal/ledger"
 	"mullein/internal/table"
@@ -47,9 +48,35 @@ func (s *Server) putRollup(ctx context.Context, in *struct {
 	if err := s.target.CheckRollup(ctx, r); err != nil {
 		return nil, answer(rollupError(err))
 	}
+	if err := s.hasItsOwnTable(ctx, r); err != nil {
+		return nil, answer(err)
+	}
 	defer s.engine.Touched()
 	return give(api.RollupChecked{Rollup: r.Name, Table: r.Table},
 		s.target.PutRollup(ctx, r, in.Body.Definition, callerOf(ctx)))
+}
+
+// hasItsOwnTable refuses a rollup whose table is that of a feed, or of another rollup.
+func (s *Server) hasItsOwnTable(ctx context.Context, r *rollup.Rollup) error {
+	feeds, err := s.ledger.FeedsOfTable(ctx, r.Table)
+	if err != nil {
+		return err
+	}
+	for _, record := range feeds {
+		if f, err := s.definition(ctx, record); err == nil && f.Target.Connection == feed.MainConnection && f.Target.Schema+"."+f.Target.Table == r.Table {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("feed %s loads into %s; a rollup needs a table of its own", f.Name, r.Table)}
+		}
+	}
+	rollups, err := s.target.Rollups(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range rollups {
+		if o.Table == r.Table && o.Name != r.Name {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("rollup %s keeps its rows in %s already", o.Name, r.Table)}
+		}
+	}
+	return nil
 }
 
 func (s *Server) removeRollup(ctx context.Context, in *RollupPath) (*struct{}, error) {

@@ -101,6 +101,9 @@ func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 	if err := s.inspect.CheckLanding(f); err != nil {
 		return err
 	}
+	if err := s.isNoRollup(ctx, f); err != nil {
+		return err
+	}
 	find := func(ctx context.Context) ([]ledger.Feed, error) {
 		return s.ledger.FeedsOfTable(ctx, f.Target.Schema+"."+f.Target.Table)
 	}
@@ -118,6 +121,24 @@ func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 		}
 		if why := f.Shares(o); why != "" {
 			return &ledger.ConflictError{Reason: why}
+		}
+	}
+	return nil
+}
+
+// isNoRollup refuses a feed that would write into the table of a rollup.
+func (s *Server) isNoRollup(ctx context.Context, f *feed.Feed) error {
+	database, err := s.engine.Database(f)
+	if err != nil {
+		return err
+	}
+	rollups, err := database.Rollups(ctx)
+	if err != nil {
+		return nil // a database that does not answer is said when files are to be loaded
+	}
+	for _, r := range rollups {
+		if r.Table == f.Target.Schema+"."+f.Target.Table {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("rollup %s keeps its rows in %s; no feed can write there", r.Name, r.Table)}
 		}
 	}
 	return nil

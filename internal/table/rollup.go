@@ -221,6 +221,12 @@ func (d *Database) RemoveRollup(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	// What is being computed is for nothing.
+	_, err = d.pool.Exec(ctx, "SELECT pg_cancel_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted AND objsubid = 2 AND classid = $1 AND objid = $2 AND database = (SELECT oid FROM pg_database WHERE datname = current_database())",
+		uint32(rollupSpace), uint32(s.id))
+	if err != nil {
+		return fmt.Errorf("end the computation of rollup %s: %w", name, err)
+	}
 	return d.underLock(ctx, s, func(tx pgx.Tx) error {
 		if err := dropTriggers(ctx, tx, s); err != nil {
 			return err

@@ -108,3 +108,27 @@ func BenchmarkRollup(b *testing.B) {
 		b.ReportMetric(float64(keep().Microseconds())/1000, "ms-one-row")
 	}
 }
+
+// TestRemovingARollupEndsItsComputation removes one whose computation takes hours.
+func TestRemovingARollupEndsItsComputation(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric); INSERT INTO river.reading VALUES ('A', 1, 1)")
+	const slow = `{rollup: slow, table: river.slow, key: [site], select: "SELECT site, pg_sleep(3600)::text AS slept FROM river.reading GROUP BY 1", from: {river.reading: {site: site}}}`
+	r, err := rollup.Parse("slow.yaml", []byte(slow))
+	require.NoError(t, err)
+	require.NoError(t, s.db.PutRollup(ctx, r, slow, "me"))
+	computed := make(chan error, 1)
+	go func() {
+		_, err := s.db.KeepRollups(ctx)
+		computed <- err
+	}()
+	require.Eventually(t, func() bool {
+		return s.lines("SELECT count(*) FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()")[0] != "0"
+	}, time.Minute, 20*time.Millisecond)
+	require.NoError(t, s.db.RemoveRollup(ctx, "slow"))
+	require.NoError(t, <-computed)
+	list, err := s.db.Rollups(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+}

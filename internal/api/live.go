@@ -6,13 +6,26 @@ import (
 
 // Event says that something changed. Followers read the record for the rest.
 type Event struct {
-	ID      int64     `json:"id"`
-	At      time.Time `json:"at"`
-	Kind    string    `json:"kind" enum:"arrival,run,load,feed,slot"`
-	Feed    string    `json:"feed"`
-	Arrival int64     `json:"arrival"`
-	Run     int64     `json:"run"`
-	State   string    `json:"state"`
+	ID      int64      `json:"id"`
+	At      time.Time  `json:"at"`
+	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot"`
+	Feed    string     `json:"feed"`
+	Arrival int64      `json:"arrival"`
+	Run     int64      `json:"run"`
+	State   string     `json:"state"`
+	Path    string     `json:"path,omitempty" doc:"Of the file, below the landing"`
+	Reason  string     `json:"reason,omitempty" doc:"Why, as long as the arrival, the slot or the feed is in that state"`
+	Table   string     `json:"table,omitempty" doc:"Where the feed's rows end"`
+	Slot    *EventSlot `json:"slot,omitempty" doc:"Of events of slots; of arrivals, the time in their names"`
+	Say     string     `json:"say,omitempty" doc:"What the feed's owner says about files that do not come"`
+	Balance *Balance   `json:"balance,omitempty" doc:"Where the rows went, once the arrival has ended in that state"`
+}
+
+// EventSlot is the slot that an event is about.
+type EventSlot struct {
+	ID  int64             `json:"id,omitempty" doc:"0 for one that is not expected"`
+	At  *time.Time        `json:"at,omitempty" doc:"When it is due; of arrivals, the time in the name"`
+	Per map[string]string `json:"per,omitempty"`
 }
 
 // Hello begins a stream, and keeps it open when nothing happens.

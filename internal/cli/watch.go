@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -46,7 +47,6 @@ type watching struct {
 	last    int64  // event
 	most    int
 	shown   int
-	arrival api.Arrival // of the last line: its events come in a row
 }
 
 // enough ends a watch that has shown as many events as were asked for.
@@ -82,7 +82,7 @@ func (w *watching) event(ctx context.Context, e api.Event) error {
 			return err
 		}
 	} else {
-		w.line(ctx, e)
+		w.line(e)
 	}
 	if w.shown++; w.shown == w.most {
 		return errEnough
@@ -92,7 +92,7 @@ func (w *watching) event(ctx context.Context, e api.Event) error {
 
 // line describes an event: when, whose, what, and of a file its name and where its
 // rows went.
-func (w *watching) line(ctx context.Context, e api.Event) {
+func (w *watching) line(e api.Event) {
 	what := e.Kind
 	switch {
 	case e.Arrival != 0:
@@ -101,28 +101,30 @@ func (w *watching) line(ctx context.Context, e api.Event) {
 		what = fmt.Sprintf("%s %d", e.Kind, e.Run)
 	}
 	shown := state(e.State).shown(colors(w.out)) + strings.Repeat(" ", max(0, 9-len(e.State)))
-	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown, harmless(w.of(ctx, e)))
+	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown, harmless(about(e)))
 	fmt.Fprintln(w.out, strings.TrimRight(line, " "))
 }
 
-// of describes the file that an event is about.
-func (w *watching) of(ctx context.Context, e api.Event) string {
-	if e.Arrival == 0 {
-		return ""
-	}
-	onItsWay := []string{api.ArrivalSettling, api.ArrivalReady, api.ArrivalLoading}
-	if w.arrival.ID != e.Arrival || !slices.Contains(onItsWay, e.State) {
-		a, err := w.service.Arrival(ctx, e.Arrival)
-		if err != nil { // the line says which it is all the same
-			return ""
-		}
-		w.arrival = a
-	}
+// about says what an event is about: the file, or the slot, and why.
+func about(e api.Event) string {
+	var parts []string
 	switch {
-	case e.Kind == "load":
-		return w.arrival.Path + "  " + balanceLine(w.arrival.Balance)
-	case string(w.arrival.State) == e.State && w.arrival.Reason != "":
-		return w.arrival.Path + "  " + w.arrival.Reason
+	case e.Path != "":
+		parts = append(parts, e.Path)
+	case e.Slot != nil && e.Slot.At != nil:
+		parts = append(parts, "due "+e.Slot.At.Local().Format("2006-01-02 15:04"))
+		for _, name := range slices.Sorted(maps.Keys(e.Slot.Per)) {
+			parts = append(parts, name+"="+e.Slot.Per[name])
+		}
 	}
-	return w.arrival.Path
+	if e.Kind == "load" && e.Balance != nil {
+		parts = append(parts, balanceLine(*e.Balance))
+	}
+	if e.Reason != "" {
+		parts = append(parts, e.Reason)
+	}
+	if e.Say != "" && (e.State == "late" || e.State == "missing") {
+		parts = append(parts, e.Say)
+	}
+	return strings.Join(parts, "  ")
 }

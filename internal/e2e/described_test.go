@@ -122,7 +122,23 @@ func TestWatchTellsWhatHappened(t *testing.T) {
 		assert.Equal(t, "gauge-readings", e.Feed)
 		assert.Greater(t, e.ID, last)
 		last = e.ID
+		if e.Kind == "arrival" {
+			assert.NotEmpty(t, e.Path)
+			assert.Equal(t, "river.gauge_reading", e.Table)
+			require.NotNil(t, e.Slot)
+			assert.NotNil(t, e.Slot.At)
+		}
 	}
+	_, out, _ = s.mullein("watch", "--after", "0", "--limit", "80", "-o", "json")
+	told := map[string]api.Event{}
+	for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
+		var e api.Event
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		told[e.Kind+" "+e.State+" "+e.Path] = e
+	}
+	load := told["load loaded GAUGE_K1_20260701T1200.csv"]
+	require.NotNil(t, load.Balance)
+	assert.Equal(t, int64(12), load.Balance.Read)
 	code, _, errOut = s.mullein("watch", "nowhere")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, `feed "nowhere": not found`)

@@ -145,7 +145,7 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 		"constraint": {"ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)", "not_too_high", 3},
 		"trigger": {`CREATE FUNCTION river.no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF new.level_m >= 5 THEN RAISE EXCEPTION 'the duty desk says no'; END IF; RETURN new; END $$;
 			CREATE TRIGGER no BEFORE INSERT OR UPDATE ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.no()`, "the duty desk says no", 3},
-		"unique":   {"CREATE UNIQUE INDEX level_once ON river.gauge (level_m)", "level_once", 2},
+		"unique": {"CREATE UNIQUE INDEX level_once ON river.gauge (level_m)", "level_once", 2},
 		"deferred": {`CREATE TABLE river.level (m numeric PRIMARY KEY); INSERT INTO river.level VALUES (1);
 			ALTER TABLE river.gauge ADD FOREIGN KEY (level_m) REFERENCES river.level`, "Key (level_m)=(7) is not present", 3},
 	} {
@@ -399,9 +399,16 @@ func TestWhoHoldsTheTargetIsTold(t *testing.T) {
 	h.wait("somebody to be named", func() bool {
 		return slices.ContainsFunc(h.engine.Progress.List(), func(p load.Progress) bool { return strings.HasPrefix(p.Waits, "night shift of ") })
 	})
+	waiting := "SELECT reason FROM mullein_records.arrival WHERE state = 'loading'"
+	h.wait("it to be in the ledger", func() bool {
+		found := h.lines(waiting)
+		return len(found) == 1 && strings.HasPrefix(found[0], "waits for night shift of ") && strings.HasSuffix(found[0], ", who holds river.gauge")
+	})
 	_, err = holder.Exec(ctx, "COMMIT")
 	require.NoError(t, err)
-	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1300.csv").State)
+	a := h.arrival("G_K1_20260701T1300.csv")
+	assert.Equal(t, ledger.Loaded, a.State)
+	assert.Empty(t, a.Reason)
 	h.wait("the load to be over", func() bool { return len(h.engine.Progress.List()) == 0 })
 }
 

@@ -232,6 +232,7 @@ type Event struct {
 	Feed    string    `json:"feed"`
 	Arrival int64     `json:"arrival"`
 	Run     int64     `json:"run"`
+	Slot    int64     `json:"slot"`
 	State   string    `json:"state"`
 }
 

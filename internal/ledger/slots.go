@@ -328,7 +328,7 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 	for i, s := range slots {
 		rows[i] = row{s.ID, s.State, s.Came, s.Surplus, s.CompleteAt, s.TurnAt, s.judged, s.Near, changed[s.ID]}
 		if changed[s.ID] {
-			events = append(events, Event{Kind: "slot", Feed: s.Feed, State: string(s.State)})
+			events = append(events, Event{Kind: "slot", Feed: s.Feed, Slot: s.ID, State: string(s.State)})
 		}
 	}
 	text, err := json.Marshal(rows)
@@ -343,6 +343,17 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, state text, came integer, surplus integer, complete_at timestamptz, turn_at timestamptz, judged timestamptz, near jsonb, changed boolean)
 			WHERE s.id = r.id`, string(text)).Error
 	})
+}
+
+// SlotsByNumber returns those of some slots that there are.
+func (l *Ledger) SlotsByNumber(ctx context.Context, of []int64) (map[int64]Slot, error) {
+	var list []Slot
+	err := l.with(ctx).Where(isOneOf("id"), numbers(of)).Find(&list).Error
+	out := make(map[int64]Slot, len(list))
+	for _, s := range list {
+		out[s.ID] = s
+	}
+	return out, err
 }
 
 // ExcuseSlot records that a slot need not be filled.
@@ -363,7 +374,7 @@ func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) 
 			return nil, err
 		}
 		s.State = due.Excused
-		return []Event{{Kind: "slot", Feed: s.Feed, State: string(s.State)}},
+		return []Event{{Kind: "slot", Feed: s.Feed, Slot: s.ID, State: string(s.State)}},
 			tx.Create(&Decision{By: who, What: string(Excuse), Because: because, Feed: s.Feed, Slot: &s.ID}).Error
 	})
 	return s, err

@@ -167,6 +167,14 @@ func (l *Ledger) Opened(ctx context.Context, arrivals []*Arrival) error {
 		gorm.Expr("now()")).Error
 }
 
+// Waits records in arrivals that are loading what they wait for, in place of what was
+// said before; "" when they wait no more.
+func (l *Ledger) Waits(ctx context.Context, arrivals []*Arrival, reason string) error {
+	return l.with(ctx).Exec(`WITH u AS (UPDATE arrival SET reason = ? WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` = 'loading' AND reason <> ?
+			RETURNING id, feed, run_id)
+		SELECT tell(jsonb_agg(event_of('arrival', feed, id, run_id, 'loading') ORDER BY id)) FROM u`, reason, ids(arrivals), reason).Error
+}
+
 // Reading is what reading a file told.
 type Reading struct {
 	ID         int64    `json:"id"` // of the arrival

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -65,7 +66,7 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 		}
 	}
 	l.step(parts, StepStaged)
-	defer l.tellHolders(ctx)()
+	defer l.tellHolders(ctx, parts)()
 	if err := load.Lock(ctx, l.recipe.Feed.Name, l.session.fence); err != nil {
 		return err
 	}
@@ -129,15 +130,29 @@ func (l *Attempt) generations(ctx context.Context, parts []*part) error {
 
 // holdersAfter is how long a load takes in the target before it is asked, again
 // and again, whether it waits for somebody.
-const holdersAfter = 2 * time.Second
+const holdersAfter = time.Second
 
-// tellHolders records in the progress whom the load waits for, until it is stopped.
-func (l *Attempt) tellHolders(ctx context.Context) (stop func()) {
+// tellHolders records whom the load waits for, until it is stopped: in the progress, in
+// the ledger, and in the log.
+func (l *Attempt) tellHolders(ctx context.Context, parts []*part) (stop func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	session := l.session.conn
 	var told sync.WaitGroup
 	told.Go(func() {
-		defer l.progress.waits.Store(nil)
+		told := ""
+		tell := func(ctx context.Context, who string) {
+			if who == "" {
+				l.progress.waits.Store(nil)
+			} else {
+				l.progress.waits.Store(&who)
+			}
+			if who == told {
+				return
+			}
+			told = who
+			l.sayWaits(ctx, parts, who)
+		}
+		defer func() { tell(context.WithoutCancel(ctx), "") }()
 		for {
 			select {
 			case <-ctx.Done():
@@ -148,16 +163,33 @@ func (l *Attempt) tellHolders(ctx context.Context) (stop func()) {
 			if err != nil && ctx.Err() == nil {
 				l.env.Log.Warn("who holds the target is not known", "feed", l.recipe.Feed.Name, "error", err)
 			}
-			if who == "" {
-				l.progress.waits.Store(nil)
-			} else {
-				l.progress.waits.Store(&who)
-			}
+			tell(ctx, who)
 		}
 	})
 	return func() {
 		cancel()
 		told.Wait()
+	}
+}
+
+// sayWaits says in the ledger and in the log whom parts wait for; "" for nobody any more.
+func (l *Attempt) sayWaits(ctx context.Context, parts []*part, who string) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	reason, first := "", parts[0].arrival
+	table := l.recipe.Table.String()
+	if who != "" {
+		reason = fmt.Sprintf("waits for %s, who holds %s", who, table)
+		l.env.Log.Warn("a load waits", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table", table, "for", who)
+	} else {
+		l.env.Log.Info("a load waits no more", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table", table)
+	}
+	arrivals := make([]*ledger.Arrival, len(parts))
+	for i, p := range parts {
+		arrivals[i] = p.arrival
+	}
+	if err := l.env.Ledger.Waits(ctx, arrivals, reason); err != nil && ctx.Err() == nil {
+		l.env.Log.Warn("what a load waits for is not on record", "feed", first.Feed, "error", err)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -96,16 +97,16 @@ func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (i
 		if err != nil {
 			return last, nil
 		}
-		commits, err := s.commits(ctx, events)
+		about, err := s.subjects(ctx, events)
 		if err != nil {
 			return last, nil
 		}
 		for _, e := range events {
 			last = e.ID
-			if err := send(sse.Message{ID: int(e.ID), Data: eventOf(&e)}); err != nil {
+			if err := send(sse.Message{ID: int(e.ID), Data: about.event(&e)}); err != nil {
 				return last, err
 			}
-			commit := commits[e.ID]
+			commit := about.commit(&e)
 			if commit == nil {
 				continue
 			}
@@ -119,40 +120,105 @@ func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (i
 	}
 }
 
-// commits returns the commits that events are about, by event.
-func (s *Server) commits(ctx context.Context, events []ledger.Event) (map[int64]*api.Commit, error) {
-	kinds := map[int64]string{} // of the commits, by event
-	var of []int64
+// subjects are what events are about.
+type subjects struct {
+	arrivals map[int64]ledger.Arrival
+	slots    map[int64]ledger.Slot
+	feeds    map[string]subjectFeed
+}
+
+type subjectFeed struct{ table, say, problem string }
+
+// subjects reads what events are about, some of each kind at once.
+func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects, error) {
+	k := subjects{feeds: map[string]subjectFeed{}}
+	var arrivals, slots []int64
+	var names []string
 	for _, e := range events {
-		switch {
-		case e.Kind == "arrival" && e.State == string(ledger.Recalled):
-			kinds[e.ID] = "mullein.recall"
-		case e.Kind == "load":
-			kinds[e.ID] = "mullein.load"
-		default:
-			continue
+		if e.Arrival != 0 {
+			arrivals = append(arrivals, e.Arrival)
 		}
-		of = append(of, e.Arrival)
+		if e.Slot != 0 {
+			slots = append(slots, e.Slot)
+		}
+		if e.Feed != "" && !slices.Contains(names, e.Feed) {
+			names = append(names, e.Feed)
+		}
 	}
-	if len(of) == 0 {
-		return nil, nil
+	var err error
+	if len(arrivals) > 0 {
+		if k.arrivals, err = s.ledger.ByNumber(ctx, arrivals); err != nil {
+			return k, err
+		}
 	}
-	arrivals, err := s.ledger.ByNumber(ctx, of)
+	if len(slots) > 0 {
+		if k.slots, err = s.ledger.SlotsByNumber(ctx, slots); err != nil {
+			return k, err
+		}
+	}
+	records, err := s.ledger.FeedsNamed(ctx, names)
 	if err != nil {
-		return nil, err
+		return k, err
 	}
-	out := map[int64]*api.Commit{}
-	for _, e := range events {
-		a, there := arrivals[e.Arrival]
-		if kinds[e.ID] == "" || !there {
-			continue
+	for _, record := range records {
+		of := subjectFeed{problem: record.Problem}
+		if f, err := s.definition(ctx, record); err == nil { // else its problem says so
+			of.table = f.Target.Schema + "." + f.Target.Table
+			if f.Due != nil {
+				of.say = f.Due.Say
+			}
 		}
-		out[e.ID] = &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" +
-			e.Feed, Type: kinds[e.ID], Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
-			Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID,
-				SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
+		k.feeds[record.Name] = of
 	}
-	return out, nil
+	return k, nil
+}
+
+// event describes an event.
+func (k *subjects) event(e *ledger.Event) api.Event {
+	of := k.feeds[e.Feed]
+	out := api.Event{ID: e.ID, At: e.At, Kind: e.Kind, Feed: e.Feed, Arrival: e.Arrival, Run: e.Run, State: e.State, Table: of.table}
+	if a, there := k.arrivals[e.Arrival]; there {
+		out.Path = a.Path
+		if a.Slot != nil || a.DueSlot != nil {
+			out.Slot = &api.EventSlot{At: a.Slot}
+			if a.DueSlot != nil {
+				out.Slot.ID = *a.DueSlot
+			}
+		}
+		if string(a.State) == e.State {
+			out.Reason = a.Reason
+			if a.FinishedAt != nil && (a.State == ledger.Loaded || a.State == ledger.Refused) {
+				b := api.Balance(a.Balance)
+				out.Balance = &b
+			}
+		}
+	}
+	if s, there := k.slots[e.Slot]; there {
+		out.Slot, out.Say = &api.EventSlot{ID: s.ID, At: &s.DueAt, Per: s.Per}, of.say
+	}
+	if e.Kind == "feed" && e.State == "problem" {
+		out.Reason = of.problem
+	}
+	return out
+}
+
+// commit returns the commit that an event is about; nil for other events.
+func (k *subjects) commit(e *ledger.Event) *api.Commit {
+	kind := ""
+	switch {
+	case e.Kind == "arrival" && e.State == string(ledger.Recalled):
+		kind = "mullein.recall"
+	case e.Kind == "load":
+		kind = "mullein.load"
+	}
+	a, there := k.arrivals[e.Arrival]
+	if kind == "" || !there {
+		return nil
+	}
+	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" +
+		e.Feed, Type: kind, Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
+		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID,
+			SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {

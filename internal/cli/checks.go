@@ -52,6 +52,13 @@ func (c *command) rejectTables(groups api.RejectGroupList, list api.RejectList) 
 			text(shorten(g.Example, 24)), text(shorten(g.Reason, 60)))
 	}
 	t.write(c.out)
+	var unkept int64
+	for _, g := range groups.Items {
+		unkept += g.Count - g.Kept
+	}
+	if unkept > 0 {
+		c.say("%s of them are counted only: the first 1,000 of a file are kept\n", grouped(unkept))
+	}
 	fmt.Fprintln(c.out)
 	t = &grid{head: []string{"ARRIVAL", "PATH", "LINE", "COLUMN", "VALUE", "WHY", "ORIGINAL"}}
 	for _, r := range list.Items {

@@ -490,3 +490,39 @@ func TestColumnsThatCannotBeAdded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, grown.Problem)
 }
+
+// TestGroupsOfRejectsCountAll has more rejects than are kept, of two kinds, and cells
+// beyond the header.
+func TestGroupsOfRejectsCountAll(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, `feed: probes
+landing: {at: in, files: "P_*.csv", settle: 50ms}
+schema:
+  fieldsMatch: partial
+  fields:
+    - {name: code, constraints: {required: true, maxLength: 5}}
+    - {name: level, type: number}
+  primaryKey: [code]
+tolerate: {rejects: 5000}
+target: {table: river.probe}
+`)
+	var b strings.Builder
+	b.WriteString("code,level\n")
+	for i := range 1500 {
+		fmt.Fprintf(&b, "c%04d,x\ntoo-long-%d,1\n", i, i)
+	}
+	b.WriteString("good,1,beyond,it\nshort\n")
+	h.drop("P_1.csv", b.String())
+	h.start()
+	a := h.arrival("P_1.csv")
+	assert.Equal(t, balance.Balance{Read: 3002, Inserted: 2, Rejected: 3000}, a.Balance)
+	groups, err := h.ledger.RejectGroups(ctx, "probes", a.ID, time.Time{})
+	require.NoError(t, err)
+	require.Len(t, groups, 2)
+	for _, g := range groups {
+		assert.Equal(t, []int64{1500, 1500, 500, 1}, []int64{g.Count, g.Open, g.Kept, g.Arrivals}, g.Rule)
+		assert.NotEmpty(t, g.Reason)
+	}
+	assert.Equal(t, []string{"2 cells of 1 rows were left out, as fieldsMatch says; the first in line 3002"},
+		h.lines("SELECT saw FROM mullein_records.check_result WHERE name = 'cells beyond the header'"))
+}

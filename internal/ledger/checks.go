@@ -107,8 +107,9 @@ type RejectGroup struct {
 	Rule       string
 	ColumnName string
 	Reason     string // of one of them
-	Count      int64  // kept ones; the balance counts all
-	Open       int64  // not mended
+	Count      int64
+	Open       int64 // not mended
+	Kept       int64 // that can be looked at; the others are counted only
 	Arrivals   int64
 	Last       time.Time // when the newest came
 	Example    string    // A value
@@ -119,18 +120,21 @@ type RejectGroup struct {
 // arrivals.
 func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, since time.Time) ([]RejectGroup, error) {
 	out := []RejectGroup{}
-	q := `SELECT a.feed, r.rule, r.column_name, min(r.reason) AS reason, count(*) AS count, count(*) FILTER (WHERE r.mended_in IS NULL) AS open,
-			count(DISTINCT r.arrival_id) AS arrivals, max(a.finished_at) AS last, min(r.value) AS example
-		FROM arrival a JOIN reject r ON r.arrival_id = a.id WHERE a.state IN ('loaded', 'refused') AND a.finished_at >= ?`
+	among := `SELECT id, feed, finished_at, more_rejects FROM arrival WHERE state IN ('loaded', 'refused') AND finished_at >= ?`
 	args := []any{since}
 	if feed != "" {
-		q, args = q+" AND a.feed = ?", append(args, feed)
+		among, args = among+" AND feed = ?", append(args, feed)
 	}
 	if arrival > 0 {
-		q, args = q+" AND a.id = ?", append(args, arrival)
+		among, args = among+" AND id = ?", append(args, arrival)
 	}
 	const most = 200
-	err := l.with(ctx).Raw(q+` GROUP BY 1, 2, 3 ORDER BY open DESC, count DESC, a.feed, r.rule, r.column_name LIMIT ?`, append(args, most)...).Scan(&out).Error
+	err := l.with(ctx).Raw(`WITH a AS (`+among+`), kept AS (
+			SELECT a.feed, r.rule, r.column_name, a.id, a.finished_at, r.reason, r.value, 1 AS n, 1 AS kept, (r.mended_in IS NULL)::integer AS open FROM a JOIN reject r ON r.arrival_id = a.id
+			UNION ALL SELECT a.feed, m.rule, m."column", a.id, a.finished_at, NULL, NULL, m.count, 0, m.count FROM a CROSS JOIN LATERAL jsonb_to_recordset(a.more_rejects) AS m(rule text, "column" text, count bigint)
+				WHERE a.more_rejects IS NOT NULL)
+		SELECT feed, rule, column_name, coalesce(min(reason), '') AS reason, sum(n) AS count, sum(open) AS open, sum(kept) AS kept, count(DISTINCT id) AS arrivals, max(finished_at) AS last, coalesce(min(value), '') AS example
+		FROM kept GROUP BY 1, 2, 3 ORDER BY open DESC, count DESC, feed, rule, column_name LIMIT ?`, append(args, most)...).Scan(&out).Error
 	return out, err
 }
 

@@ -177,13 +177,21 @@ func (l *Ledger) Waits(ctx context.Context, arrivals []*Arrival, reason string) 
 
 // Reading is what reading a file told.
 type Reading struct {
-	ID         int64    `json:"id"` // of the arrival
-	SHA256     string   `json:"sha256"`
-	Generation int      `json:"generation"`
-	Columns    []string `json:"columns"` // the names in its header
-	Rejects    []Reject `json:"-"`
+	ID         int64         `json:"id"` // of the arrival
+	SHA256     string        `json:"sha256"`
+	Generation int           `json:"generation"`
+	Columns    []string      `json:"columns"` // the names in its header
+	Rejects    []Reject      `json:"-"`
+	More       []MoreRejects `json:"more"`
 
 	Checks []check.Result `json:"-"`
+}
+
+// MoreRejects counts rejects that are not kept.
+type MoreRejects struct {
+	Rule   string `json:"rule"`
+	Column string `json:"column"`
+	Count  int64  `json:"count"`
 }
 
 // Staged records what reading files told: their digests, which generations
@@ -194,8 +202,8 @@ func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
 		if err != nil {
 			return err
 		}
-		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, columns = r.columns, staged_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer, columns jsonb) WHERE a.id = r.id`, string(text)).Error
+		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, columns = r.columns, more_rejects = nullif(r.more, 'null'), staged_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer, columns jsonb, more jsonb) WHERE a.id = r.id`, string(text)).Error
 		if err != nil {
 			return err
 		}

@@ -18,7 +18,15 @@ import (
 // told is what reading the file told.
 func (p *part) told() ledger.Reading {
 	return ledger.Reading{ID: p.arrival.ID, SHA256: p.digest, Columns: p.reading.Header(),
-		Rejects: Rejects(p.reading.Rejects()), Checks: p.results}
+		Rejects: Rejects(p.reading.Rejects()), More: moreRejects(p.reading.More()), Checks: p.results}
+}
+
+func moreRejects(of map[reading.Unkept]int64) []ledger.MoreRejects {
+	var out []ledger.MoreRejects
+	for what, n := range of {
+		out = append(out, ledger.MoreRejects{Rule: what.Rule, Column: what.Column, Count: n})
+	}
+	return out
 }
 
 // Complete adds to the balance of the merged rows what reading had counted.

@@ -3,6 +3,7 @@ package reading
 import (
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -80,11 +81,17 @@ type File struct {
 	records                 int
 	read, rejected, leftOut int64
 	rejects                 []Reject // the first of them
+	more                    map[Unkept]int64
+	cut                     ragged
 	marked                  struct {
 		rejected int64
 		rejects  []Reject
+		more     map[Unkept]int64
 	}
 }
+
+// ragged counts the cells beyond the header that were left out.
+type ragged struct{ cells, rows, first int64 }
 
 // Source is how the bytes of a file are had.
 type Source struct {
@@ -285,12 +292,12 @@ func (r *File) prepareDerived(programs []*expression.Program) error {
 // Checkpoint keeps what is known when the file is decoded; Restore goes back to
 // it, when what the database had found is to be found again.
 func (r *File) Checkpoint() {
-	r.marked.rejected, r.marked.rejects = r.rejected, slices.Clone(r.rejects)
+	r.marked.rejected, r.marked.rejects, r.marked.more = r.rejected, slices.Clone(r.rejects), maps.Clone(r.more)
 }
 
 // Restore goes back to the last [File.Checkpoint].
 func (r *File) Restore() {
-	r.rejected, r.rejects = r.marked.rejected, slices.Clone(r.marked.rejects)
+	r.rejected, r.rejects, r.more = r.marked.rejected, slices.Clone(r.marked.rejects), maps.Clone(r.marked.more)
 }
 
 // Finish reads what is left of the file, so that its digest covers all bytes.
@@ -319,6 +326,9 @@ func (r *File) Counts() Counts { return Counts{r.read, r.rejected, r.leftOut} }
 
 // Rejects returns the first of the rows that were rejected, [MaxRejects] at most.
 func (r *File) Rejects() []Reject { return r.rejects }
+
+// More returns how many rejects are not kept, by what they broke.
+func (r *File) More() map[Unkept]int64 { return r.more }
 
 // Header returns the names of the file's columns, as far as it has any.
 func (r *File) Header() []string { return r.header }

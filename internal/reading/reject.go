@@ -28,6 +28,16 @@ const MaxRejects = 1000
 // OriginalKept is how many bytes of a rejected row are kept.
 const OriginalKept = originalKept
 
+// Unkept is what rejects broke that are counted only.
+type Unkept struct{ Rule, Column string }
+
+func (r *File) count(of Unkept, n int64) {
+	if r.more == nil {
+		r.more = map[Unkept]int64{}
+	}
+	r.more[of] += n
+}
+
 // mark says which bytes of a row are the cell at fault, where they are among the
 // first of them, which are kept.
 func (r *Reject) mark(row []byte, from, to, kept int) {
@@ -49,6 +59,7 @@ const (
 func (r *File) reject(rec *decode.Record, column, rule, reason string, value []byte) bool {
 	r.rejected++
 	if len(r.rejects) >= MaxRejects {
+		r.count(Unkept{rule, column}, 1)
 		return false
 	}
 	out := Reject{Line: rec.Line, Column: column, Rule: rule, Reason: reason, Value: printable(value, valueKept)}
@@ -145,6 +156,7 @@ func (r *File) masked(rec *decode.Record) string {
 // the first are given.
 func (r *File) Found(n int64, fields []string, rule, reason string, first []Reject) {
 	r.rejected += n
+	before := len(r.rejects)
 	private := slices.ContainsFunc(fields, r.plan.isPrivate)
 	for _, f := range first {
 		f.Column, f.Rule, f.Reason = strings.Join(fields, ", "), rule, reason
@@ -152,6 +164,9 @@ func (r *File) Found(n int64, fields []string, rule, reason string, first []Reje
 			f.Value = hidden
 		}
 		r.keep(f)
+	}
+	if unkept := n - int64(len(r.rejects)-before); unkept > 0 {
+		r.count(Unkept{rule, strings.Join(fields, ", ")}, unkept)
 	}
 }
 

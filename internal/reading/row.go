@@ -168,6 +168,12 @@ func (r *File) RowChecks() []check.Result {
 		out = append(out, check.Result{Name: c.Name, Scope: check.OfRow, Else: c.Else, Held: c.failed == 0, Saw: saw,
 			Value: &x, Failed: c.failed})
 	}
+	if r.cut.rows > 0 {
+		x := float64(r.cut.cells)
+		out = append(out, check.Result{Name: "cells beyond the header", Scope: check.OfRow, Else: check.Warn, Held: true,
+			Saw:   fmt.Sprintf("%d cells of %d rows were left out, as fieldsMatch says; the first in line %d", r.cut.cells, r.cut.rows, r.cut.first),
+			Value: &x})
+	}
 	return out
 }
 
@@ -177,8 +183,11 @@ func (r *File) convert(rec *decode.Record) bool {
 		return r.reject(rec, "", "reading", rec.Problem, nil)
 	}
 	typed := rec.Values != nil
-	if n := len(rec.Cells); !typed && n != r.cells && !r.mayBeRagged(n) {
-		return r.reject(rec, "", "cells", fmt.Sprintf("%d cells where %d are expected", n, r.cells), nil)
+	if n := len(rec.Cells); !typed && n != r.cells {
+		if !r.mayBeRagged(n) {
+			return r.reject(rec, "", "cells", fmt.Sprintf("%d cells where %d are expected", n, r.cells), nil)
+		}
+		r.cutOff(n, rec.Line)
 	}
 	for i, c := range r.columns {
 		var err error
@@ -217,6 +226,17 @@ func (r *File) convert(rec *decode.Record) bool {
 		}
 	}
 	return true
+}
+
+// cutOff counts the cells of a row that are beyond the header.
+func (r *File) cutOff(cells int, line int64) {
+	if cells <= r.cells {
+		return
+	}
+	if r.cut.rows++; r.cut.rows == 1 {
+		r.cut.first = line
+	}
+	r.cut.cells += int64(cells - r.cells)
 }
 
 // mayBeRagged reports whether a row may have another number of cells than the

@@ -175,6 +175,7 @@ type Verified struct {
 type Rehearsal struct {
 	Feed    string         `json:"feed"`
 	Path    string         `json:"path"`
+	Waits   bool           `json:"waits" doc:"false when nothing would be loaded next: the file is the newest that came"`
 	Refused string         `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
 	Known   string         `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
 	Balance Balance        `json:"balance"`

@@ -320,6 +320,9 @@ func (c *command) rehearse() *cobra.Command {
 }
 
 func (c *command) rehearsal(r api.Rehearsal) {
+	if !r.Waits {
+		c.say("Nothing of %s would be loaded next: no file waits. This is about the newest that came.\n", r.Feed)
+	}
 	c.say("Rehearsal of %s for %s: nothing was loaded.\n", r.Path, r.Feed)
 	if r.Refused != "" {
 		c.say("It would be refused: %s\n", r.Refused)

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -70,11 +71,22 @@ func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer
 	case errors.Is(err, errWrong):
 		return exitWrong
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
-		fmt.Fprintf(stderr, "mullein: %v\nSee `mullein --help`.\n", err)
+		c.fail(err, "See `mullein --help`.\n")
 		return exitUsage
 	}
-	fmt.Fprintf(stderr, "mullein: %v\n", err)
+	c.fail(err, "")
 	return exitError
+}
+
+// fail says why a command could not be carried out, in the form that was asked for.
+func (c *command) fail(err error, hint string) {
+	if !c.json() {
+		fmt.Fprintf(c.errOut, "mullein: %v\n%s", err, hint)
+		return
+	}
+	e := json.NewEncoder(c.errOut)
+	e.SetIndent("", "  ")
+	_ = e.Encode(map[string]string{"error": err.Error()}) // nobody could be told
 }
 
 // command carries what all commands share.

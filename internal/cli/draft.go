@@ -27,56 +27,82 @@ func (c *command) draft() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.writeDrafts(feeds, to); err != nil {
+		out, err := c.writeDrafts(feeds, to)
+		if err != nil {
 			return err
 		}
-		var names []string
-		for name := range unread {
-			names = append(names, name)
+		for name, err := range unread {
+			out.Unread = append(out.Unread, unreadFile{name, err.Error()})
 		}
-		sort.Strings(names)
-		for _, name := range names {
-			fmt.Fprintf(c.errOut, "%s: %v\n", name, unread[name])
-		}
-		if len(unread) > 0 {
-			return errWrong
-		}
-		return nil
+		sort.Slice(out.Unread, func(a, b int) bool { return out.Unread[a].File < out.Unread[b].File })
+		return c.checked(len(unread) > 0, out, func() {
+			for _, u := range out.Unread {
+				fmt.Fprintf(c.errOut, "%s: %s\n", u.File, u.Problem)
+			}
+		})
 	}}
 	cmd.Flags().StringVar(&at, "at", "landing", "the landing folder that the feeds name")
 	cmd.Flags().StringVar(&to, "to", "", "write the feed files into this folder, each under its name (default: show them)")
 	return cmd
 }
 
-func (c *command) writeDrafts(feeds []draft.Feed, to string) error {
+// drafts are feeds that are proposed, and files that could not be read.
+type drafts struct {
+	Feeds  []draftedFeed `json:"feeds"`
+	Unread []unreadFile  `json:"unread"`
+}
+
+type draftedFeed struct {
+	Feed       string   `json:"feed"`
+	Definition string   `json:"definition"`
+	Files      []string `json:"files"`
+	Written    string   `json:"written,omitempty"` // the file
+}
+
+type unreadFile struct {
+	File    string `json:"file"`
+	Problem string `json:"problem"`
+}
+
+// writeDrafts shows drafts, or writes them into a folder.
+func (c *command) writeDrafts(feeds []draft.Feed, to string) (drafts, error) {
+	out := drafts{[]draftedFeed{}, []unreadFile{}}
 	if to != "" {
 		if err := os.MkdirAll(to, 0o755); err != nil {
-			return err
+			return out, err
 		}
 	}
 	for i, f := range feeds {
+		drafted := draftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...)}
 		if to == "" {
-			if i > 0 {
-				c.say("\n# ------ the next feed ------\n")
+			if !c.json() {
+				if i > 0 {
+					c.say("\n# ------ the next feed ------\n")
+				}
+				fmt.Fprint(c.out, f.Text)
 			}
-			fmt.Fprint(c.out, f.Text)
+			out.Feeds = append(out.Feeds, drafted)
 			continue
 		}
 		name := filepath.Join(to, f.Name+".yaml")
 		file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if errors.Is(err, fs.ErrExist) {
-			return fmt.Errorf("%s is there already; a draft writes over nothing", name)
+			return out, fmt.Errorf("%s is there already; a draft writes over nothing", name)
 		}
 		if err != nil {
-			return err
+			return out, err
 		}
 		_, err = file.WriteString(f.Text)
 		if err := errors.Join(err, file.Close()); err != nil {
-			return err
+			return out, err
 		}
-		c.say("%s, from %d files\n", name, len(f.Files))
+		drafted.Written = name
+		out.Feeds = append(out.Feeds, drafted)
+		if !c.json() {
+			c.say("%s, from %d files\n", name, len(f.Files))
+		}
 	}
-	return nil
+	return out, nil
 }
 
 // samplesOf finds the files that are named, and those below folders.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -575,7 +576,7 @@ func (c *command) showSchema(ctx context.Context, service *client.Client, name s
 // readFeedFile reads a feed file, and puts the schema that it names in its
 // place.
 func readFeedFile(file string) ([]byte, error) {
-	text, err := os.ReadFile(file)
+	text, err := readSmall(file)
 	if err != nil {
 		return nil, err
 	}
@@ -589,8 +590,20 @@ func readFeedFile(file string) ([]byte, error) {
 		return files, err
 	}
 	return feed.Inline(file, text, list, func(name string) ([]byte, error) {
-		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(name)))
+		return readSmall(filepath.Join(folder, filepath.FromSlash(name)))
 	})
+}
+
+// readSmall reads a file up to more than any definition may have, so that what is read
+// of a larger one is refused for its size.
+func readSmall(path string) ([]byte, error) {
+	const enough = 4 << 20
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, enough))
 }
 
 func (c *command) showFeed(ctx context.Context, service *client.Client, name string, version int) error {

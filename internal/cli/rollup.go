@@ -24,7 +24,7 @@ type parsedRollup struct {
 }
 
 func readRollup(path string) (parsedRollup, error) {
-	text, err := os.ReadFile(path)
+	text, err := readSmall(path)
 	if err != nil {
 		return parsedRollup{}, err
 	}

@@ -201,6 +201,18 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(strings.Repeat("x", 4<<20))), 4<<20
 	})
 	assert.Equal(t, http.StatusRequestEntityTooLarge, big.StatusCode)
+	kept, err := os.Stat(filepath.Join(s.home, "sign-in.link"))
+	require.NoError(t, err, "no terminal shows it")
+	assert.Equal(t, os.FileMode(0o600), kept.Mode())
+	var last int
+	for range 12 {
+		last = s.request("POST", "/api/v1/session", func(r *http.Request) {
+			r.Header.Set("Content-Type", "application/json")
+			text := `{"token": "guessed"}`
+			r.Body, r.ContentLength = io.NopCloser(strings.NewReader(text)), int64(len(text))
+		}).StatusCode
+	}
+	assert.Equal(t, http.StatusTooManyRequests, last)
 }
 
 func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
@@ -353,6 +365,9 @@ func TestTheCommandLine(t *testing.T) {
 		{"ledger --check --state loaded", 0, "loaded", ""},
 		{"ledger station-registry --check", 0, "loaded", ""},
 		{"due station-registry --check", 0, "", ""},
+		{"row river.gauge_reading station_id=SR0001 observed_at=yesterdayish", 1, "", "the key cannot be read: invalid input syntax for type timestamp with time zone: \"yesterdayish\""},
+		{"rehearse station-registry", 0, "Nothing of station-registry would be loaded next", ""},
+		{"ledger nowhere -o json", 1, "", "{\n  \"error\": \"feed \\\"nowhere\\\": not found\"\n}"},
 		{"nonsense", 2, "", "unknown command"},
 		{"ledger -o xml", 2, "", "-o takes table or json"},
 		{"ledger --nonsense", 2, "", "unknown flag"},

@@ -23,6 +23,7 @@ import (
 type Rehearsal struct {
 	Feed    string
 	Path    string
+	Waits   bool   // the file waits to be loaded, or nobody knows it yet; false when nothing would be loaded next
 	Refused string // why the file would be refused; empty when it would be loaded
 	Known   string // what became of this very file already; empty when the ledger does not know it, or when it waits
 	Balance balance.Balance
@@ -81,10 +82,19 @@ func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, s
 	}
 	if sent != nil {
 		sentTrial(f, sent, trial)
-	} else if err := i.trialOf(ctx, f, at, trial); err != nil {
-		return nil, err
 	}
-	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Checks: []check.Result{}, Shape: []string{},
+	waits := true
+	if sent == nil {
+		if at == "" {
+			if at, waits, err = i.nextFile(ctx, f); err != nil {
+				return nil, err
+			}
+		}
+		if err := i.trialOf(f, at, trial); err != nil {
+			return nil, err
+		}
+	}
+	r := &Rehearsal{Feed: f.Name, Path: trial.Arrival.Path, Waits: waits, Checks: []check.Result{}, Shape: []string{},
 		Samples: []table.Sample{}, Rejects: []ledger.Reject{}, Deep: deep}
 	if trial.File != nil {
 		defer trial.File.Close()
@@ -192,12 +202,7 @@ func unzip(f *feed.Feed, sent *Sent) (member *Sent, done func() error, err error
 }
 
 // trialOf opens the file at the landing to rehearse with.
-func (i *Inspector) trialOf(ctx context.Context, f *feed.Feed, at string, trial *load.Trial) (err error) {
-	if at == "" {
-		if at, err = i.nextFile(ctx, f); err != nil {
-			return err
-		}
-	}
+func (i *Inspector) trialOf(f *feed.Feed, at string, trial *load.Trial) error {
 	if !fs.ValidPath(at) {
 		return &NotTakenError{at, "is not a plain path below the landing"}
 	}
@@ -215,19 +220,26 @@ func (i *Inspector) trialOf(ctx context.Context, f *feed.Feed, at string, trial 
 }
 
 // nextFile finds the file that would be loaded next, or else the newest that there
-// was, or else the first at the landing that the feed takes.
-func (i *Inspector) nextFile(ctx context.Context, f *feed.Feed) (string, error) {
+// was, or else the first at the landing that the feed takes. waits reports whether it
+// waits to be loaded.
+func (i *Inspector) nextFile(ctx context.Context, f *feed.Feed) (path string, waits bool, err error) {
 	waiting, err := i.Ledger.Waiting(ctx, f.Name, ledger.Selection{Most: 1, Again: true})
-	if err == nil && len(waiting) == 0 {
-		waiting, _, err = i.Ledger.Arrivals(ctx, ledger.Filter{Feed: f.Name, Most: 1})
-	}
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	if len(waiting) > 0 {
-		return waiting[0].Path, nil
+		return waiting[0].Path, true, nil
 	}
-	return i.first(ctx, f)
+	newest, _, err := i.Ledger.Arrivals(ctx, ledger.Filter{Feed: f.Name, Most: 1})
+	if err != nil {
+		return "", false, err
+	}
+	if len(newest) > 0 {
+		onItsWay := newest[0].State == ledger.Noticed || newest[0].State == ledger.Settling || newest[0].State == ledger.Loading
+		return newest[0].Path, onItsWay, nil
+	}
+	path, err = i.first(ctx, f)
+	return path, true, err
 }
 
 // first finds a file at the landing that the feed takes.

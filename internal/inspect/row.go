@@ -27,7 +27,8 @@ func (i *Inspector) History(ctx context.Context, of *feed.Feed, key map[string]s
 				strings.Join(fitted.Key, ", "), k)}
 		}
 	}
-	return v.database.History(ctx, fitted, key)
+	history, err := v.database.History(ctx, fitted, key)
+	return history, conflict(err)
 }
 
 // Original returns the record of a file that stands at a line, as far as the file

@@ -145,6 +145,10 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 			if folder != "." {
 				p = folder + "/" + p
 			}
+			if strings.HasPrefix(n.name, ".") && strings.HasSuffix(n.name, halfMark) {
+				f.removeLeftover(p)
+				continue
+			}
 			isFolder, err := n.kind == unix.DT_DIR, error(nil)
 			if e, bad := unspeakable(p); !bad {
 				isFolder, err = f.one(dir, p, n, wanted, visit)
@@ -160,6 +164,17 @@ func (f *Folder) list(ctx context.Context, folder string, depth int, wanted func
 				}
 			}
 		}
+	}
+}
+
+// leftoverAfter is how old a half that [Folder.Deliver] writes must be to have been left by
+// a service that was killed.
+const leftoverAfter = time.Hour
+
+func (f *Folder) removeLeftover(p string) {
+	info, err := f.root.Lstat(filepath.FromSlash(p))
+	if err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > leftoverAfter {
+		_ = f.root.Remove(filepath.FromSlash(p)) // else the next listing tries again
 	}
 }
 

@@ -147,6 +147,11 @@ func (f *Folder) copyTo(aside, to string) error {
 	return f.above.Remove(filepath.FromSlash(aside))
 }
 
+// halfMark ends the names of files that are being written, which nobody takes.
+const halfMark = ".mullein.part"
+
+func halfName() string { return fmt.Sprintf(".%x%s", rand.Uint64(), halfMark) }
+
 // write writes a file below the landing root, to the disk.
 func (f *Folder) write(to string, from io.Reader, mode fs.FileMode) error {
 	file, err := f.above.OpenFile(filepath.FromSlash(to), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
@@ -173,7 +178,7 @@ func (f *Folder) Note(at, text string) error {
 	if err := f.above.MkdirAll(filepath.FromSlash(path.Dir(at)), 0o755); err != nil {
 		return fmt.Errorf("write %s: %w", at, cause(err))
 	}
-	half := path.Join(path.Dir(at), fmt.Sprintf(".%s.%x.part", path.Base(at), rand.Uint64()))
+	half := path.Join(path.Dir(at), halfName())
 	if err := f.write(half, strings.NewReader(text), 0o644); err != nil {
 		return err
 	}
@@ -212,7 +217,7 @@ func (f *Folder) Deliver(p string, content io.Reader, existing Existing) (Entry,
 	if err := f.root.MkdirAll(filepath.FromSlash(path.Dir(p)), 0o755); err != nil {
 		return Entry{}, fmt.Errorf("deliver %s: %w", to, cause(err))
 	}
-	half := path.Join(path.Dir(to), fmt.Sprintf(".%s.%x.part", path.Base(to), rand.Uint64()))
+	half := path.Join(path.Dir(to), halfName())
 	if err := f.write(half, content, 0o644); err != nil {
 		return Entry{}, err
 	}

@@ -1,6 +1,7 @@
 package landing
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -166,4 +168,25 @@ func TestSmallFilesAndThoseThatWerePutAway(t *testing.T) {
 	assert.Error(t, err)
 	_, err = f.OpenAway("done")
 	assert.ErrorContains(t, err, "is not a file")
+}
+
+// TestHalvesThatWereLeftGo finds halves of files that a killed service left behind, and
+// leaves those alone that may be growing, or are somebody else's.
+func TestHalvesThatWereLeftGo(t *testing.T) {
+	root, f := folder(t)
+	old := time.Now().Add(-2 * time.Hour)
+	for name, at := range map[string]time.Time{".1f.mullein.part": old, "deep/.2f.mullein.part": old, ".3f.mullein.part": time.Now(), ".theirs.part": old, "a.csv": old} {
+		path := filepath.Join(root, "in", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte("x"), 0o644))
+		require.NoError(t, os.Chtimes(path, at, at))
+	}
+	var seen []string
+	require.NoError(t, f.List(context.Background(), func(string) bool { return true }, func(e Entry) error {
+		seen = append(seen, e.Path)
+		return nil
+	}))
+	assert.NotContains(t, seen, ".1f.mullein.part")
+	assert.Contains(t, seen, "a.csv")
+	assert.Equal(t, map[string]string{"in/.3f.mullein.part": "x", "in/.theirs.part": "x", "in/a.csv": "x"}, left(t, root))
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"math"
@@ -41,6 +42,7 @@ type Config struct {
 	AddedColumns   int               // that a file may add to its target; 0 for the default
 	Log            *slog.Logger
 	Out            io.Writer          // what people are told at the start
+	Terminal       bool               // Out is one: links that sign in may be shown there
 	Ready          func(Running)      // may be nil; called when the service answers
 	OnStep         engineStepObserver // may be nil
 
@@ -72,6 +74,7 @@ type Running struct {
 const (
 	TokenFile   = "owner.token"
 	AddressFile = "address"
+	LinkFile    = "sign-in.link"
 	serviceFile = "service.id"
 	lockFile    = "lock"
 	// Landings is the folder of the landings, where no other root is named.
@@ -217,7 +220,13 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", r.SignIn, r.URL,
+	console := r.SignIn
+	if !c.Terminal {
+		if console, err = keepLink(home, r); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", console, r.URL,
 		filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
 	if c.Ready != nil {
 		c.Ready(r)
@@ -259,13 +268,26 @@ func diskOf(data string) func() (uint64, string) {
 	}
 }
 
+// keepLink writes the link that signs in where only the owner reads it, since what is
+// printed may end in a log, and says where.
+func keepLink(home string, r Running) (string, error) {
+	file := filepath.Join(home, LinkFile)
+	if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("write the link that signs in: %w", err)
+	}
+	if err := os.WriteFile(file, []byte(r.SignIn+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("write the link that signs in: %w", err)
+	}
+	return fmt.Sprintf("%s   (a link that signs in is in %s)", r.URL, file), nil
+}
+
 // openLedger waits for a database that is just starting.
 func openLedger(ctx context.Context, url string, c Config) (*ledger.Ledger, error) {
 	const patience = 30 * time.Second
 	limit := time.Now().Add(patience)
 	for {
 		l, err := ledger.OpenWith(ctx, url, c.RecordSessions)
-		if err == nil || time.Now().After(limit) || ctx.Err() != nil {
+		if err == nil || errors.Is(err, ledger.ErrBadURL) || time.Now().After(limit) || ctx.Err() != nil {
 			return l, err
 		}
 		c.Log.Warn("the database does not answer yet; trying on", "error", err)

@@ -58,6 +58,7 @@ type Server struct {
 
 	mu        sync.Mutex
 	followers map[chan struct{}]bool
+	guard     guard
 	over      context.Context // ends the live streams
 }
 
@@ -75,7 +76,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	config.CreateHooks = nil // no $schema links in answers
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
-	s.router.Use(s.signedIn)
+	s.router.Use(s.guarded, s.signedIn)
 	s.api = humagin.New(s.router, config)
 	s.routes()
 	s.router.NoRoute(s.console)

@@ -296,6 +296,7 @@ func rehearsalOf(v *inspect.Rehearsal) api.Rehearsal {
 	return api.Rehearsal{
 		Feed:    v.Feed,
 		Path:    v.Path,
+		Waits:   v.Waits,
 		Refused: v.Refused,
 		Known:   v.Known,
 		Balance: api.Balance(v.Balance),

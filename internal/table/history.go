@@ -3,11 +3,13 @@ package table
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // Step is one thing that happened to a row.
@@ -47,6 +49,9 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	given := "json_populate_record(NULL::" + name + ", $1::json) g"
 	err = d.pool.QueryRow(ctx, "SELECT row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2) FROM "+
 		given+" JOIN "+name+" t ON "+t.sameRow("t", "g"), string(of), t.id).Scan(&h.Now, &h.Hand)
+	if e := new(pgconn.PgError); errors.As(err, &e) && strings.HasPrefix(e.Code, "22") { // it is no value of its column's type
+		return nil, &CannotError{"the key cannot be read: " + e.Message}
+	}
 	if err != nil && err != pgx.ErrNoRows {
 		return nil, fmt.Errorf("look at the row: %w", err)
 	}

@@ -74,7 +74,7 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 			return err
 		}
 	}
-	err := pgx.BeginTxFunc(ctx, d.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	err := d.tried(ctx, r, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, "SELECT * FROM ("+r.Select+"\n) q LIMIT 0")
 		if err != nil {
 			return fmt.Errorf("select: %w", err)
@@ -98,12 +98,43 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 				return fmt.Errorf("from.%s: %w", source, err)
 			}
 		}
-		return allNamed(ctx, tx, r)
+		return nil
 	})
 	if err != nil {
 		return &CannotError{fmt.Sprintf("rollup %s: %v", r.Name, err)}
 	}
 	return nil
+}
+
+// tried tries something of a rollup, with as little right as it will have, and takes all
+// back.
+func (d *Database) tried(ctx context.Context, r *rollup.Rollup, try func(tx pgx.Tx) error) error {
+	tx, err := d.pool.Begin(ctx)
+	if err != nil {
+		return fmt.Errorf("try rollup %s: %w", r.Name, err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx)) // nothing of it stays
+	super, err := isSuperuser(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if super {
+		if err := makeRole(ctx, tx, r); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, "SET LOCAL transaction_read_only = on"); err != nil {
+		return err
+	}
+	if err := allNamed(ctx, tx, r); err != nil { // without running anything
+		return err
+	}
+	if super {
+		if _, err := tx.Exec(ctx, "SET LOCAL ROLE "+rollupRole); err != nil {
+			return err
+		}
+	}
+	return try(tx)
 }
 
 // rowsTried is for how many rows of a source its expressions are tried.
@@ -406,12 +437,14 @@ func (s *RollupState) write(ctx context.Context, tx pgx.Tx, with, among, count s
 	}
 	rows.Close()
 	name := tableOf(s.Table)
-	err = tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+
-		" AND NOT "+s.hash("r")+" IN (SELECT "+s.hash("f")+` FROM fresh f)),
+	err = s.withLittleRight(ctx, tx, func() error {
+		return tx.QueryRow(ctx, "WITH "+with+", gone AS (DELETE FROM "+name+" r WHERE "+among+
+			" AND NOT "+s.hash("r")+" IN (SELECT "+s.hash("f")+` FROM fresh f)),
 		put AS (INSERT INTO `+name+" AS r ("+join(names)+") SELECT "+s.columns("f", all)+` FROM fresh f
 		ON CONFLICT (`+join(quoteAll(s.Key))+") DO UPDATE SET "+join(sets)+", computed_at = now() WHERE ROW("+
-		s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
+			s.columns("r", all)+")::text IS DISTINCT FROM ROW("+s.columns("excluded", all)+`)::text)
 		SELECT `+count).Scan(&n)
+	})
 	if err != nil {
 		return 0, fmt.Errorf("compute %s: %w", s.Table, err)
 	}
@@ -433,10 +466,17 @@ func (d *Database) RebuildRollup(ctx context.Context, name string) (n int64, err
 		if err := dropTriggers(ctx, tx, s); err != nil {
 			return err
 		}
+		super, err := isSuperuser(ctx, tx)
+		if err == nil && super {
+			err = s.giveRights(ctx, tx)
+		}
+		if err != nil {
+			return err
+		}
 		// The triggers wait for those who write at the moment, so that the select
 		// sees what they write, or their notes come later.
 		for source, of := range s.Rollup.From {
-			if err := s.makeTriggers(ctx, tx, source, of); err != nil {
+			if err := s.makeTriggers(ctx, tx, source, of, super); err != nil {
 				return err
 			}
 		}
@@ -506,7 +546,7 @@ func (s *RollupState) allowNulls(ctx context.Context, tx pgx.Tx) error {
 func (s *RollupState) function() string { return fmt.Sprintf("touch_%d", s.id) }
 
 // makeTriggers notes the keys that changes of a source touch.
-func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string, of map[string]string) error {
+func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string, of map[string]string, super bool) error {
 	if _, err := tx.Exec(ctx, "LOCK TABLE "+tableOf(source)+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
 		return fmt.Errorf("lock %s: %w", source, err)
 	}
@@ -527,11 +567,16 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 		// that nobody knows which keys were touched, and why.
 		body := "#variable_conflict use_column\nBEGIN BEGIN " + note(rows[0]) + fmt.Sprintf(
 			" EXCEPTION WHEN OTHERS THEN INSERT INTO mullein.touched (rollup, key) VALUES (%d, to_json(SQLERRM)); END; RETURN NULL; END", s.id)
+		owner := "CURRENT_USER"
+		if super {
+			owner = rollupRole
+		}
 		for _, statement := range []string{
 			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
 			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " +
 				event + " ON " + tableOf(source) + " REFERENCING " + rows[1] +
 				" FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
+			"ALTER FUNCTION " + function + "() OWNER TO " + owner,
 		} {
 			if _, err := tx.Exec(ctx, statement); err != nil {
 				return fmt.Errorf("note what touches %s: %w", source, err)
@@ -593,16 +638,20 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 		const compare = ` FROM (SELECT to_jsonb(q.*) AS row, %s AS h FROM (%s
 			) q) q FULL JOIN (SELECT to_jsonb(r.*) - 'computed_at' AS row, %s AS h FROM %s r) r ON q.h = r.h`
 		from := fmt.Sprintf(compare, s.hash("q"), s.Rollup.Select, s.hash("r"), tableOf(s.Table))
-		err := tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
+		err := s.withLittleRight(ctx, tx, func() error {
+			return tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
+		})
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", s.Table, err)
 		}
-		rows, err := tx.Query(ctx, "SELECT coalesce(q.row, r.row)"+from+" WHERE q.row IS DISTINCT FROM r.row LIMIT 10")
-		if err != nil {
+		return s.withLittleRight(ctx, tx, func() error {
+			rows, err := tx.Query(ctx, "SELECT coalesce(q.row, r.row)"+from+" WHERE q.row IS DISTINCT FROM r.row LIMIT 10")
+			if err != nil {
+				return err
+			}
+			v.Samples, err = pgx.CollectRows(rows, pgx.RowTo[json.RawMessage])
 			return err
-		}
-		v.Samples, err = pgx.CollectRows(rows, pgx.RowTo[json.RawMessage])
-		return err
+		})
 	})
 	return v, err
 }

@@ -132,3 +132,40 @@ func TestRemovingARollupEndsItsComputation(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list)
 }
+
+// TestRollupsHaveLittleRight tries what only superusers may do.
+func TestRollupsHaveLittleRight(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric); INSERT INTO river.reading VALUES ('A', 1, 1); CREATE TABLE river.secret (word text)")
+	for name, c := range map[string]struct{ selected, from, want string }{
+		"files":          {"SELECT site, pg_read_file('/etc/hostname') AS host FROM river.reading", "site", "permission denied"},
+		"passwords":      {"SELECT r.site, (SELECT max(rolpassword) FROM pg_catalog.pg_authid) AS word FROM river.reading r", "site", "permission denied"},
+		"settings":       {"SELECT site, set_config('log_statement', 'none', false) AS c FROM river.reading", "site", "permission denied"},
+		"writing":        {"SELECT site, nextval('mullein.nth') AS n FROM river.reading", "site", "permission denied"},
+		"an expression":  {"SELECT site, count(*) AS n FROM river.reading GROUP BY 1", "pg_read_file('/etc/hostname')", "permission denied"},
+		"another reader": {"SELECT site, lo_import('/etc/hostname') AS l FROM river.reading", "site", "permission denied"},
+	} {
+		text := `{rollup: sneaky, table: river.sneaky, key: [site], select: "` + c.selected + `", from: {river.reading: {site: "` + c.from + `"}}}`
+		r, err := rollup.Parse("r.yaml", []byte(text))
+		require.NoError(t, err, name)
+		err = s.db.CheckRollup(ctx, r)
+		if name != "an expression" && name != "files" && name != "settings" && name != "writing" && name != "another reader" {
+			assert.ErrorContains(t, err, c.want, name)
+			continue
+		}
+		// Put all the same, as an earlier version may have been.
+		require.NoError(t, s.db.PutRollup(ctx, r, text, "me"))
+		_, err = s.db.KeepRollups(ctx)
+		require.NoError(t, err)
+		s.exec("INSERT INTO river.reading VALUES ('B', 2, 2)")
+		_, err = s.db.KeepRollups(ctx)
+		require.NoError(t, err)
+		list, err := s.db.Rollups(ctx)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Contains(t, list[0].Problem, c.want, name)
+		require.NoError(t, s.db.RemoveRollup(ctx, "sneaky"))
+		s.exec("DROP TABLE IF EXISTS river.sneaky")
+	}
+}

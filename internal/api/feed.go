@@ -155,8 +155,30 @@ type DifferenceList struct {
 
 // Rebuild loads all arrivals of a feed afresh.
 type Rebuild struct {
-	Because string `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
-	Without bool   `json:"without,omitempty" doc:"Do without arrivals whose files are not to be had any more"`
+	Because       string `json:"because" minLength:"1" maxLength:"1000" doc:"Why; it is kept with who and when"`
+	Without       bool   `json:"without,omitempty" doc:"Do without arrivals whose files are not to be had any more"`
+	WithoutOthers bool   `json:"without_others,omitempty" doc:"Lose the rows that no arrival brought"`
+}
+
+// Rebuilding says what a rebuild would do.
+type Rebuilding struct {
+	Feed       string        `json:"feed"`
+	Table      string        `json:"table"`
+	There      bool          `json:"there" doc:"The table; else it would be made"`
+	Rows       int64         `json:"rows" doc:"Of the table now"`
+	RowsAfter  int64         `json:"rows_after" doc:"As far as the balances of the loads tell"`
+	Others     int64         `json:"others" doc:"Rows that no arrival brought: they would be lost"`
+	Changed    int64         `json:"changed" doc:"Rows that somebody else changed: they become what the files say"`
+	Arrivals   int64         `json:"arrivals" doc:"That would be loaded afresh"`
+	Missing    []GoneArrival `json:"missing" nullable:"false"`
+	Superseded []int64       `json:"superseded" nullable:"false" doc:"Arrivals whose files are gone, and that later versions took the place of"`
+}
+
+// GoneArrival is an arrival whose file is not to be had any more.
+type GoneArrival struct {
+	Arrival int64  `json:"arrival"`
+	Path    string `json:"path"`
+	Why     string `json:"why"`
 }
 
 // Rebuilt says what a rebuild did.

@@ -44,30 +44,8 @@ func (c *command) feed() *cobra.Command {
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
 	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema (avro)")
 	show.Flags().Lookup("schema").NoOptDefVal = "table"
-	var rebuild api.Rebuild
-	rebuildCommand := &cobra.Command{Use: "rebuild FEED",
-		Short: "Load all arrivals afresh; readers keep the old rows until it is done", Args: arguments(1, 1),
-		RunE: c.call(func(ctx context.Context, api *client.Client, args []string) error {
-			if rebuild.Because == "" {
-				return usageError{errors.New("feed rebuild needs --because \"...\": the reason is kept")}
-			}
-			out, err := api.Rebuild(ctx, args[0], rebuild)
-			if err != nil {
-				return err
-			}
-			return c.show(out, func() {
-				c.say("%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals),
-					balanceLine(out.Balance))
-				if len(out.Missing) > 0 {
-					c.say("left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
-				}
-			})
-		})}
-	rebuildCommand.Flags().StringVar(&rebuild.Because, "because", "", "why; it is kept with who and when")
-	rebuildCommand.Flags().BoolVar(&rebuild.Without, "without-missing", false,
-		"do without arrivals whose files are gone")
 	cmd.AddCommand(
-		rebuildCommand,
+		c.rebuild(),
 		c.draft(),
 		&cobra.Command{Use: "check FILE|FOLDER...", Short: "Say what is wrong, change nothing; needs no service",
 			Args: arguments(1, -1), RunE: c.checkFeeds},
@@ -413,10 +391,15 @@ func (c *command) ask(changes []change) (bool, error) {
 	if !terminal(c.errOut) {
 		return false, usageError{errors.New("nothing was changed; say --yes to do this")}
 	}
+	return c.agrees(), nil
+}
+
+// agrees asks whether what was shown shall be done.
+func (c *command) agrees() bool {
 	fmt.Fprint(c.errOut, "Do this? [y/N] ")
 	var answer string
 	_, _ = fmt.Fscanln(c.in, &answer) // no answer is no
-	return strings.HasPrefix(strings.ToLower(answer), "y"), nil
+	return strings.HasPrefix(strings.ToLower(answer), "y")
 }
 
 func (c *command) which() *cobra.Command {

@@ -292,6 +292,13 @@ func (c *Client) Recall(ctx context.Context, arrival int64, r api.Recall) (api.R
 	return out, err
 }
 
+// PlanRebuild says what a rebuild would do.
+func (c *Client) PlanRebuild(ctx context.Context, feed string) (api.Rebuilding, error) {
+	var out api.Rebuilding
+	err := c.long(ctx, http.MethodGet, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, nil, &out)
+	return out, err
+}
+
 // Rebuild loads all arrivals of a feed afresh.
 func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (api.Rebuilt, error) {
 	var out api.Rebuilt

@@ -119,7 +119,7 @@ target: {table: river.odd}
 	rollupRight()
 	rows := h.lines(`SELECT concat_ws(' ', t, n) FROM river.odd ORDER BY 1`)
 	assert.Equal(t, []string{"1 corrected", "2 one", "3 three", "4 late"}, rows)
-	rebuilt, err := h.engine.inspect.Rebuild(ctx, "odd", inspect.AllFiles, "me", "odd")
+	rebuilt, err := h.engine.inspect.Rebuild(ctx, "odd", inspect.AllFiles, inspect.KeepOthers, "me", "odd")
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, rebuilt.Arrivals)
 	assert.Equal(t, rows, h.lines(`SELECT concat_ws(' ', t, n) FROM river.odd ORDER BY 1`))

@@ -325,10 +325,16 @@ func TestAFeedIsRebuilt(t *testing.T) {
 	h.exec("UPDATE river.total SET rain = 99; INSERT INTO river.total (station) VALUES ('Z')")
 	path := filepath.Join(h.root, "in", "T_20260701T0200.csv")
 	require.NoError(t, os.Rename(path, path+".tmp"))
-	_, err = h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, "me", "spoiled")
+	plan, err := h.engine.inspect.PlanRebuild(ctx, "totals")
+	require.NoError(t, err)
+	assert.Equal(t, &inspect.Rebuilding{Feed: "totals", Table: "river.total", There: true, Counted: table.Counted{Rows: 3, Others: 1, Changed: 2},
+		RowsAfter: 2, Arrivals: 1, Missing: []inspect.Gone{{Arrival: two.ID, Path: two.Path, Why: "its file is gone"}}, Superseded: []int64{}}, plan)
+	_, err = h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.KeepOthers, "me", "spoiled")
+	assert.ErrorContains(t, err, "1 rows of river.total were brought by no arrival, and would be lost")
+	_, err = h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.LoseOthers, "me", "spoiled")
 	assert.ErrorContains(t, err, "its file is gone; its rows would be lost")
 	require.NoError(t, os.Rename(path+".tmp", path))
-	done, err := h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, "me", "spoiled")
+	done, err := h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.LoseOthers, "me", "spoiled")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, done.Arrivals)
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Updated: 1}, done.Balance)
@@ -337,6 +343,33 @@ func TestAFeedIsRebuilt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "A|5|1.5|first|T_20260701T0100.csv", h.lines(totalRows)[0])
 	h.loadedFile("T_20260701T0400.csv", "station,rain,peak,note\nB,1,5.0,\n")
+}
+
+// TestARebuildPassesOverSupersededVersions has a file rewritten, whose first version is
+// gone with it, and a feed whose table is made anew without any arrival.
+func TestARebuildPassesOverSupersededVersions(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, gauges).start()
+	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\n")
+	h.drop("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\nSR0002;2026-07-01T12:00:00Z;4;2\n")
+	h.wait("the second version", func() bool { return len(h.loaded()) == 2 })
+	plan, err := h.engine.inspect.PlanRebuild(ctx, "gauges")
+	require.NoError(t, err)
+	assert.Equal(t, []int64{first.ID}, plan.Superseded)
+	assert.Empty(t, plan.Missing)
+	done, err := h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "a try")
+	require.NoError(t, err)
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, done.Balance)
+	assert.Len(t, h.lines(contents), 2)
+
+	h.put(strings.NewReplacer("feed: gauges", "feed: bare", "river.gauge", "river.bare").Replace(gauges))
+	plan, err = h.engine.inspect.PlanRebuild(ctx, "bare")
+	require.NoError(t, err)
+	assert.Zero(t, plan.Rows+plan.Arrivals)
+	done, err = h.engine.inspect.Rebuild(ctx, "bare", inspect.AllFiles, inspect.KeepOthers, "me", "a try")
+	require.NoError(t, err)
+	assert.Zero(t, done.Arrivals)
 }
 
 // TestATableTakesAnotherShape puts a version of a feed with another key and a type
@@ -353,7 +386,9 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	changed := strings.NewReplacer("primaryKey: [station_id, observed_at]", "primaryKey: [station_id, observed_at, revised]",
 		"{name: revised, type: integer", "{name: revised, type: string").Replace(gauges)
 	require.NotEqual(t, gauges, changed)
-	assert.Contains(t, h.engine.inspect.Shape(ctx, parsed(t, changed)), "column revised is bigint; the feed needs text; no primary key or unique index over (station_id, observed_at, revised)")
+	assert.Equal(t, []string{"table river.gauge does not fit, and until it does files wait:", "column revised is bigint; the feed needs text",
+		"no primary key or unique index over (station_id, observed_at, revised) (ALTER TABLE \"river\".\"gauge\" ADD PRIMARY KEY (\"station_id\", \"observed_at\", \"revised\"))",
+		"`mullein feed rebuild` gives it the new shape and loads all files into it again"}, h.engine.inspect.Shape(ctx, parsed(t, changed)).Misfit)
 	h.put(changed)
 	h.drop("G_K1_20260701T1400.csv", header+"SR0003;2026-07-01T14:00:00Z;5;x\n")
 	h.wait("the way out", func() bool {
@@ -362,7 +397,7 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	})
 	_, err := h.engine.inspect.PreviewRecall(ctx, first.ID, table.TakeOut)
 	assert.ErrorContains(t, err, "does not fit the feed")
-	done, err := h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, "me", "each revision counts")
+	done, err := h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "each revision counts")
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Read: 4, Inserted: 4}, done.Balance, "v2 is a text now")
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: first.ID, Most: 10})
@@ -385,7 +420,7 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	changed = strings.Replace(changed, `{name: level_m, type: number, decimalChar: ",", constraints: {minimum: -5, maximum: 30}}`, "{name: level_m}", 1)
 	changed = strings.Replace(changed, "  flood: row.level_m > 4.5\n", "", 1)
 	h.put(changed)
-	_, err = h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, "me", "a view is in the way")
+	_, err = h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "a view is in the way")
 	assert.ErrorContains(t, err, "cannot alter type of a column used by a view or rule")
 	assert.ErrorContains(t, err, "view river.low depends on column")
 	assert.Len(t, h.lines("SELECT station_id FROM river.gauge"), 2)

@@ -21,6 +21,65 @@ type Rebuilt struct {
 	Balance  balance.Balance // the sum of the loads
 }
 
+// Rebuilding says what a rebuild would do.
+type Rebuilding struct {
+	Feed  string
+	Table string
+	There bool // the table; else it would be made
+	table.Counted
+	RowsAfter  int64 // as far as the balances of the loads tell
+	Arrivals   int64 // that would be loaded afresh
+	Missing    []Gone
+	Superseded []int64 // arrivals whose files are gone, and that later versions of them took the place of
+}
+
+// Gone is an arrival whose file is not to be had any more.
+type Gone struct {
+	Arrival int64
+	Path    string
+	Why     string
+}
+
+// PlanRebuild says what a rebuild would do, and does nothing.
+func (i *Inspector) PlanRebuild(ctx context.Context, name string) (*Rebuilding, error) {
+	w, err := i.wanted(ctx, name, oneTable)
+	if err != nil {
+		return nil, err
+	}
+	found, err := w.database.Find(ctx, w.table)
+	if err != nil {
+		return nil, err
+	}
+	out := &Rebuilding{Feed: name, Table: found.String(), There: found.Exists(), Missing: []Gone{}, Superseded: []int64{}}
+	if !out.There {
+		return out, nil
+	}
+	r := &rebuild{i: i, feed: name, database: w.database, fitted: found, out: &Rebuilt{}}
+	if r.recipe, err = load.NewRecipe(w.kind, w.version, found); err != nil {
+		return nil, err
+	}
+	if err := r.choose(ctx, FilesThatAreLeft); err != nil {
+		return nil, err
+	}
+	out.Missing, out.Superseded = append(out.Missing, r.gone...), append(out.Superseded, r.superseded...)
+	for _, l := range r.loads {
+		if r.left(l) {
+			out.Arrivals++
+			out.RowsAfter += l.Balance.Inserted - l.Balance.Deleted - l.Balance.Removed
+		}
+	}
+	out.Counted, err = w.database.Count(ctx, found, r.loads)
+	return out, err
+}
+
+// oneTable refuses feeds that end in several tables.
+func oneTable(f *feed.Feed) (*feed.Feed, error) {
+	if f.HasKinds() {
+		return nil, &ledger.ConflictError{Reason: f.Name + " ends in several tables; a rebuild is for a feed of one"}
+	}
+	return f, nil
+}
+
 // rejectsRebuilt bounds the rejects of a rebuild that are held in memory: those of
 // later files stay as they were.
 const rejectsRebuilt = 100_000
@@ -34,21 +93,34 @@ const (
 	FilesThatAreLeft              // rows of those that are gone are lost
 )
 
+// Others is what becomes of rows that no arrival brought.
+type Others int
+
+// What becomes of rows that no arrival brought.
+const (
+	KeepOthers Others = iota // where there are any, nothing is done
+	LoseOthers
+)
+
 // Rebuild loads all arrivals of a feed that are in force afresh, in the order in
 // which they were loaded, in one transaction: readers keep the old rows until it
 // commits. A table that we made takes the shape that the feed wants now.
-func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, who, because string) (*Rebuilt, error) {
-	w, err := i.wanted(ctx, name, func(f *feed.Feed) (*feed.Feed, error) {
-		if f.HasKinds() {
-			return nil, fmt.Errorf("%s ends in several tables; a rebuild is for a feed of one", f.Name)
-		}
-		return f, nil
-	})
+func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, others Others, who, because string) (*Rebuilt, error) {
+	w, err := i.wanted(ctx, name, oneTable)
 	if err != nil {
 		return nil, err
 	}
 	if err := w.database.Prepare(ctx); err != nil {
 		return nil, err
+	}
+	if others == KeepOthers {
+		plan, err := i.PlanRebuild(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if plan.Others > 0 {
+			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%d rows of %s were brought by no arrival, and would be lost (--without-others)", plan.Others, plan.Table)}
+		}
 	}
 	session, err := w.database.Session(ctx)
 	if err != nil {
@@ -75,7 +147,7 @@ func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, who, 
 	if err := i.Ledger.Rebuilt(after, r.afresh, who, because); err != nil {
 		return nil, err
 	}
-	return r.out, i.Ledger.Recalled(after, r.out.Missing, nil, who, "left out of a rebuild by "+who+": "+because)
+	return r.out, i.Ledger.Recalled(after, slices.Concat(r.out.Missing, r.superseded), nil, who, "left out of a rebuild by "+who+": "+because)
 }
 
 // rebuild is a rebuild that is under way.
@@ -87,8 +159,16 @@ type rebuild struct {
 	fitted   *table.Fitted
 	recipe   *load.Recipe
 	loads    []table.LoadEntry // those in force
+	gone     []Gone            // of those
 	afresh   []ledger.Afresh
 	out      *Rebuilt
+
+	superseded []int64 // arrivals that are gone, and that later versions of their files took the place of
+}
+
+// left reports whether the file of a load is left.
+func (r *rebuild) left(l table.LoadEntry) bool {
+	return !slices.Contains(r.superseded, l.Arrival) && !slices.ContainsFunc(r.gone, func(g Gone) bool { return g.Arrival == l.Arrival })
 }
 
 // choose finds the loads in force, and those of them whose files are gone.
@@ -113,9 +193,14 @@ func (r *rebuild) choose(ctx context.Context, files Files) error {
 		if why == "" {
 			return err
 		}
-		if files == AllFiles {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost. Do without it, if they may be", l.Arrival, l.Path, why)}
+		if slices.ContainsFunc(r.loads, func(o table.LoadEntry) bool { return o.Path == l.Path && o.Nth > l.Nth && o.Arrival != l.Arrival }) {
+			r.superseded = append(r.superseded, l.Arrival)
+			continue
 		}
+		if files == AllFiles {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost (--without-missing)", l.Arrival, l.Path, why)}
+		}
+		r.gone = append(r.gone, Gone{l.Arrival, l.Path, why})
 		r.out.Missing = append(r.out.Missing, l.Arrival)
 	}
 	return nil
@@ -145,7 +230,7 @@ func (r *rebuild) load(ctx context.Context) error {
 	}
 	rejects := 0
 	for _, l := range r.loads {
-		if slices.Contains(r.out.Missing, l.Arrival) {
+		if !r.left(l) {
 			continue
 		}
 		a, err := r.i.loadAfresh(ctx, r.recipe, into, l)

@@ -283,13 +283,16 @@ type Afresh struct {
 // Rebuilt records what a rebuild loaded, with the rejects that it met in place of
 // those before. What was mended of them stays so.
 func (l *Ledger) Rebuilt(ctx context.Context, loads []Afresh, who, because string) error {
+	if len(loads) == 0 {
+		return nil
+	}
 	text, err := json.Marshal(loads)
 	if err != nil {
 		return err
 	}
 	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, balance = r.balance, finished_at = now(), try_after = NULL
+		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
 			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, string(text)).Scan(&list).Error
 		if err != nil {
 			return nil, err

@@ -104,6 +104,7 @@ func (s *Server) routes() {
 		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
 	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall",
 		"Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
+	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"), s.planRebuild)
 	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
 		"Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
 	huma.Register(s.api, get("verify", "/arrivals/{id}/verification",

@@ -42,7 +42,18 @@ func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	if in.Body.Without {
 		files = inspect.FilesThatAreLeft
 	}
-	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, files, callerOf(ctx), in.Body.Because))
+	others := inspect.KeepOthers
+	if in.Body.WithoutOthers {
+		others = inspect.LoseOthers
+	}
+	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, files, others, callerOf(ctx), in.Body.Because))
+}
+
+func (s *Server) planRebuild(ctx context.Context, in *FeedPath) (*body[api.Rebuilding], error) {
+	if _, err := s.present(ctx, in.Feed); err != nil {
+		return nil, answer(err)
+	}
+	return giveAs(rebuildingOf)(s.inspect.PlanRebuild(ctx, in.Feed))
 }
 
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[api.Verified], error) {

@@ -292,6 +292,21 @@ func rebuiltOf(v *inspect.Rebuilt) api.Rebuilt {
 	}
 }
 
+func rebuildingOf(v *inspect.Rebuilding) api.Rebuilding {
+	return api.Rebuilding{
+		Feed:       v.Feed,
+		Table:      v.Table,
+		There:      v.There,
+		Rows:       v.Rows,
+		RowsAfter:  v.RowsAfter,
+		Others:     v.Others,
+		Changed:    v.Changed,
+		Arrivals:   v.Arrivals,
+		Missing:    each(v.Missing, func(g *inspect.Gone) api.GoneArrival { return api.GoneArrival(*g) }),
+		Superseded: v.Superseded,
+	}
+}
+
 func rehearsalOf(v *inspect.Rehearsal) api.Rehearsal {
 	return api.Rehearsal{
 		Feed:    v.Feed,

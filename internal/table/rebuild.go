@@ -17,6 +17,53 @@ func (d *Database) InForce(ctx context.Context, t *Fitted, feed string) ([]LoadE
 	return loads(ctx, d.pool, "WHERE target = $1 AND feed = $2 AND active ORDER BY nth", t.id, feed)
 }
 
+// Find finds a table without making it, or holding it against what is wanted.
+func (d *Database) Find(ctx context.Context, t *Table) (*Fitted, error) {
+	if err := d.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	f := &Fitted{Table: t}
+	var err error
+	if f.oid, err = d.find(ctx, t); err != nil || f.oid == 0 {
+		return f, err
+	}
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
+	if err != nil {
+		return nil, fmt.Errorf("look for table %s: %w", t, err)
+	}
+	return f, nil
+}
+
+// Counted is how many rows a table has, and how many of them a rebuild loses.
+type Counted struct {
+	Rows    int64
+	Others  int64 // that none of the loads brought
+	Changed int64 // that one of the loads brought and somebody else changed since
+}
+
+// Count counts the rows of a table that is there, as it is for its loads in force.
+func (d *Database) Count(ctx context.Context, f *Fitted, in []LoadEntry) (c Counted, err error) {
+	columns, err := d.columns(ctx, f.oid)
+	if err != nil {
+		return c, err
+	}
+	const foreign = "t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2)"
+	brought := "NOT " + foreign + " AND $1::bigint[] IS NOT NULL"
+	if a := f.Lineage.FromArrival; slices.ContainsFunc(columns, func(has existing) bool { return a != "" && has.name == a }) {
+		brought = "coalesce(t." + quote(a) + " = ANY($1), false)"
+	}
+	arrivals := []int64{}
+	for _, l := range in {
+		arrivals = append(arrivals, l.Arrival)
+	}
+	err = d.pool.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE NOT brought), count(*) FILTER (WHERE brought AND other) FROM (SELECT "+brought+" AS brought, "+
+		foreign+" AS other FROM "+quote(f.Schema, f.Name)+" t) r", arrivals, f.id).Scan(&c.Rows, &c.Others, &c.Changed)
+	if err != nil {
+		return c, fmt.Errorf("count the rows of %s: %w", f, err)
+	}
+	return c, nil
+}
+
 // OtherFeeds returns the feeds beside one that have loaded into a table.
 func (d *Database) OtherFeeds(ctx context.Context, t *Fitted, feed string) ([]string, error) {
 	rows, err := d.pool.Query(ctx, "SELECT DISTINCT feed FROM mullein.load WHERE target = $1 AND feed <> $2 ORDER BY 1", t.id, feed)

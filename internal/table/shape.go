@@ -439,7 +439,9 @@ func (d *Database) compare(ctx context.Context, f *Fitted) error {
 		case !slices.Contains(sqlTypes[c.Kind], base):
 			say("column %s is %s; the feed needs %s", c.Name, has.sqlType, sqlTypes[c.Kind][0])
 		}
-		f.limits[c.Name] = has.limit()
+		limit := has.limit()
+		limit.NotNull = limit.NotNull && !slices.Contains(f.Key, c.Name) // no key has nulls anyway
+		f.limits[c.Name] = limit
 		base, _, _ = strings.Cut(has.sqlType, "(")
 		f.casts[c.Name] = has.cast(c.Kind)
 		if slices.Contains(f.Key, c.Name) && (base != sqlTypes[c.Kind][0] && base != "character varying" ||

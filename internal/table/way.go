@@ -127,7 +127,11 @@ func (l *Load) lockTarget(ctx context.Context, demand fence) error {
 	lock.Queue("SELECT fence FROM mullein.feed WHERE feed = $1 FOR UPDATE", demand.feed)
 	lock.Queue("SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid))
 	answers := l.s.conn.SendBatch(ctx, lock)
-	if err := answers.QueryRow().Scan(&highest); err != nil {
+	err := answers.QueryRow().Scan(&highest)
+	if demand.none && errors.Is(err, pgx.ErrNoRows) { // nobody has worked the feed yet
+		err = nil
+	}
+	if err != nil {
 		answers.Close()
 		return fmt.Errorf("look at the fence: %w", err)
 	}

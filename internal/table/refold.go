@@ -82,8 +82,8 @@ func (r *refold) keys(ctx context.Context) error {
 		// What comes back may lack rows that were not there when it was loaded.
 		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t.*) FROM " + l.name() +
 			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
-	} else if t.Ranked && t.wholeTable() {
-		// Rows that lost may have lost to what goes, which lacks them.
+	} else if t.ordered() && (t.Deletes || t.wholeTable()) {
+		// Rows that lost may have lost to what goes, which lacks them or deletes their keys.
 		every = " UNION ALL SELECT key, given FROM mullein.change WHERE target = $1 AND load > $3 AND what = 'x'"
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
@@ -355,6 +355,13 @@ func (r *refold) step() string {
 func (r *refold) confirm(ctx context.Context) error {
 	if !r.l.table.Ranked {
 		return nil
+	}
+	// A load of which the keys are kept that it did not have, says nothing of those that
+	// were not in the target then, and may be now.
+	if err := r.exec(ctx, "keep which keys are not unchanged", `UPDATE mullein.confirmed c SET keys = ARRAY(SELECT unnest(c.keys) UNION SELECT k.key FROM pg_temp.mullein_key k
+			WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_event e WHERE e.key = k.key AND e.load = c.load AND e.active AND e.what IN ('u', 'i')))
+		WHERE c.target = $1 AND c.others AND c.load >= $2`, r.l.table.id, r.first()); err != nil {
+		return err
 	}
 	return r.exec(ctx, "keep which keys are unchanged", `INSERT INTO mullein.confirmed (load, target, others, keys)
 		SELECT e.load, $1, false, array_agg(e.key) FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key AND s.rank = e.rank

@@ -691,13 +691,24 @@ func (t *avroType) integer(n int64) tabular.Value {
 	case "timestamp-micros":
 		return tabular.Value{Kind: tabular.Instant, I: n}
 	case "timestamp-nanos":
-		return tabular.Value{Kind: tabular.Instant, I: n / 1000}
+		return ofNanoseconds(tabular.Instant, n)
+	case "local-timestamp-nanos":
+		return ofNanoseconds(tabular.Wall, n)
 	case "local-timestamp-millis":
 		return tabular.Value{Kind: tabular.Wall, I: n * 1000}
 	case "local-timestamp-micros":
 		return tabular.Value{Kind: tabular.Wall, I: n}
 	}
 	return tabular.Value{Kind: tabular.Integer, I: n}
+}
+
+// ofNanoseconds is a time in nanoseconds since 1970.
+func ofNanoseconds(kind tabular.Kind, n int64) tabular.Value {
+	micros, rest := n/1000, n%1000
+	if rest < 0 {
+		micros, rest = micros-1, rest+1000
+	}
+	return tabular.Value{Kind: kind, I: micros, D: int32(rest)}
 }
 
 func (a *avroFile) skip(t *avroType) error {

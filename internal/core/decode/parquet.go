@@ -652,7 +652,10 @@ func parquetTime(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue)
 	case *format.MilliSeconds:
 		return parquetWhole(kind, 1000, 1)
 	case *format.NanoSeconds:
-		return parquetWhole(kind, 1, 1000)
+		return kind, func(v parquet.Value, out *tabular.Value) error {
+			*out = ofNanoseconds(kind, v.Int64())
+			return nil
+		}
 	}
 	return parquetWhole(kind, 1, 1)
 }
@@ -727,8 +730,9 @@ func parquetPlain(v parquet.Value, out *tabular.Value) error {
 		binary.LittleEndian.PutUint32(b[:], i[0])
 		binary.LittleEndian.PutUint32(b[4:], i[1])
 		const epoch = 2440588
-		*out = tabular.Value{Kind: tabular.Instant, I: (int64(i[2])-epoch)*86400*1_000_000 +
-			int64(binary.LittleEndian.Uint64(b[:]))/1000}
+		ofDay := ofNanoseconds(tabular.Instant, int64(binary.LittleEndian.Uint64(b[:])))
+		ofDay.I += (int64(i[2]) - epoch) * 86400 * 1_000_000
+		*out = ofDay
 	case parquet.Float:
 		return floatValue(float64(v.Float()), 32, out)
 	case parquet.Double:

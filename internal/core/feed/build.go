@@ -498,7 +498,7 @@ func readField(n *node) tabular.Field {
 		DecimalChar: n.str("decimalChar", ""), GroupChar: n.str("groupChar", ""),
 		SoleNumber: n.flag("bareNumber", true),
 		TrueValues: n.texts("trueValues"), FalseValues: n.texts("falseValues"), MissingValues: n.texts("missingValues"),
-		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""),
+		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""), CutNanoseconds: n.str("nanoseconds", "") == "cut",
 	}
 	k := n.get("constraints")
 	f.Constraints = tabular.Constraints{
@@ -533,6 +533,7 @@ func (r *reader) fieldOptions(n *node, f *tabular.Field) {
 	only("bareNumber", numeric, "number and integer")
 	only("trueValues", f.Type == "boolean", "boolean")
 	only("falseValues", f.Type == "boolean", "boolean")
+	only("nanoseconds", f.Type == "datetime" || f.Type == "time", "datetime and time")
 	only("itemType", f.Type == "list", "list")
 	only("delimiter", f.Type == "list", "list")
 	only("jsonSchema", f.Type == "object" || f.Type == "array", "object and array")

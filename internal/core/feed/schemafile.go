@@ -194,6 +194,9 @@ func tableField(f *tabular.Field) map[string]any {
 	set("decimalChar", f.DecimalChar)
 	set("groupChar", f.GroupChar)
 	set("itemType", f.ItemType)
+	if f.CutNanoseconds {
+		out["nanoseconds"] = "cut"
+	}
 	set("delimiter", f.Delimiter)
 	for key, list := range map[string][]string{"trueValues": f.TrueValues, "falseValues": f.FalseValues,
 		"missingValues": f.MissingValues} {

@@ -181,12 +181,27 @@ func (c *Column) Convert(cell []byte, v *Value) error {
 	if err := c.read(cell, v); err != nil {
 		return err
 	}
+	if err := c.toMicroseconds(v); err != nil {
+		return err
+	}
 	if err := c.check(v); err != nil {
 		return err
 	}
 	if c.Kind == Instant || c.Kind == Day || c.Kind == Clock {
 		c.lastCell, c.lastValue = append(c.lastCell[:0], cell...), *v
 	}
+	return nil
+}
+
+// toMicroseconds cuts a time, or says that it is finer than the target keeps.
+func (c *Column) toMicroseconds(v *Value) error {
+	if v.D == 0 || v.Kind == Span {
+		return nil
+	}
+	if !c.Field.CutNanoseconds {
+		return reject("%d nanoseconds more than the microseconds that the target keeps; nanoseconds: cut  in the field cuts them", v.D)
+	}
+	v.D = 0
 	return nil
 }
 
@@ -710,7 +725,7 @@ func (c *Column) datetime(zone *time.Location) (func([]byte, *Value) error, erro
 		if !fields.HasOffset && t.Location() == zone && (t.Hour() != fields.Hour || t.Minute() != fields.Minute) {
 			return reject("no such time in zone %s: the clocks skip it", zone)
 		}
-		v.Kind, v.I = Instant, t.UnixMicro()
+		v.Kind, v.I, v.D = Instant, t.UnixMicro(), int32(t.Nanosecond()%1000)
 		return nil
 	}, nil
 }
@@ -757,7 +772,7 @@ func (c *Column) clock() (func([]byte, *Value) error, error) {
 			return timeReason(err, "time of day", format)
 		}
 		v.Kind = Clock
-		v.I = int64(f.Hour*3600+f.Minute*60+f.Second)*1_000_000 + int64(f.Nanosecond/1000)
+		v.I, v.D = int64(f.Hour*3600+f.Minute*60+f.Second)*1_000_000+int64(f.Nanosecond/1000), int32(f.Nanosecond%1000)
 		return nil
 	}, nil
 }

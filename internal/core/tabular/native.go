@@ -31,6 +31,9 @@ func (c *Column) Take(in *Value, v *Value) error {
 	if err := c.adopt(in, v); err != nil {
 		return err
 	}
+	if err := c.toMicroseconds(v); err != nil {
+		return err
+	}
 	return c.check(v)
 }
 
@@ -91,13 +94,14 @@ func (c *Column) adopt(in, v *Value) error {
 	case Instant:
 		switch in.Kind {
 		case Wall:
+			v.D = in.D
 			return c.fromWall(in.I, v)
 		case Day:
 			return c.fromWall(in.I*dayMicros, v)
 		}
 	case Day:
 		if in.Kind == Instant || in.Kind == Wall {
-			if in.I%dayMicros != 0 {
+			if in.I%dayMicros != 0 || in.D != 0 {
 				return reject("a date was expected; this has a time of day")
 			}
 			v.I = floorDiv(in.I, dayMicros)

@@ -194,3 +194,24 @@ func TestAccepts(t *testing.T) {
 		}
 	}
 }
+
+// TestTimesOfFilesThatAreFiner takes times with nanoseconds, of a format that has types.
+func TestTimesOfFilesThatAreFiner(t *testing.T) {
+	fine := Value{Kind: Instant, I: 1_000_001, D: 7}
+	compiled := func(f Field) *Column {
+		f.Name = "at"
+		columns, err := (&Schema{Fields: []Field{f}}).Compile(time.UTC)
+		require.NoError(t, err)
+		return columns[0]
+	}
+	var v Value
+	assert.ErrorContains(t, compiled(Field{Type: "datetime"}).Take(&fine, &v), "7 nanoseconds more")
+	require.NoError(t, compiled(Field{Type: "datetime", CutNanoseconds: true}).Take(&fine, &v))
+	assert.Equal(t, "1970-01-01T00:00:01.000001Z", v.String())
+	require.NoError(t, compiled(Field{Type: "string"}).Take(&fine, &v))
+	assert.Equal(t, "1970-01-01T00:00:01.000001007Z", v.String(), "as a text it is whole")
+	wall := Value{Kind: Wall, I: 1_000_001, D: 7}
+	assert.ErrorContains(t, compiled(Field{Type: "datetime"}).Take(&wall, &v), "7 nanoseconds more")
+	midnight := Value{Kind: Instant, D: 7}
+	assert.ErrorContains(t, compiled(Field{Type: "date"}).Take(&midnight, &v), "this has a time of day")
+}

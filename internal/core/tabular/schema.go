@@ -50,7 +50,10 @@ type Field struct {
 	MissingValues []string // nil: the schema's
 	ItemType      string   // list
 	Delimiter     string   // list; empty: ","
-	Constraints   Constraints
+	// CutNanoseconds has times cut that are finer than a microsecond, which no column
+	// of the target keeps; otherwise they are rejects.
+	CutNanoseconds bool
+	Constraints    Constraints
 }
 
 // Constraints are what must hold of each value of a field. Bounds and enum

@@ -46,7 +46,8 @@ type Value struct {
 	Kind  Kind
 	Odd   Special // Decimal only
 	Scale int32   // Decimal: digits after the point, 0 to 16383
-	M, D  int32
+	M     int32
+	D     int32 // Span: days; Instant, Wall and Clock of a file: nanoseconds beyond I, 0 to 999
 	I     int64
 	X, Y  float64
 	B     []byte // Decimal too large for I: sign and digits without a point
@@ -104,13 +105,13 @@ func (v *Value) String() string {
 	case Boolean:
 		return strconv.FormatBool(v.I != 0)
 	case Instant:
-		return time.UnixMicro(v.I).UTC().Format("2006-01-02T15:04:05.999999Z07:00")
+		return v.time().Format("2006-01-02T15:04:05.999999999Z07:00")
 	case Wall:
-		return time.UnixMicro(v.I).UTC().Format("2006-01-02T15:04:05.999999")
+		return v.time().Format("2006-01-02T15:04:05.999999999")
 	case Day:
 		return time.Unix(v.I*86400, 0).UTC().Format("2006-01-02")
 	case Clock:
-		return time.UnixMicro(v.I).UTC().Format("15:04:05.999999")
+		return v.time().Format("15:04:05.999999999")
 	case Span:
 		return fmt.Sprintf("P%dM%dDT%sS", v.M, v.D, strconv.FormatFloat(float64(v.I)/1e6, 'f', -1, 64))
 	case Point:
@@ -120,6 +121,8 @@ func (v *Value) String() string {
 	}
 	return string(v.B)
 }
+
+func (v *Value) time() time.Time { return time.UnixMicro(v.I).Add(time.Duration(v.D)).UTC() }
 
 func (v *Value) decimalText() string {
 	switch v.Odd {

@@ -105,6 +105,10 @@ func (c *column) judge() found {
 	} else {
 		values = c.fromTexts(values, &f)
 	}
+	if (f.kind == "datetime" || f.kind == "time") && slices.ContainsFunc(values, finer.MatchString) {
+		f.options = append(f.options, "nanoseconds: cut")
+		f.note += "; its times are finer than the microseconds that the target keeps, and are cut"
+	}
 	sort.Strings(f.missing)
 	f.note = strings.TrimPrefix(f.note+"; "+c.saw(values), "; ")
 	return f
@@ -154,6 +158,7 @@ var (
 	pointNumber = regexp.MustCompile(`^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?$`)
 	commaNumber = regexp.MustCompile(`^[+-]?[0-9]+(,[0-9]+)?$`)
 	leadingZero = regexp.MustCompile(`^0[0-9]`)
+	finer       = regexp.MustCompile(`[0-9]\.[0-9]{6}[0-9]*[1-9]`)
 	duration    = regexp.MustCompile(`^-?P[0-9T][0-9YMWDTHS.]*$`)
 	uuid        = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
 

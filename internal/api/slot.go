@@ -63,8 +63,9 @@ type NearName struct {
 
 // AcceptFile takes a file for a slot.
 type AcceptFile struct {
-	Path    string `json:"path" minLength:"1" maxLength:"4096" doc:"Below the landing"`
-	Because string `json:"because" minLength:"1" maxLength:"1000"`
+	Path     string `json:"path" minLength:"1" maxLength:"4096" doc:"Below the landing"`
+	Because  string `json:"because" minLength:"1" maxLength:"1000"`
+	Although bool   `json:"although,omitempty" doc:"Also when the file is loaded already, perhaps for another slot"`
 }
 
 // PlannedSlot is a slot that a feed's calendar will have.

@@ -553,13 +553,16 @@ func (r *round) judge(ctx context.Context, slots []ledger.Slot) error {
 		case s.State == due.Surplus:
 		case s.CompleteAt != nil || s.State == due.Open:
 			s.Near = []filename.Near{}
-		case s.State != before.State && (s.State == due.Late || s.State == due.Missing):
+		case s.State == due.Late || s.State == due.Missing:
+			r.lookAgain(s)
 			if _, listed := names[s.Feed]; !listed {
 				if names[s.Feed], err = r.listed(ctx, f); err != nil {
 					return err
 				}
 			}
-			s.Near = near(f, s, names[s.Feed])
+			if s.Near, err = r.notLoaded(ctx, f, near(f, s, names[s.Feed])); err != nil {
+				return err
+			}
 		}
 		changed[s.ID] = s.State != before.State || s.Came != before.Came || s.Surplus != before.Surplus
 		if s.State != before.State {
@@ -567,6 +570,39 @@ func (r *round) judge(ctx context.Context, slots []ledger.Slot) error {
 		}
 	}
 	return r.Ledger.Judged(ctx, slots, changed)
+}
+
+const (
+	// nearAgain is how often names are looked for that come close to what is missing,
+	// for as long as nearFor after it was due.
+	nearAgain = 5 * time.Minute
+	nearFor   = 48 * time.Hour
+)
+
+// lookAgain gives a slot that is not filled another turn: a file with another name may
+// come late too.
+func (r *round) lookAgain(s *ledger.Slot) {
+	if again := r.now.Add(nearAgain); again.Before(s.DueAt.Add(nearFor)) && (s.TurnAt == nil || again.Before(*s.TurnAt)) {
+		s.TurnAt = pointer(again)
+	}
+}
+
+// notLoaded leaves out files that are loaded already, for this slot or another.
+func (r *round) notLoaded(ctx context.Context, f *feed.Feed, near []filename.Near) ([]filename.Near, error) {
+	if len(near) == 0 {
+		return near, nil
+	}
+	files := make([]ledger.File, len(near))
+	for i, n := range near {
+		files[i] = ledger.File{Feed: f.Name, Path: n.Path}
+	}
+	known, err := r.Ledger.Known(ctx, files)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(near, func(n filename.Near) bool {
+		return slices.ContainsFunc(known, func(k ledger.Look) bool { return k.Path == n.Path && k.State == ledger.Loaded })
+	}), nil
 }
 
 // log writes down that a delivery is late or missing, and the end of that.
@@ -683,9 +719,6 @@ func near(f *feed.Feed, s *ledger.Slot, names []landing.Entry) []filename.Near {
 	land := &f.Landing
 	known := f.SlotCaptures(s.Due())
 	slot, hasSlot := known.Slot()
-	if !hasSlot && len(known) == 0 {
-		return []filename.Near{}
-	}
 	var yesterday, since time.Time
 	if times := f.Due.Times; hasSlot && times != nil {
 		if earlier := times.Between(s.DueAt.AddDate(0, 0, -40), s.DueAt.Add(-time.Second)); len(earlier) > 0 {

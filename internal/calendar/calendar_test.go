@@ -52,3 +52,20 @@ func TestWhichSilenceAFileEnds(t *testing.T) {
 	s[key][1].CompleteAt = &at
 	assert.Zero(t, ended(at.Add(time.Hour), "K1"), "it is over already")
 }
+
+// TestWhatIsMissingIsLookedForAgain gives slots that are not filled turns, for two days.
+func TestWhatIsMissingIsLookedForAgain(t *testing.T) {
+	due := time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC)
+	r := &round{now: due.Add(time.Hour)}
+	s := &ledger.Slot{DueAt: due}
+	r.lookAgain(s)
+	assert.Equal(t, r.now.Add(nearAgain), *s.TurnAt)
+	sooner := r.now.Add(time.Minute)
+	s.TurnAt = &sooner
+	r.lookAgain(s)
+	assert.Equal(t, sooner, *s.TurnAt)
+	old := &ledger.Slot{DueAt: due}
+	r.now = due.Add(nearFor)
+	r.lookAgain(old)
+	assert.Nil(t, old.TurnAt)
+}

@@ -101,17 +101,18 @@ func (c *command) verb(v, short string) *cobra.Command {
 }
 
 func (c *command) accept() *cobra.Command {
-	var because string
+	var file api.AcceptFile
 	cmd := &cobra.Command{Use: "accept SLOT PATH", Short: "Take a file for a slot although its name does not fit",
 		Args: arguments(2, 2), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			slot, err := number(args[0], "a slot; `mullein due` lists them")
 			if err != nil {
 				return err
 			}
-			if because == "" {
+			if file.Because == "" {
 				return usageError{errors.New("accept needs --because \"...\": the reason is kept")}
 			}
-			a, err := service.Accept(ctx, slot, args[1], because)
+			file.Path = args[1]
+			a, err := service.Accept(ctx, slot, file)
 			if err != nil {
 				return err
 			}
@@ -120,7 +121,8 @@ func (c *command) accept() *cobra.Command {
 					slot)
 			})
 		})}
-	cmd.Flags().StringVar(&because, "because", "", "why; it is kept with who and when")
+	cmd.Flags().StringVar(&file.Because, "because", "", "why; it is kept with who and when")
+	cmd.Flags().BoolVar(&file.Although, "although", false, "also when the file is loaded already, perhaps for another slot")
 	return cmd
 }
 

@@ -393,10 +393,9 @@ func (c *Client) Slot(ctx context.Context, id int64) (api.SlotDetail, error) {
 func slotPath(id int64) string { return "/slots/" + strconv.FormatInt(id, 10) }
 
 // Accept takes a file for a slot although its name does not fit.
-func (c *Client) Accept(ctx context.Context, slot int64, path, because string) (api.Arrival, error) {
+func (c *Client) Accept(ctx context.Context, slot int64, file api.AcceptFile) (api.Arrival, error) {
 	var out api.Arrival
-	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, api.AcceptFile{Path: path, Because: because},
-		&out)
+	err := c.call(ctx, http.MethodPost, slotPath(slot)+"/accept", nil, file, &out)
 	return out, err
 }
 

@@ -74,7 +74,7 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	assert.Equal(t, "the date is written in another order", misnamed.Near[0].Why)
 	assert.Equal(t, "G_K1_"+at(5).Format(form)+"*.csv", inspect.Expected(h.definition(), &misnamed))
 
-	a, err := h.engine.inspect.Accept(ctx, h.definition(), misnamed.Near[0].Path, misnamed, "ada", "the date is the other way round")
+	a, err := h.engine.inspect.Accept(ctx, h.definition(), misnamed.Near[0].Path, misnamed, inspect.RefuseLoaded, "ada", "the date is the other way round")
 	require.NoError(t, err)
 	h.wait("the accepted file", func() bool {
 		s, err := h.ledger.Slot(ctx, misnamed.ID)
@@ -84,11 +84,14 @@ func TestTheCalendarOfALanding(t *testing.T) {
 	h.wait("its load", func() bool { now, _ := h.ledger.Arrival(ctx, a.ID); return now.State == ledger.Loaded })
 	assert.Equal(t, []string{"K1"}, h.lines("SELECT catchment FROM river.gauge WHERE station_id = 'SR0005'"), "its captures are the slot's")
 
+	_, err = h.engine.inspect.Accept(ctx, h.definition(), misnamed.Near[0].Path, wrong[2], inspect.RefuseLoaded, "ada", "x")
+	assert.ErrorContains(t, err, fmt.Sprintf("is loaded already for slot %d, as arrival %d; --although takes it", misnamed.ID, a.ID))
+
 	h.dropAt(name(1, form), header+row(11, "1"), time.Now())
 	h.wait("the missing one that comes after all", func() bool { return h.slots()[6] == "catchment=K1 late 1" })
 	h.dropAt(name(4, form), header+row(4, "1"), time.Now())
 	h.wait("the refused one that comes again", func() bool { return h.slots()[3] == "catchment=K1 late 1" })
-	_, err = h.engine.inspect.Accept(ctx, h.definition(), "nowhere.csv", misnamed, "ada", "x")
+	_, err = h.engine.inspect.Accept(ctx, h.definition(), "nowhere.csv", misnamed, inspect.RefuseLoaded, "ada", "x")
 	assert.ErrorIs(t, err, ledger.ErrNotFound)
 }
 

@@ -137,7 +137,7 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existi
 }
 
 // Accept takes a file of the landing for a slot although its name does not fit.
-func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, who,
+func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, loaded LoadedFiles, who,
 	because string) (*ledger.Arrival, error) {
 	if !fs.ValidPath(path) {
 		return nil, &NotTakenError{path, "is not a plain path below the landing"}
@@ -157,6 +157,9 @@ func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot 
 	if err != nil {
 		return nil, err
 	}
+	if err := i.mayTake(ctx, f, path, slot, loaded); err != nil {
+		return nil, err
+	}
 	now := time.Now().UTC()
 	a := &ledger.Arrival{
 		Feed: f.Name, Path: path, Size: entry.Size, Modified: entry.Modified, Inode: int64(entry.Inode),
@@ -166,6 +169,33 @@ func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot 
 		a.CameAt = &entry.Modified
 	}
 	return a, i.Ledger.AcceptFile(ctx, a, who, because)
+}
+
+// LoadedFiles is what becomes of a file that is to be accepted and is loaded already.
+type LoadedFiles int
+
+// What becomes of it.
+const (
+	RefuseLoaded LoadedFiles = iota
+	TakeLoaded               // although it is
+)
+
+// mayTake refuses to accept a file for a slot that is loaded already, unless somebody
+// wants it all the same.
+func (i *Inspector) mayTake(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, loaded LoadedFiles) error {
+	known, err := i.Ledger.Known(ctx, []ledger.File{{Feed: f.Name, Path: path}})
+	if err != nil || len(known) == 0 || known[0].State != ledger.Loaded || loaded == TakeLoaded {
+		return err
+	}
+	a, err := i.Ledger.Arrival(ctx, known[0].ID)
+	if err != nil {
+		return err
+	}
+	where := ""
+	if a.DueSlot != nil && *a.DueSlot != slot.ID {
+		where = fmt.Sprintf(" for slot %d", *a.DueSlot)
+	}
+	return &ledger.ConflictError{Reason: fmt.Sprintf("%s is loaded already%s, as arrival %d; --although takes it for slot %d too", path, where, a.ID, slot.ID)}
 }
 
 // Expected writes the name that a slot expects.

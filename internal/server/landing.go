@@ -258,7 +258,11 @@ func (s *Server) accept(ctx context.Context, in *acceptInput) (*body[api.Arrival
 	if err != nil {
 		return nil, answer(err)
 	}
-	return giveAs(arrivalOf)(s.inspect.Accept(ctx, f, in.Body.Path, slot, callerOf(ctx), in.Body.Because))
+	loaded := inspect.RefuseLoaded
+	if in.Body.Although {
+		loaded = inspect.TakeLoaded
+	}
+	return giveAs(arrivalOf)(s.inspect.Accept(ctx, f, in.Body.Path, slot, loaded, callerOf(ctx), in.Body.Because))
 }
 
 type excuseInput struct {

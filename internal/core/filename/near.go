@@ -3,6 +3,7 @@ package filename
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +18,9 @@ type Near struct {
 	Why      string  `json:"why"`      // in what it differs
 	Distance float64 `json:"distance"` // smaller is nearer
 }
+
+// numberedCopy is what copying adds to a name: level (1).csv, level - Copy.csv.
+var numberedCopy = regexp.MustCompile(`([ _-]*\([0-9]{1,3}\)|[ _-]+copy)(\.[a-z0-9.]+)?$`)
 
 // expected is one way in which an expected name may be written: literal texts,
 // with any text between them where a piece is nil.
@@ -86,6 +90,8 @@ func nearness(name string, ways, folded, squeezed, orders, before []expected) (N
 		return Near{name, "the date is written in another order", 0.5}, true
 	case ext != "" && is(folded, strings.TrimSuffix(low, ext)):
 		return Near{name, fmt.Sprintf("an extension too many: %s", ext), 0.6}, true
+	case numberedCopy.MatchString(low) && is(folded, numberedCopy.ReplaceAllString(low, "$2")):
+		return Near{name, "a copy's mark in the name", 0.7}, true
 	case is(before, low):
 		return Near{name, "it carries the date of the slot before", 1.5}, true
 	}

@@ -97,3 +97,16 @@ func TestWhatNoFeedTakes(t *testing.T) {
 	}
 	assert.Empty(t, LeftOut("a.csv.ok", 3), "a marker with content is known by whole_when")
 }
+
+// TestPlainNamesThatComeClose has names without a time.
+func TestPlainNamesThatComeClose(t *testing.T) {
+	got := map[string]string{}
+	for _, n := range mustCompile(t, "level.csv").Near(Captures{}, time.Time{}, time.UTC, []string{"level.csv", "Level.csv", "levels.csv", "level (1).csv", "level - Copy.csv", "level_(2).csv",
+		"level.csv.txt", "lab.csv", "level2.csv"}, 10) {
+		got[n.Path] = n.Why
+	}
+	assert.Equal(t, map[string]string{
+		"Level.csv": "capitals differ", "levels.csv": "a letter is off, or two are swapped", "level (1).csv": "a copy's mark in the name",
+		"level - Copy.csv": "a copy's mark in the name", "level_(2).csv": "a copy's mark in the name", "level.csv.txt": "an extension too many: .txt",
+	}, got)
+}

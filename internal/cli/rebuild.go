@@ -62,7 +62,9 @@ func (c *command) rebuildFeed(ctx context.Context, service *client.Client, name 
 const goneShown = 20
 
 func (c *command) rebuilding(p api.Rebuilding) {
-	tell := func(format string, args ...any) { fmt.Fprintln(c.errOut, harmlessLines(fmt.Sprintf(format, args...), "")) }
+	tell := func(format string, args ...any) {
+		fmt.Fprintln(c.errOut, harmlessLines(fmt.Sprintf(format, args...), ""))
+	}
 	if !p.There {
 		tell("  %s is not there, and is made", p.Table)
 		return

@@ -116,14 +116,14 @@ func (l *Load) absent(ctx context.Context) (int64, error) {
 	note := ""
 	if t.Journal {
 		note = ", noted AS (INSERT INTO mullein.change (target, load, key, what, before) SELECT " + l.target() +
-			", " + fmt.Sprint(l.nth[0]) + ", " + key + ", 'd', row_to_json(g.*) FROM gone g)"
+			", " + fmt.Sprint(l.nth[l.own]) + ", " + key + ", 'd', row_to_json(g.*) FROM gone g)"
 	}
 	var n int64
 	if err := l.s.conn.QueryRow(ctx, "WITH gone AS (DELETE FROM "+l.name()+" t WHERE "+where+" RETURNING t.*)"+note+
 		" SELECT count(*) FROM gone").Scan(&n); err != nil {
 		return 0, fmt.Errorf("remove what is absent: %w", err)
 	}
-	l.grown[0] -= n
+	l.grown[l.own] -= n
 	return n, nil
 }
 
@@ -172,7 +172,7 @@ func (l *Load) boundAbsent(ctx context.Context, among, where string) error {
 func (l *Load) markAbsent(ctx context.Context, where string) (int64, error) {
 	if l.table.Journal {
 		if _, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.change (target, load, key, what, before) SELECT "+
-			l.target()+", "+fmt.Sprint(l.nth[0])+", "+l.table.keyHash("t")+
+			l.target()+", "+fmt.Sprint(l.nth[l.own])+", "+l.table.keyHash("t")+
 			", 'm', row_to_json(t.*) FROM "+l.name()+" t WHERE "+where+" FOR UPDATE OF t"); err != nil {
 			return 0, fmt.Errorf("note what is absent: %w", err)
 		}
@@ -199,7 +199,7 @@ func (l *Load) writeWithoutKey(ctx context.Context, from origin, replaced []int6
 		removed, err = l.absent(ctx)
 	} else if len(replaced) > 0 {
 		removed, err = l.takeBack(ctx, replaced)
-		l.grown[0] -= removed
+		l.grown[l.own] -= removed
 	}
 	if err != nil {
 		return nil, err
@@ -210,7 +210,7 @@ func (l *Load) writeWithoutKey(ctx context.Context, from origin, replaced []int6
 	}
 	counts, err := l.allInserted(n, err)
 	if err == nil {
-		counts[0].Removed = removed
+		counts[l.own].Removed = removed
 		for part, dropped := range outdated {
 			counts[part].Inserted, counts[part].Outdated = counts[part].Inserted-dropped, dropped
 			l.grown[part] -= dropped
@@ -289,7 +289,7 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 	if err := l.keepEqual(ctx, from, replaced, off); err != nil {
 		return nil, fmt.Errorf("look for rows that stay as they are: %w", err)
 	}
-	r := &refold{l: l, off: off, self: l.nth[0]}
+	r := &refold{l: l, off: off, self: l.nth[l.own]}
 	if err := r.do(ctx); err != nil {
 		return nil, err
 	}
@@ -356,7 +356,7 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	}
 	// An earlier generation of the same arrival never comes back.
 	_, err = l.s.conn.Exec(ctx, "UPDATE mullein.change SET load = $1 WHERE load = ANY($2) AND key IN (SELECT key FROM pg_temp.mullein_kept)",
-		l.nth[0], off)
+		l.nth[l.own], off)
 	return err
 }
 
@@ -367,7 +367,7 @@ func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 	arrival := "t." + quote(t.Lineage.FromArrival)
 	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " + l.sameKey()
 	for _, statement := range []string{
-		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[0]) + `, key, 'u', before
+		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[l.own]) + `, key, 'u', before
 			FROM mullein.change WHERE load = ANY($1) AND what = 'u' AND before IS NOT NULL AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
 		`UPDATE mullein.change c SET given = row_to_json(t.*) FROM ` + kept + ` WHERE c.load = ANY($1) AND c.key = k.key`,
 		`INSERT INTO mullein.change (target, load, key, what, given)

@@ -43,6 +43,7 @@ type Load struct {
 	way       way
 	readOnly  bool
 	run       int64
+	own       int    // the part with which is noted what is done for the whole load
 	waived    bool   // of all parts
 	touched   string // the SQL that tells whether what is replaced touched a staged row's key; "" where its keys are listed
 	standing

@@ -48,6 +48,9 @@ func (o origin) replaced() (all, others []int64) {
 // removed.
 func (l *Load) Merge(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
 	from := origin{run, parts}
+	// What is done for the whole load is noted with its first part that is there: in a
+	// group that was divided the others are not.
+	l.own = max(0, slices.IndexFunc(parts, func(p Part) bool { return p.Arrival != 0 }))
 	l.run, l.waived = run, !slices.ContainsFunc(parts, func(p Part) bool { return !p.Waived && p.Arrival != 0 })
 	for try := 1; ; try++ {
 		counts, err := l.way.merge(ctx, from, try)
@@ -130,7 +133,7 @@ func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balan
 	if err != nil {
 		return nil, err
 	}
-	counts[0].Removed = absent
+	counts[l.own].Removed = absent
 	for part, n := range removed {
 		counts[part].Removed += n
 		l.grown[part] -= n

@@ -235,6 +235,10 @@ func TestADeliveryByList(t *testing.T) {
 	assert.Equal(t, balance.Balance{Read: 1, Duplicate: 1}, h.arrival("G_K1_20260701T1200.csv").Balance)
 	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "one transaction")
 	h.wait("nothing to wait for", func() bool { return h.feed().Waits == "" })
+	assert.Equal(t, "a list of 2 files: 3 read = 2 inserted + 1 duplicate", h.arrival("d/DELIVERY_1.lst").Reason, "the totals of the delivery")
+	runs, err := h.ledger.Runs(ctx, "gauges", 0, 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, runs[0].Loaded, "a list is no file of its own")
 
 	h.drop("d/G_K3_20260701T1200.csv", header+row(3, "1"))
 	h.drop("d/G_K4_20260701T1200.csv", header+"x\ny\nz\n")
@@ -660,4 +664,18 @@ target: {table: river.state}
 	assert.Equal(t, []string{"mill on", "weir off"}, h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"))
 	assert.Equal(t, ledger.Skipped, h.arrival("state_b.csv").State)
 	assert.Equal(t, ledger.Loaded, h.arrival("state_f.csv").State)
+}
+
+// TestWhatDeliveriesWaitFor has several lists wait, and a file that none of them names.
+func TestWhatDeliveriesWaitFor(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`)).start()
+	for n := range 5 {
+		h.drop(fmt.Sprintf("DELIVERY_%d.lst", n), fmt.Sprintf("G_K%d_20260701T1200.csv\n", n))
+	}
+	h.drop("G_K9_20260701T1200.csv", header+row(1, "1"))
+	h.wait("all that waits to be told", func() bool {
+		return h.feed().Waits == "DELIVERY_0.lst waits for G_K0_20260701T1200.csv; DELIVERY_1.lst waits for G_K1_20260701T1200.csv; "+
+			"DELIVERY_2.lst waits for G_K2_20260701T1200.csv; and 2 more deliveries wait; no list names G_K9_20260701T1200.csv"
+	})
 }

@@ -120,6 +120,7 @@ func (w *leased) nextSlot(ctx context.Context, s ledger.Selection) (n upNext, er
 	if err != nil {
 		return n, err
 	}
+	var waits []string
 	for len(waiting) > 0 {
 		slot := waiting[0].Slot
 		end := slices.IndexFunc(waiting, func(a ledger.Arrival) bool {
@@ -148,11 +149,19 @@ func (w *leased) nextSlot(ctx context.Context, s ledger.Selection) (n upNext, er
 			}
 			return n, nil
 		}
-		if n.waits == "" {
-			n.waits = fmt.Sprintf("slot %s waits for %s", w.slotName(*slot), some(absent))
-		}
+		waits = append(waits, fmt.Sprintf("slot %s waits for %s", w.slotName(*slot), some(absent)))
+		n.waits = allWaiting(waits)
 	}
 	return n, nil
+}
+
+// allWaiting names the first of the deliveries that wait, and counts the others.
+func allWaiting(waits []string) string {
+	const shown = 3
+	if len(waits) <= shown {
+		return strings.Join(waits, "; ")
+	}
+	return fmt.Sprintf("%s; and %d more deliveries wait", strings.Join(waits[:shown], "; "), len(waits)-shown)
 }
 
 func (w *leased) slotName(slot time.Time) string {
@@ -213,6 +222,8 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 		return n, err
 	}
 	defer folder.Close()
+	var waits []string
+	listed := map[string]bool{}
 	for i := range lists {
 		list := &lists[i]
 		if !s.Again && !retry(list) {
@@ -233,6 +244,9 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 			}
 			continue
 		}
+		for _, l := range named {
+			listed[l.Path] = true
+		}
 		together, sums, missing, err := w.members(ctx, named)
 		if err != nil {
 			return n, err
@@ -241,12 +255,32 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 			n.Delivery = load.Delivery{Together: together, List: list, Digests: sums, Name: list.Path, Repeats: repeats(named)}
 			return n, nil
 		}
-		if n.waits == "" {
-			n.waits = fmt.Sprintf("%s waits for %s", list.Path, some(missing))
+		waits = append(waits, fmt.Sprintf("%s waits for %s", list.Path, some(missing)))
+		n.waits = allWaiting(waits)
+	}
+	if n.Alone, err = w.strays(ctx, s, lists); err != nil || len(n.Alone) > 0 || len(lists) == groupFiles {
+		return n, err
+	}
+	unnamed, err := w.unnamed(ctx, listed)
+	if len(unnamed) > 0 {
+		n.waits = strings.TrimPrefix(n.waits+"; no list names "+some(unnamed), "; ")
+	}
+	return n, err
+}
+
+// unnamed returns files that wait and that no list names.
+func (w *leased) unnamed(ctx context.Context, listed map[string]bool) ([]string, error) {
+	waiting, err := w.e.Ledger.Waiting(ctx, w.name, ledger.Selection{Most: manyFiles})
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for i := range waiting {
+		if a := &waiting[i]; !a.IsList && !listed[a.Path] {
+			out = append(out, a.Path)
 		}
 	}
-	n.Alone, err = w.strays(ctx, s, lists)
-	return n, err
+	return out, nil
 }
 
 // repeats says which lines of a list name a file again; "" for none.

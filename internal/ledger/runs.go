@@ -88,7 +88,8 @@ func (l *Ledger) FinishRun(ctx context.Context, id int64, state RunState, reason
 	return err
 }
 
-const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded') AS loaded,
+// A list is no file of its own.
+const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded' AND NOT is_list) AS loaded,
 	count(*) FILTER (WHERE state = 'refused') AS refused,
 	count(*) FILTER (WHERE state IN ('failed', 'held')) AS failed,
 	count(*) FILTER (WHERE state = 'skipped') AS skipped,

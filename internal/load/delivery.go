@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"mullein/internal/core/balance"
 	"mullein/internal/ledger"
 )
 
@@ -37,7 +38,11 @@ func (l *Attempt) delivery(ctx context.Context, parts []*part, d Delivery) error
 	case left != nil: // they wait for another attempt, or were refused
 		return l.after(ctx, list, left)
 	}
-	reason := fmt.Sprintf("a list of %d files", len(d.Digests))
+	var total balance.Balance
+	for _, p := range files {
+		total = total.Plus(p.balance)
+	}
+	reason := fmt.Sprintf("a list of %d files: %s", len(d.Digests), total)
 	if d.Repeats != "" {
 		reason += "; " + d.Repeats
 	}

@@ -4,7 +4,10 @@
 // counting is done: reading counts rejected rows, the target counts the rest.
 package balance
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Balance counts the rows of one arrival, or the sum over several. Every row
 // that was read is in exactly one of the other counts; Removed stands beside
@@ -52,4 +55,26 @@ func (b Balance) Plus(o Balance) Balance {
 // left out stay left out, and every other row read is withheld.
 func Refuse(read, rejected, leftOut int64) Balance {
 	return Balance{Read: read, Rejected: rejected, LeftOut: leftOut, Withheld: read - rejected - leftOut}
+}
+
+// String returns the balance as people are shown it: "5 read = 3 inserted + 2 rejected".
+func (b Balance) String() string {
+	var parts []string
+	for _, p := range []struct {
+		n    int64
+		name string
+	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Unchanged, "unchanged"}, {b.Outdated, "outdated"}, {b.Kept, "kept"},
+		{b.Deleted, "deleted"}, {b.Duplicate, "duplicate"}, {b.Rejected, "rejected"}, {b.LeftOut, "left out"}, {b.Withheld, "withheld"}} {
+		if p.n != 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.name))
+		}
+	}
+	line := fmt.Sprintf("%d read", b.Read)
+	if len(parts) > 0 {
+		line += " = " + strings.Join(parts, " + ")
+	}
+	if b.Removed > 0 {
+		line += fmt.Sprintf("; %d removed from the table", b.Removed)
+	}
+	return line
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -495,4 +496,33 @@ func TestOneFeedForManyTables(t *testing.T) {
 	_, err = h.engine.inspect.Recall(ctx, first.ID, table.TakeOut, "me", "a test")
 	require.NoError(t, err)
 	assert.Nil(t, f.Ends("river", "log_snow"))
+}
+
+// TestAChangeByHandIsToldFromALoad changes a row between two loads: the first is not said
+// to have written what somebody else wrote.
+func TestAChangeByHandIsToldFromALoad(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t, gauges).start()
+	h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3,5;1\nSR0002;2026-07-01T12:00:00Z;;1\n")
+	h.exec("UPDATE river.gauge SET level_m = 99 WHERE station_id = 'SR0001'")
+	h.loadedFile("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\n")
+	told := func(station string) (out []string) {
+		got, err := h.engine.inspect.History(ctx, h.definition(), map[string]string{"station_id": station, "observed_at": "2026-07-01T12:00:00Z"})
+		require.NoError(t, err)
+		for _, s := range got.Steps {
+			var after struct {
+				Level json.Number `json:"level_m"`
+			}
+			if s.After != nil {
+				require.NoError(t, json.Unmarshal(s.After, &after))
+			}
+			out = append(out, s.What+" "+after.Level.String())
+		}
+		return out
+	}
+	assert.Equal(t, []string{"inserted ", "changed by hand 99", "updated 4"}, told("SR0001"))
+	assert.Equal(t, []string{"inserted "}, told("SR0002"), "a null, untouched")
+	h.exec("UPDATE river.gauge SET level_m = 98 WHERE station_id = 'SR0001'")
+	assert.Equal(t, []string{"inserted ", "changed by hand 99", "updated ", "changed by hand 98"}, told("SR0001"))
 }

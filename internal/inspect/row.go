@@ -28,7 +28,30 @@ func (i *Inspector) History(ctx context.Context, of *feed.Feed, key map[string]s
 		}
 	}
 	history, err := v.database.History(ctx, fitted, key)
-	return history, conflict(err)
+	if err != nil {
+		return nil, conflict(err)
+	}
+	return history, i.tellHands(ctx, v, history)
+}
+
+// tellHands tells the changes by hand in a history that its loads can tell: those by the
+// feed's present version, since the digests of earlier ones may be of other columns.
+func (i *Inspector) tellHands(ctx context.Context, v *view, h *table.History) error {
+	var arrivals []int64
+	for _, s := range h.Steps {
+		if s.Load != nil && s.Load.Feed == v.recipe.Feed.Name {
+			arrivals = append(arrivals, s.Load.Arrival)
+		}
+	}
+	known, err := i.Ledger.ByNumber(ctx, arrivals)
+	if err != nil {
+		return err
+	}
+	h.Hands(v.recipe.Table, v.recipe.Plan.Digested(), func(l *table.LoadEntry) bool {
+		a, there := known[l.Arrival]
+		return there && a.Version == v.recipe.Version
+	})
+	return nil
 }
 
 // Original returns the record of a file that stands at a line, as far as the file

@@ -135,6 +135,16 @@ func digested(f *feed.Feed, columns int) (out []int) {
 	return out
 }
 
+// Digested returns the columns of the digest, in its order.
+func (p *Plan) Digested() []string {
+	names := p.Feed.OwnColumns()
+	out := make([]string, len(p.digested))
+	for i, at := range p.digested {
+		out[i] = names[at]
+	}
+	return out
+}
+
 // how says how a file is read, or what was mended of one.
 func (p *Plan) how(mended bool) decode.How {
 	if mended {

@@ -47,6 +47,11 @@ type LoadEntry struct {
 	CommittedAt time.Time `json:"committed_at"`
 }
 
+// LoadList is loads, the oldest first.
+type LoadList struct {
+	Items []LoadEntry `json:"items" nullable:"false"`
+}
+
 // RecallEntry is a recall as the target's database knows it.
 type RecallEntry struct {
 	Nth     int64   `json:"nth"`

@@ -307,8 +307,17 @@ func (c *command) arrival() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.show(a, func() {
+			loads, err := service.Loads(ctx, n)
+			if err != nil && !c.json() { // a target that is away has no say in the rest
+				fmt.Fprintf(c.errOut, "mullein: its loads are not known: %v\n", err)
+			}
+			type life struct {
+				api.Arrival
+				Loads []api.LoadEntry `json:"loads"`
+			}
+			return c.show(life{a, loads}, func() {
 				c.life(a)
+				c.generations(loads)
 				for _, d := range decisions {
 					c.say("\n%s by %s on %s: %s", d.What, d.By, when(&d.At).text, d.Because)
 				}
@@ -317,6 +326,23 @@ func (c *command) arrival() *cobra.Command {
 				}
 			})
 		})}
+}
+
+// generations shows the loads of an arrival that was loaded more than once.
+func (c *command) generations(loads []api.LoadEntry) {
+	if len(loads) < 2 {
+		return
+	}
+	t := &grid{head: []string{"GENERATION", "RUN", "COMMITTED", "IN FORCE", "BALANCE"}}
+	for _, l := range loads {
+		force := ""
+		if l.Active {
+			force = "yes"
+		}
+		t.add(id(int64(l.Generation)), id(l.Run), when(&l.CommittedAt), text(force), text(balanceLine(l.Balance)))
+	}
+	fmt.Fprintln(c.out)
+	t.write(c.out)
 }
 
 func (c *command) life(a api.Arrival) {

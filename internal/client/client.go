@@ -306,6 +306,12 @@ func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (api.R
 	return out, err
 }
 
+// Loads returns the loads of an arrival, one for each generation.
+func (c *Client) Loads(ctx context.Context, arrival int64) ([]api.LoadEntry, error) {
+	list, err := get[api.LoadList](ctx, c, "/arrivals/"+strconv.FormatInt(arrival, 10)+"/loads", nil)
+	return list.Items, err
+}
+
 // Verify holds the file of an arrival against its target.
 func (c *Client) Verify(ctx context.Context, arrival int64) (api.Verified, error) {
 	var out api.Verified

@@ -84,6 +84,23 @@ func (i *Inspector) Original(ctx context.Context, arrival, line int64) (text, wh
 	return text, why, err
 }
 
+// Loads returns the loads of an arrival, one for each generation, as its target has them.
+func (i *Inspector) Loads(ctx context.Context, arrival int64) ([]table.LoadEntry, error) {
+	a, err := i.Ledger.Arrival(ctx, arrival)
+	if err != nil {
+		return nil, err
+	}
+	f, _, err := i.Definition(ctx, a.Feed)
+	if err != nil {
+		return nil, err
+	}
+	database, err := i.Database(f)
+	if err != nil {
+		return nil, &ledger.ConflictError{Reason: err.Error()}
+	}
+	return database.LoadsOf(ctx, a.Feed, arrival)
+}
+
 // Verify holds the file of an arrival against the target.
 func (i *Inspector) Verify(ctx context.Context, arrival int64) (*table.Verified, error) {
 	a, err := i.Ledger.Arrival(ctx, arrival)

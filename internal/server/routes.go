@@ -107,6 +107,8 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"), s.planRebuild)
 	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
 		"Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
+	huma.Register(s.api, get("loads", "/arrivals/{id}/loads",
+		"The loads of an arrival, one for each generation, with their balances"), s.loadsOf)
 	huma.Register(s.api, get("verify", "/arrivals/{id}/verification",
 		"Hold an arrival's file against the target, row by row"), s.verify)
 	huma.Register(s.api, get("original", "/arrivals/{id}/original",

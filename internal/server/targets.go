@@ -56,6 +56,11 @@ func (s *Server) planRebuild(ctx context.Context, in *FeedPath) (*body[api.Rebui
 	return giveAs(rebuildingOf)(s.inspect.PlanRebuild(ctx, in.Feed))
 }
 
+func (s *Server) loadsOf(ctx context.Context, in *NumberPath) (*body[api.LoadList], error) {
+	list, err := s.inspect.Loads(ctx, in.ID)
+	return give(api.LoadList{Items: each(list, loadEntryOf)}, err)
+}
+
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[api.Verified], error) {
 	return giveAs(verifiedOf)(s.inspect.Verify(ctx, in.ID))
 }

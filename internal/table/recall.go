@@ -96,6 +96,14 @@ func (d *Database) LoadsInto(ctx context.Context, table string, before int64, mo
 	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2) ORDER BY nth DESC LIMIT $3`, table, before, most)
 }
 
+// LoadsOf returns the loads of an arrival of a feed, the oldest first.
+func (d *Database) LoadsOf(ctx context.Context, feed string, arrival int64) ([]LoadEntry, error) {
+	if err := d.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	return loads(ctx, d.pool, "WHERE feed = $1 AND arrival = $2 ORDER BY nth LIMIT 1000", feed, arrival)
+}
+
 // CannotError says why something cannot be done.
 type CannotError struct{ Reason string }
 

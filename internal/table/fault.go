@@ -33,7 +33,8 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 		return refused
 	}
 	low, high := *first, *last
-	if err := l.tryRows(ctx, from, low, high); Refusal(err) == "" {
+	refuses := func(err error) bool { return Refusal(err) != "" && !l.isKeyConflict(err) }
+	if err := l.tryRows(ctx, from, low, high); !refuses(err) {
 		return refused
 	}
 	for low < high { // the first row at fault has a place from low to high
@@ -41,7 +42,7 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 		switch err := l.tryRows(ctx, from, low, middle); {
 		case err == nil:
 			low = middle + 1
-		case Refusal(err) != "":
+		case refuses(err):
 			high = middle
 		default:
 			return refused
@@ -68,7 +69,7 @@ func (l *Load) tryRows(ctx context.Context, from origin, low, high int64) error 
 	columns, values, args := l.written(from)
 	insert := "INSERT INTO " + l.name() + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values, ", ") + " FROM " +
 		l.stage + fmt.Sprintf(" s WHERE s.place BETWEEN %d AND %d AND %s", low, high, l.notGone())
-	if l.table.keyed() && l.table.lateIndex == "" {
+	if l.table.keyed() {
 		insert += l.onConflict(columns)
 	}
 	_, err := l.s.conn.Exec(ctx, insert, args...)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -648,4 +649,33 @@ func TestTroubleIsForgottenWhenItIsOver(t *testing.T) {
 	require.NoError(t, h.ledger.SetProblem(context.Background(), "gauges", "landing in is away"))
 	h.start()
 	h.wait("the first listing", func() bool { return h.feed().Problem == "" && h.feed().ListedAt != nil })
+}
+
+// TestNothingIsTriedAgainFasterThanItsPause has the target fail in ways that may pass, and
+// in ways that people have to mend, and counts how often it is asked.
+func TestNothingIsTriedAgainFasterThanItsPause(t *testing.T) {
+	t.Parallel()
+	const pause = 700 * time.Millisecond
+	for name, state := range map[string]string{"disk full": "53100", "out of memory": "53200", "cancelled": "57014", "serialization": "40001", "deadlock": "40P01",
+		"lock": "55P03", "rights": "42501", "no such column": "42703", "internal": "XX000", "system": "58030", "too complex": "54001"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 9, pause: 700ms", 1)).start()
+			h.loadedFile("G_K1_20260701T1200.csv", one)
+			h.exec(`CREATE SEQUENCE river.asked; CREATE FUNCTION river.fail() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM nextval('river.asked'); RAISE EXCEPTION 'it fails' USING ERRCODE = '` + state + `'; END $$;
+				CREATE TRIGGER fail BEFORE INSERT ON river.gauge FOR EACH STATEMENT EXECUTE FUNCTION river.fail()`)
+			asked := func(n int) func() bool {
+				return func() bool {
+					have, err := strconv.Atoi(h.lines("SELECT (CASE WHEN is_called THEN last_value ELSE 0 END)::text FROM river.asked")[0])
+					require.NoError(t, err)
+					return have >= n
+				}
+			}
+			h.drop("G_K1_20260701T1300.csv", header+"SR0009;2026-07-01T13:00:00Z;1;1\n")
+			h.wait("the first attempt", asked(1))
+			began := time.Now()
+			h.wait("the second attempt", asked(2))
+			assert.GreaterOrEqual(t, time.Since(began), pause*9/10)
+		})
+	}
 }

@@ -526,3 +526,35 @@ target: {table: river.probe}
 	assert.Equal(t, []string{"2 cells of 1 rows were left out, as fieldsMatch says; the first in line 3002"},
 		h.lines("SELECT saw FROM mullein_records.check_result WHERE name = 'cells beyond the header'"))
 }
+
+// TestFieldsThatAreReadForExpressionsOnly has no columns for them, and tells what is wrong
+// with them all the same.
+func TestFieldsThatAreReadForExpressionsOnly(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, `feed: levels
+landing: {at: in, files: "L_{slot:%Y%m%d}.csv", settle: 50ms}
+schema:
+  fields:
+    - {name: unit, stored: false}
+    - {name: id}
+    - {name: level, type: number, stored: false}
+    - {name: note}
+  primaryKey: [id]
+derive: {level_m: "row.unit == 'cm' ? row.level / 100 : row.level"}
+leave_out: row.unit == 'none'
+checks: {delivery: [{name: low, must: "greatest('level_m') < 10"}]}
+tolerate: {rejects: 5}
+target: {table: river.level}
+`)
+	h.drop("L_20260701.csv", "unit,id,level,note\ncm,a,125,x\nm,b,2.5,y\nnone,c,1,z\nm,d,much,w\n")
+	h.start()
+	a := h.arrival("L_20260701.csv")
+	assert.Equal(t, balance.Balance{Read: 4, Inserted: 2, Rejected: 1, LeftOut: 1}, a.Balance)
+	assert.Equal(t, []string{"a|x|1.25", "b|y|2.5"}, h.lines("SELECT concat_ws('|', id, note, level_m) FROM river.level ORDER BY 1"))
+	assert.Equal(t, []string{"id,note,level_m,from_file"}, h.lines("SELECT string_agg(attname, ',' ORDER BY attnum) FROM pg_attribute WHERE attrelid = 'river.level'::regclass AND attnum BETWEEN 1 AND 4"))
+	v, err := h.engine.inspect.Verify(ctx, a.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, v.Same)
+	h.drop("L_20260702.csv", "unit,id,level,note\nm,a,1.250,x\nm,b,2.6,y\n")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1}, h.arrival("L_20260702.csv").Balance, "another unit is the same row")
+}

@@ -3,6 +3,7 @@ package inspect
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"mullein/internal/core/feed"
@@ -63,11 +64,12 @@ func (i *Inspector) shape(ctx context.Context, f *feed.Feed) (out Shape, err err
 	if err != nil {
 		return out, err
 	}
-	for n, c := range wanted.Own {
+	for _, c := range wanted.Own {
 		limit, of := fitted.Limit(c.Name), (*tabular.Column)(nil)
-		if limit.Computed = n >= len(columns); !limit.Computed {
-			of = columns[n]
+		if i := slices.IndexFunc(columns, func(f *tabular.Column) bool { return f.Field.Name == c.Name }); i >= 0 {
+			of = columns[i]
 		}
+		limit.Computed = of == nil
 		out.Notes = append(out.Notes, limit.Says(c.Name, of)...)
 	}
 	return out, nil

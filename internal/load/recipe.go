@@ -93,6 +93,9 @@ func Wanted(f *feed.Feed) (*table.Table, error) {
 	}
 	var own []table.Column
 	for _, c := range columns {
+		if c.Field.Unstored {
+			continue
+		}
 		comment := c.Field.Description
 		if c.Field.Title != "" {
 			comment = c.Field.Title

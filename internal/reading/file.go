@@ -71,6 +71,7 @@ type File struct {
 	position []int // of each column's cell in a record; -1 where the file has none
 	cells    int   // that a record must have
 	values   []tabular.Value
+	stored   []tabular.Value // room for those of values that are stored, where not all are
 	derived  []derivation
 	checks   []rowCheck
 	trailer  *check.Trailer            // nil for none

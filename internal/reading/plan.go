@@ -25,6 +25,7 @@ type Plan struct {
 	deletes   *expression.Program
 	checks    []rowCheck
 	allChecks *expression.Program // true when all checks of rows hold; nil where it is not worth while
+	own       []int               // values that are those of the target's own columns, in their order
 	digested  []int               // values that the digest covers, in the order of their names
 	limits    []limit
 }
@@ -89,13 +90,21 @@ func NewPlan(f *feed.Feed) (*Plan, error) {
 		p.checks = append(p.checks, rowCheck{Check: k, program: program})
 	}
 	p.allChecks = together(scope, f.Checks.Row)
-	p.digested = digested(f, len(p.Columns))
+	for i, c := range p.Columns {
+		if !c.Field.Unstored {
+			p.own = append(p.own, i)
+		}
+	}
+	for i := range f.Derive {
+		p.own = append(p.own, len(p.Columns)+i)
+	}
+	p.digested = p.toDigest()
 	return p, nil
 }
 
 // Limit has rows rejected that a column of the target cannot take.
 func (p *Plan) Limit(column string, l tabular.Limit) {
-	at := slices.Index(p.Feed.OwnColumns(), column)
+	at := p.own[slices.Index(p.Feed.OwnColumns(), column)]
 	if at < len(p.Columns) && p.Columns[at].Field.Constraints.Required {
 		l.NotNull = false // as the schema has it
 	}
@@ -121,26 +130,32 @@ func together(scope *expression.Scope, checks []check.Check) *expression.Program
 	return program
 }
 
-// digested chooses the columns of the digest: not those that say something of
+// toDigest chooses the columns of the digest: not those that say something of
 // the run, or the same row of two runs would never be the same.
-func digested(f *feed.Feed, columns int) (out []int) {
-	names := f.OwnColumns()
-	for i := range names {
-		if d := i - columns; d >= 0 && f.Derive[d].OfRun() {
+func (p *Plan) toDigest() (out []int) {
+	for _, at := range p.own {
+		if d := at - len(p.Columns); d >= 0 && p.Feed.Derive[d].OfRun() {
 			continue
 		}
-		out = append(out, i)
+		out = append(out, at)
 	}
-	sort.Slice(out, func(a, b int) bool { return names[out[a]] < names[out[b]] })
+	sort.Slice(out, func(a, b int) bool { return p.nameOf(out[a]) < p.nameOf(out[b]) })
 	return out
+}
+
+// nameOf returns the column of a value.
+func (p *Plan) nameOf(at int) string {
+	if at < len(p.Columns) {
+		return p.Columns[at].Field.Name
+	}
+	return p.Feed.Derive[at-len(p.Columns)].Name
 }
 
 // Digested returns the columns of the digest, in its order.
 func (p *Plan) Digested() []string {
-	names := p.Feed.OwnColumns()
 	out := make([]string, len(p.digested))
 	for i, at := range p.digested {
-		out[i] = names[at]
+		out[i] = p.nameOf(at)
 	}
 	return out
 }

@@ -33,12 +33,24 @@ func (r *File) Fill(to Receiver, size int) error {
 			return err
 		}
 		if ok {
-			to.Add(r.values, rec.Line, rec.Element, digest)
+			to.Add(r.own(), rec.Line, rec.Element, digest)
 		}
 	}
 	r.counter.Rows.Store(r.read)
 	r.counter.Bytes.Store(r.bytes.n)
 	return nil
+}
+
+// own returns the values of the row that are stored.
+func (r *File) own() []tabular.Value {
+	if len(r.plan.own) == len(r.values) {
+		return r.values
+	}
+	r.stored = r.stored[:0]
+	for _, at := range r.plan.own {
+		r.stored = append(r.stored, r.values[at])
+	}
+	return r.stored
 }
 
 // next returns the next record. Those that were mended have the line of the file

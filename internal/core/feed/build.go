@@ -92,6 +92,7 @@ func (r *reader) feed(root *node) *Feed {
 		}
 		f.Derive = r.derive(root.get("derive"), scope, f.Schema.PrimaryKey)
 		r.newestDerived(root, f)
+		r.unstored(root, f)
 		r.checks(root, f, scope)
 	}
 	r.columns(root, f)
@@ -499,6 +500,7 @@ func readField(n *node) tabular.Field {
 		SoleNumber: n.flag("bareNumber", true),
 		TrueValues: n.texts("trueValues"), FalseValues: n.texts("falseValues"), MissingValues: n.texts("missingValues"),
 		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""), CutNanoseconds: n.str("nanoseconds", "") == "cut",
+		Unstored: !n.flag("stored", true),
 	}
 	k := n.get("constraints")
 	f.Constraints = tabular.Constraints{
@@ -652,6 +654,43 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 		}
 	}
 	return out
+}
+
+// unstored refuses to do with fields that are not stored what needs their column.
+func (r *reader) unstored(root *node, f *Feed) {
+	for _, kind := range f.ByKind {
+		of := *f
+		of.Schema, of.ByKind = kind.Schema, nil
+		r.unstored(root, &of)
+	}
+	if f.HasKinds() {
+		return
+	}
+	for _, name := range f.Unstored() {
+		why := ""
+		switch {
+		case slices.Contains(f.Schema.PrimaryKey, name):
+			why = "schema.primaryKey"
+		case f.Target.Newest == name:
+			why = "target.newest"
+		case f.Target.Part == name:
+			why = "target.part"
+		case f.Target.Merge[name] != "":
+			why = "target.merge"
+		case f.Schema.Field(name).Constraints.Unique:
+			why = "its constraint unique"
+		case slices.ContainsFunc(f.Schema.UniqueKeys, func(k []string) bool { return slices.Contains(k, name) }):
+			why = "schema.uniqueKeys"
+		case slices.ContainsFunc(f.Schema.ForeignKeys, func(k tabular.ForeignKey) bool { return slices.Contains(k.Fields, name) }):
+			why = "schema.foreignKeys"
+		}
+		if why != "" {
+			r.failAt(root.get("schema"), "field %s: stored is false, and %s needs its column; derive one of it, or store it", name, why)
+		}
+	}
+	if len(f.OwnColumns()) == 0 {
+		r.failAt(root.get("schema"), "no field is stored, and nothing is derived: the target would have no columns")
+	}
 }
 
 // newestDerived refuses derived columns by which no newest row can be told.

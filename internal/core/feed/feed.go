@@ -243,8 +243,8 @@ func (f *Feed) Scope() (*expression.Scope, error) {
 	return expression.NewScope(kinds)
 }
 
-// ColumnKinds returns the kinds of the columns of a row: the fields and the
-// derived ones.
+// ColumnKinds returns the kinds of the columns of a row: the fields that are stored and
+// the derived ones.
 func (f *Feed) ColumnKinds() (map[string]tabular.Kind, error) {
 	columns, err := f.Schema.Compile(f.Zone)
 	if err != nil {
@@ -252,7 +252,9 @@ func (f *Feed) ColumnKinds() (map[string]tabular.Kind, error) {
 	}
 	kinds := map[string]tabular.Kind{}
 	for _, c := range columns {
-		kinds[c.Field.Name] = c.Kind
+		if !c.Field.Unstored {
+			kinds[c.Field.Name] = c.Kind
+		}
 	}
 	for _, d := range f.Derive {
 		kinds[d.Name] = d.Kind
@@ -261,14 +263,27 @@ func (f *Feed) ColumnKinds() (map[string]tabular.Kind, error) {
 }
 
 // OwnColumns are the names of the columns of the target that are not lineage:
-// the fields and the derived ones, sorted as they stand in the feed.
+// the fields that are stored and the derived ones, sorted as they stand in the feed.
 func (f *Feed) OwnColumns() []string {
 	var names []string
 	for i := range f.Schema.Fields {
-		names = append(names, f.Schema.Fields[i].Name)
+		if !f.Schema.Fields[i].Unstored {
+			names = append(names, f.Schema.Fields[i].Name)
+		}
 	}
 	for _, d := range f.Derive {
 		names = append(names, d.Name)
+	}
+	return names
+}
+
+// Unstored returns the fields that are read for expressions only.
+func (f *Feed) Unstored() []string {
+	var names []string
+	for i := range f.Schema.Fields {
+		if f.Schema.Fields[i].Unstored {
+			names = append(names, f.Schema.Fields[i].Name)
+		}
 	}
 	return names
 }

@@ -198,3 +198,32 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestFieldsThatAreNotStored are for expressions only, and nothing may need their columns.
+func TestFieldsThatAreNotStored(t *testing.T) {
+	const text = `feed: levels
+landing: {at: in, files: "L_{slot:%Y%m%d}.csv"}
+schema:
+  fields:
+    - {name: id}
+    - {name: unit, stored: false}
+    - {name: cm, type: number, stored: false}
+  primaryKey: [id]
+derive: {m: row.cm / 100}
+leave_out: row.unit != 'cm'
+target: {table: river.level}
+`
+	f, err := Parse("levels.yaml", []byte(text))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"id", "m"}, f.OwnColumns())
+	assert.Equal(t, []string{"unit", "cm"}, f.Unstored())
+	for old, c := range map[string]struct{ with, want string }{
+		"primaryKey: [id]":            {"primaryKey: [id, unit]", "stored is false, and schema.primaryKey needs its column"},
+		"table: river.level":          {"table: river.level, newest: cm", `target.newest: no column "cm"`},
+		"{name: unit, stored: false}": {"{name: unit, stored: false, constraints: {unique: true}}", "its constraint unique needs its column"},
+		"{name: id}":                  {"{name: id, stored: false}", "schema.primaryKey needs its column"},
+	} {
+		_, err := Parse("levels.yaml", []byte(strings.Replace(text, old, c.with, 1)))
+		assert.ErrorContains(t, err, c.want)
+	}
+}

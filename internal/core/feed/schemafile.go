@@ -194,6 +194,9 @@ func tableField(f *tabular.Field) map[string]any {
 	set("decimalChar", f.DecimalChar)
 	set("groupChar", f.GroupChar)
 	set("itemType", f.ItemType)
+	if f.Unstored {
+		out["stored"] = false
+	}
 	if f.CutNanoseconds {
 		out["nanoseconds"] = "cut"
 	}

@@ -50,6 +50,8 @@ type Field struct {
 	MissingValues []string // nil: the schema's
 	ItemType      string   // list
 	Delimiter     string   // list; empty: ","
+	// Unstored fields are read for expressions only: the target has no column for them.
+	Unstored bool
 	// CutNanoseconds has times cut that are finer than a microsecond, which no column
 	// of the target keeps; otherwise they are rejects.
 	CutNanoseconds bool

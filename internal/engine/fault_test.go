@@ -168,6 +168,19 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 	}
 }
 
+// TestPrivateValuesAreNotInReasons has the target refuse a row with private values: what
+// PostgreSQL says of it names them.
+func TestPrivateValuesAreNotInReasons(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges+"private: [level_m]\n").start()
+	h.loadedFile("G_K1_20260701T1200.csv", one)
+	h.exec("ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)")
+	h.drop("G_K1_20260701T1300.csv", header+"SR0009;2026-07-01T12:00:00Z;7,77;1\n")
+	a := h.arrival("G_K1_20260701T1300.csv")
+	assert.Contains(t, a.Reason, "violates check constraint \"not_too_high\"; it is the row in line 2")
+	assert.NotContains(t, a.Reason, "7.77")
+}
+
 // TestWhatTheTargetsColumnsCannotTake rejects rows by what the columns of a table that
 // others made can take, whatever the schema allows.
 func TestWhatTheTargetsColumnsCannotTake(t *testing.T) {

@@ -157,7 +157,7 @@ func (l *Attempt) group(ctx context.Context, parts []*part) error {
 	case errors.As(err, &culprit):
 		rest := slices.DeleteFunc(slices.Clone(parts), func(p *part) bool { return p == culprit.part })
 		return errors.Join(l.failed(ctx, []*part{culprit.part}, err), l.group(ctx, rest))
-	case table.Refusal(err) != "", errors.As(err, &already):
+	case refusalOfTarget(err, nil) != "", errors.As(err, &already):
 		middle := len(parts) / 2
 		return errors.Join(l.group(ctx, parts[:middle]), l.group(ctx, parts[middle:]))
 	}

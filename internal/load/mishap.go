@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"slices"
 	"time"
 
 	"mullein/internal/core/balance"
@@ -27,7 +26,7 @@ type refusal struct {
 }
 
 // refusalIn returns the refusal behind an error, if there is one.
-func refusalIn(err error) (refusal, bool) {
+func refusalIn(err error, private []string) (refusal, bool) {
 	var file *decode.FileError
 	var absent *table.AbsentError
 	var verdict *verdictError
@@ -39,14 +38,18 @@ func refusalIn(err error) (refusal, bool) {
 	case errors.As(err, &verdict):
 		return refusal{verdict.reason, verdict.waivable}, true
 	}
-	reason := refusalOfTarget(err)
+	reason := refusalOfTarget(err, private)
 	return refusal{reason: reason}, reason != ""
 }
 
 // refusalOfTarget returns what the target says against the rows, with the row that it is
-// about, as far as it is known; "" for other errors.
-func refusalOfTarget(err error) string {
-	reason := table.Refusal(err)
+// about, as far as it is known; "" for other errors. Where there are private fields, it
+// names no values.
+func refusalOfTarget(err error, private []string) string {
+	reason, detail := table.Refusal(err)
+	if reason != "" && detail != "" && len(private) == 0 {
+		reason += "; " + detail
+	}
 	var row *table.RowError
 	if reason == "" || !errors.As(err, &row) {
 		return reason
@@ -64,8 +67,7 @@ func (l *Attempt) blame(parts []*part, err error) error {
 	if !errors.As(err, &row) {
 		return err
 	}
-	f := l.recipe.Feed
-	if slices.ContainsFunc(f.Schema.PrimaryKey, func(k string) bool { return slices.Contains(f.Private, k) }) {
+	if len(l.recipe.Feed.Private) > 0 {
 		row.Key = ""
 	}
 	for _, p := range parts {
@@ -84,7 +86,7 @@ func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 	defer cancel()
 	var culprit *culpritError
 	errors.As(err, &culprit)
-	if r, ok := refusalIn(err); ok && ctx.Err() == nil {
+	if r, ok := refusalIn(err, l.recipe.Feed.Private); ok && ctx.Err() == nil {
 		return l.refuse(after, parts, culprit, r)
 	}
 	var already *table.AlreadyLoadedError

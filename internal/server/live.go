@@ -160,6 +160,9 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 	if err != nil {
 		return k, err
 	}
+	if err := s.read(ctx, records); err != nil {
+		return k, err
+	}
 	for _, record := range records {
 		of := subjectFeed{problem: record.Problem}
 		if f, err := s.definition(ctx, record); err == nil { // else its problem says so

@@ -25,7 +25,7 @@ const mostSearched = 5_000_000
 // with it. What a check, a trigger or a foreign key says of one row alone is found;
 // otherwise the error is returned as it is.
 func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
-	if Refusal(refused) == "" || l.rows() > mostSearched {
+	if !refuses(refused) || l.rows() > mostSearched {
 		return refused
 	}
 	var first, last *int64
@@ -33,8 +33,8 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 		return refused
 	}
 	low, high := *first, *last
-	refuses := func(err error) bool { return Refusal(err) != "" && !l.isKeyConflict(err) }
-	if err := l.tryRows(ctx, from, low, high); !refuses(err) {
+	atFault := func(err error) bool { return refuses(err) && !l.isKeyConflict(err) }
+	if err := l.tryRows(ctx, from, low, high); !atFault(err) {
 		return refused
 	}
 	for low < high { // the first row at fault has a place from low to high
@@ -42,7 +42,7 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 		switch err := l.tryRows(ctx, from, low, middle); {
 		case err == nil:
 			low = middle + 1
-		case refuses(err):
+		case atFault(err):
 			high = middle
 		default:
 			return refused

@@ -456,29 +456,31 @@ func (l *Load) Commit(ctx context.Context) error {
 
 // Refusal returns the reason, for people, when an error is the database's own
 // word against the rows: a constraint, a trigger, a value out of range. Trying
-// again would give the same. It is "" for other errors.
-func Refusal(err error) string {
+// again would give the same. It is "" for other errors. detail names values of the row.
+func Refusal(err error) (reason, detail string) {
 	var e *pgconn.PgError
 	if !errors.As(err, &e) {
-		return ""
+		return "", ""
 	}
 	switch class := e.Code[:2]; {
 	case class == "22", class == "23", class == "44", e.Code == "P0001":
 	default:
-		return ""
+		return "", ""
 	}
-	reason := "the target says no: " + e.Message
+	reason = "the target says no: " + e.Message
 	if e.ConstraintName != "" && !strings.Contains(e.Message, e.ConstraintName) {
 		reason += " (constraint " + e.ConstraintName + ")"
 	}
-	if e.Detail != "" {
-		detail := e.Detail
-		if len(detail) > 500 {
-			detail = detail[:500] + "..."
-		}
-		reason += "; " + detail
+	if detail = e.Detail; len(detail) > 500 {
+		detail = detail[:500] + "..."
 	}
-	return reason
+	return reason, detail
+}
+
+// refuses reports whether an error is a [Refusal].
+func refuses(err error) bool {
+	reason, _ := Refusal(err)
+	return reason != ""
 }
 
 // Denied reports whether an error is for people who set up the target: rights, a

@@ -220,7 +220,7 @@ func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
 	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT late_index"); undo != nil {
 		return 0, errors.Join(err, undo)
 	}
-	if Refusal(err) != "" && !l.isKeyConflict(err) {
+	if refuses(err) && !l.isKeyConflict(err) {
 		return 0, err
 	}
 	return l.insert(ctx, from, l.stage+" s")

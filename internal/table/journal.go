@@ -325,9 +325,9 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	var reread, listed, odd bool
 	// Entries that are no mere changes, and those of others that hold what the loads wrote,
 	// as a deletion that was recalled does.
-	of := "mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') OR c.target = " + l.target() + " AND c.load > " +
-		fmt.Sprint(slices.Min(off)) + " AND (c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
-	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM pg_temp.mullein_key), EXISTS (SELECT 1 FROM "+of+")",
+	of := "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT c.key FROM mullein.change c WHERE c.target = " +
+		l.target() + " AND c.load > " + fmt.Sprint(slices.Min(off)) + " AND (c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM pg_temp.mullein_key), EXISTS ("+of+")",
 		off, replaced).Scan(&reread, &listed, &odd); err != nil {
 		return err
 	}
@@ -336,7 +336,7 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		which += " AND NOT key IN (SELECT key FROM pg_temp.mullein_reread)"
 	}
 	if odd {
-		which += " AND NOT key IN (SELECT c.key FROM " + of + ")"
+		which += " AND NOT key IN (" + of + ")"
 	}
 	// Rows are found by their keys first. By what the planner knows of arrivals, it would
 	// take those of one that has just come for few.

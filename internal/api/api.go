@@ -42,7 +42,16 @@ type Status struct {
 	Needs    []Arrival     `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
 	Feeds    []FeedView    `json:"feeds" nullable:"false" doc:"Those that files came for lately, the latest first"`
 	Loads    []Progress    `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
+	Rollups  []RollupLag   `json:"rollups" nullable:"false" doc:"Those that are not in step with the tables that they read"`
 	Services []ServiceView `json:"services" nullable:"false"`
+}
+
+// RollupLag is a rollup that is not in step with the tables that it reads.
+type RollupLag struct {
+	Rollup     string     `json:"rollup"`
+	Waiting    int64      `json:"waiting" doc:"Notes of touched keys that wait; 100,001 for more than 100,000"`
+	ComputedAt *time.Time `json:"computed_at" doc:"When it was computed last; null for never"`
+	Problem    string     `json:"problem" doc:"Why it is not kept; empty when it only lags"`
 }
 
 // Totals are counts over all feeds.

@@ -34,7 +34,8 @@ func (c *command) status() *cobra.Command {
 					return err
 				}
 			}
-			wrong := len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0
+			wrong := len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0 ||
+				anyNotKept(status.Rollups)
 			return c.checked(check && wrong, status, func() { c.wholeStatus(status, all) })
 		})}
 	cmd.Flags().BoolVar(&all, "all", false, "all feeds, not only those that files came for lately")
@@ -62,6 +63,7 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 		return
 	}
 	c.needs(s)
+	c.lags(s.Rollups)
 	t := s.Totals
 	c.say("%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States),
 		grouped(t.RowsToday))
@@ -85,10 +87,35 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	c.serviceTable(s.Services)
 }
 
+// anyNotKept reports whether something is wrong with one of the rollups.
+func anyNotKept(rollups []api.RollupLag) bool {
+	return slices.ContainsFunc(rollups, func(r api.RollupLag) bool { return r.Problem != "" })
+}
+
+// lags shows rollups that are not in step.
+func (c *command) lags(rollups []api.RollupLag) {
+	for _, r := range rollups {
+		since := "it has never been computed"
+		if r.ComputedAt != nil {
+			since = "it was computed last on " + when(r.ComputedAt).text
+		}
+		if r.Problem != "" {
+			fmt.Fprintf(c.out, "rollup %s is not kept: %s; %s\n", r.Rollup, harmlessLines(r.Problem, "  "), since)
+		} else {
+			c.say("rollup %s lags: %s wait; %s\n", r.Rollup, plural(r.Waiting, "note")+" of touched keys", since)
+		}
+	}
+	if len(rollups) > 0 {
+		fmt.Fprintln(c.out)
+	}
+}
+
 // needs shows what needs a person.
 func (c *command) needs(s api.Status) {
 	if len(s.Stopped)+len(s.Needs)+len(s.Wrong) == 0 {
-		fmt.Fprint(c.out, "Nothing needs a person.\n\n")
+		if !anyNotKept(s.Rollups) {
+			fmt.Fprint(c.out, "Nothing needs a person.\n\n")
+		}
 		return
 	}
 	c.say("Needs a person, %s\n", plural(s.Totals.Wrong, "feed"))

@@ -18,6 +18,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/table"
 )
 
 type eventsInput struct {
@@ -239,6 +240,11 @@ func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], er
 		return err
 	})
 	questions.Go(func() (err error) { out.Wrong, err = s.wrong(asked, ""); return err })
+	questions.Go(func() error {
+		lagging, err := s.target.Lagging(asked)
+		out.Rollups = each(lagging, func(l *table.Lag) api.RollupLag { return api.RollupLag(*l) })
+		return err
+	})
 	questions.Go(func() (err error) { out.Services, err = s.services(asked); return err })
 	questions.Go(func() error {
 		stopped, err := s.ledger.StoppedFeeds(asked, needsShown)

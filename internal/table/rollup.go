@@ -233,6 +233,38 @@ func (d *Database) Rollups(ctx context.Context) ([]RollupState, error) {
 	return list, nil
 }
 
+// Lag is a rollup that is not in step with the tables that it reads.
+type Lag struct {
+	Rollup     string
+	Waiting    int64      // notes of touched keys; mostCounted and one more for more
+	ComputedAt *time.Time // when it was computed last; nil for never
+	Problem    string     // why it is not kept; empty when it lags only
+}
+
+// mostCounted is up to how many notes are counted.
+const mostCounted = 100_000
+
+// Lagging returns the rollups that are not in step, by name.
+func (d *Database) Lagging(ctx context.Context) ([]Lag, error) {
+	if err := d.Prepare(ctx); err != nil {
+		return nil, err
+	}
+	rows, err := d.pool.Query(ctx, `SELECT * FROM (SELECT r.name, (SELECT count(*) FROM (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id LIMIT $1) n) AS waiting, r.computed_at, r.problem, r.filled
+			FROM mullein.rollup r) r WHERE waiting > 0 OR problem <> '' OR NOT filled ORDER BY name`, mostCounted+1)
+	if err != nil {
+		return nil, fmt.Errorf("look for rollups that lag: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l Lag, err error) {
+		var filled bool
+		err = row.Scan(&l.Rollup, &l.Waiting, &l.ComputedAt, &l.Problem, &filled)
+		return l, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("look for rollups that lag: %w", err)
+	}
+	return list, nil
+}
+
 func (d *Database) rollup(ctx context.Context, name string) (*RollupState, error) {
 	list, err := d.Rollups(ctx)
 	if err != nil {

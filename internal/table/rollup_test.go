@@ -169,3 +169,28 @@ func TestRollupsHaveLittleRight(t *testing.T) {
 		s.exec("DROP TABLE IF EXISTS river.sneaky")
 	}
 }
+
+// TestRollupsThatLag tells those that are not in step.
+func TestRollupsThatLag(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	s.exec("CREATE SCHEMA river; CREATE TABLE river.reading (site text, at integer, level numeric); INSERT INTO river.reading VALUES ('A', 1, 1)")
+	s.putRollup(sums)
+	list, err := s.db.Lagging(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	s.exec("INSERT INTO river.reading VALUES ('B', 1, 1), ('C', 1, 1)")
+	list, err = s.db.Lagging(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.NotNil(t, list[0].ComputedAt)
+	list[0].ComputedAt = nil
+	assert.Equal(t, Lag{Rollup: "sums", Waiting: 2}, list[0])
+	s.exec("ALTER TABLE river.reading DROP COLUMN level CASCADE")
+	_, err = s.db.KeepRollups(ctx)
+	require.NoError(t, err)
+	list, err = s.db.Lagging(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Contains(t, list[0].Problem, "level")
+}

@@ -83,7 +83,8 @@ const shape: Record<string, string> = { inserted: '+', updated: '~', deleted: 'â
             <span class="quiet">arrival {{ s.load.arrival }} of {{ s.load.feed }}</span>
           </template>
         </div>
-        <div><RowChange :before="s.before" :after="s.after" :key_="history.key" :all="!s.before || !s.after" /></div>
+        <div v-if="!s.after && (s.what === 'inserted' || s.what === 'updated')" class="quiet">What it wrote was changed by hand since.</div>
+        <div v-else><RowChange :before="s.before" :after="s.after" :key_="history.key" :all="!s.before || !s.after" /></div>
         <div v-if="records[nameOf(s)]" class="record">
           <code v-if="records[nameOf(s)]?.text" class="mono">{{ records[nameOf(s)]?.text }}</code>
           <span v-else class="quiet">Its record is not at hand: {{ records[nameOf(s)]?.why }}.</span>

@@ -245,6 +245,18 @@ func TestARunSumsUpItsArrivals(t *testing.T) {
 	assert.Equal(t, "again", rejects[0].Reason)
 	_, err = l.Run(ctx, 999)
 	assert.ErrorIs(t, err, ErrNotFound)
+
+	_, err = l.Decide(ctx, Redo, []int64{one.ID}, "me", "again")
+	require.NoError(t, err)
+	again, err := l.Arrival(ctx, one.ID)
+	require.NoError(t, err)
+	brokenOff := begun(t, l, &again)
+	require.NoError(t, l.PutBack(ctx, one.ID, 0, ""))
+	require.NoError(t, l.FinishRun(ctx, brokenOff.ID, RunCancelled, "it was cancelled"))
+	now, err = l.Run(ctx, brokenOff.ID)
+	require.NoError(t, err)
+	assert.Zero(t, now.Loaded)
+	assert.Equal(t, balance.Balance{}, now.Balance, "it tells no counts that did not happen")
 }
 
 func TestARunIsQueuedOnce(t *testing.T) {

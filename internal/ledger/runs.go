@@ -88,7 +88,8 @@ func (l *Ledger) FinishRun(ctx context.Context, id int64, state RunState, reason
 	return err
 }
 
-// A list is no file of its own.
+// A list is no file of its own. What an attempt did not bring to its end did not happen,
+// although the arrival has the balance of an earlier one.
 const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded' AND NOT is_list) AS loaded,
 	count(*) FILTER (WHERE state = 'refused') AS refused,
 	count(*) FILTER (WHERE state IN ('failed', 'held')) AS failed,
@@ -106,7 +107,8 @@ const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded' AND NOT is_list
 	'left_out', coalesce(sum((balance->>'left_out')::bigint), 0),
 	'withheld', coalesce(sum((balance->>'withheld')::bigint), 0),
 	'removed', coalesce(sum((balance->>'removed')::bigint), 0)) AS balance
-	FROM arrival WHERE run_id = ?`
+	FROM (SELECT state, is_list, CASE WHEN state IN ('loaded', 'refused', 'skipped', 'recalled') AND finished_at IS NOT NULL THEN balance END AS balance
+		FROM arrival WHERE run_id = ?) a`
 
 // Run returns one run, or ErrNotFound. While it is running, its counts and its
 // balance are those up to now.

@@ -336,17 +336,31 @@ func (p *play) corrected(l *modelLoad, arrival int64) []modelRow {
 // deliver loads rows as an arrival, undoing what is replaced in the same
 // transaction.
 func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
-	load, err := p.session.Begin(ctx, p.fitted, 1)
+	// A file may have been read as one of a group that was divided since.
+	of, at := 1, 0
+	if p.random.IntN(3) == 0 {
+		of, at = 3, 1
+	}
+	load, err := p.session.Begin(ctx, p.fitted, of)
 	require.NoError(p.t, err)
 	defer load.Close(ctx)
-	load.Rank(int64(l.rank))
+	load.Rank(slices.Repeat([]int64{int64(l.rank)}, of)...)
 	later, err := load.Replacing(ctx, replaces)
 	require.NoError(p.t, err)
 	p.reread(load, later)
 	rows := modelRows(l.rows)
-	require.NoError(p.t, load.Stage(ctx, &rows, int64(len(rows))))
+	if of == 1 {
+		require.NoError(p.t, load.Stage(ctx, &rows, int64(len(rows))))
+	} else {
+		b := NewPieces(p.table, 100, p.fitted.Bytewise())
+		b.Begin(at)
+		require.ErrorIs(p.t, rows.Fill(b, 0), io.EOF)
+		require.NoError(p.t, load.StagePieces(ctx, []Piece{b.TakePiece()}))
+	}
 	require.NoError(p.t, load.Lock(ctx, "gauges", p.fence))
-	counts, err := load.Merge(ctx, 7, []Part{{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}})
+	parts := make([]Part, of)
+	parts[at] = Part{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}
+	counts, err := load.Merge(ctx, 7, parts)
 	require.NoError(p.t, err)
 	if breakOff {
 		return
@@ -364,7 +378,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	l.outdated = want.Outdated > 0
 	l.active = true
 	p.loads = append(p.loads, l)
-	got := counts[0]
+	got := counts[at]
 	got.Read = int64(len(rows))
 	if len(replaces) == 0 {
 		assert.Equal(p.t, want, got)
@@ -372,7 +386,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 		assert.EqualValues(p.t, len(p.fold().rows)-len(before.rows), got.Inserted-got.Removed, "the table grows by what the balance says: %+v", got)
 	}
 	require.NoError(p.t, got.Err())
-	require.NoError(p.t, load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads), Arrival: l.arrival, Fence: p.fence, Balance: got}}))
+	require.NoError(p.t, load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads), Arrival: l.arrival, Part: at, Fence: p.fence, Balance: got}}))
 	require.NoError(p.t, load.Commit(ctx))
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -292,6 +293,11 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 	r := &refold{l: l, off: off, self: l.nth[l.own]}
 	if err := r.do(ctx); err != nil {
 		return nil, err
+	}
+	if l.late { // what was gathered of newer loads is that of before by now
+		if err := l.gatherVouched(ctx, slices.Min(l.ranks), math.MaxInt64); err != nil {
+			return nil, err
+		}
 	}
 	if _, err := l.absent(ctx); err != nil {
 		return nil, err

@@ -242,9 +242,9 @@ func (c *command) putCommand() *cobra.Command {
 type change struct {
 	Feed string `json:"feed"`
 	What string `json:"what"` // created, put again, changed, as it was, removed, not in the folder
-	// Parting is what a changed feed leaves behind, or one that is put again finds.
-	Parting []string `json:"parting"`
-	put     *parsed
+	// LeavesBehind is what a changed feed leaves behind, or one that is put again finds.
+	LeavesBehind []string `json:"leaves_behind"`
+	put          *parsed
 }
 
 func (c *command) putFeeds(ctx context.Context, service *client.Client, args []string, yes, remove bool) error {
@@ -268,7 +268,7 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if err != nil {
 		return err
 	}
-	parts := slices.ContainsFunc(changes, func(ch change) bool { return len(ch.Parting) > 0 })
+	parts := slices.ContainsFunc(changes, func(ch change) bool { return len(ch.LeavesBehind) > 0 })
 	if (folder || parts) && !yes {
 		agreed, err := c.ask(changes)
 		if err != nil || !agreed {
@@ -349,12 +349,12 @@ func plannedChanges(ctx context.Context, service *client.Client, good []parsed, 
 			if versions[0].Definition == p.text {
 				ch.What = "as it was"
 			} else if before, err := feed.Parse(p.file, []byte(versions[0].Definition)); err == nil { // else there is nothing to leave behind
-				ch.Parting = p.feed.Parting(before)
+				ch.LeavesBehind = p.feed.LeavesBehind(before)
 			}
 			delete(present, ch.Feed)
 		} else if versions, err := service.Versions(ctx, ch.Feed); err == nil {
 			ch.What = "put again"
-			ch.Parting = []string{fmt.Sprintf("it was removed after version %d, and its ledger goes on: files that were loaded then count as loaded, and their rows are where they were. Another name begins anew; mullein redo --feed %s loads them again",
+			ch.LeavesBehind = []string{fmt.Sprintf("it was removed after version %d, and its ledger goes on: files that were loaded then count as loaded, and their rows are where they were. Another name begins anew; mullein redo --feed %s loads them again",
 				versions[0].Version, ch.Feed)}
 		} else if !client.IsNotFound(err) {
 			return nil, err
@@ -380,7 +380,7 @@ func (c *command) ask(changes []change) (bool, error) {
 	something := false
 	for _, ch := range changes {
 		fmt.Fprintf(c.errOut, "  %-30s %s\n", ch.Feed, ch.What)
-		for _, line := range ch.Parting {
+		for _, line := range ch.LeavesBehind {
 			fmt.Fprintf(c.errOut, "    %s\n", harmlessLines(line, "    "))
 		}
 		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed" || ch.What == "put again"

@@ -58,7 +58,7 @@ func (i *Inspector) PlanRebuild(ctx context.Context, name string) (*Rebuilding, 
 	if r.recipe, err = load.NewRecipe(w.kind, w.version, found); err != nil {
 		return nil, err
 	}
-	if err := r.choose(ctx, FilesThatAreLeft); err != nil {
+	if err := r.choose(ctx, FilesThatAreLeft, LoseOthers); err != nil {
 		return nil, err
 	}
 	out.Missing, out.Superseded = append(out.Missing, r.gone...), append(out.Superseded, r.superseded...)
@@ -113,15 +113,6 @@ func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, other
 	if err := w.database.Prepare(ctx); err != nil {
 		return nil, err
 	}
-	if others == KeepOthers {
-		plan, err := i.PlanRebuild(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if plan.Others > 0 {
-			return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%d rows of %s were brought by no arrival, and would be lost (--without-others)", plan.Others, plan.Table)}
-		}
-	}
 	session, err := w.database.Session(ctx)
 	if err != nil {
 		return nil, err
@@ -136,7 +127,7 @@ func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, other
 		return nil, err
 	}
 	r.out.Table = r.fitted.String()
-	if err := r.choose(ctx, files); err != nil {
+	if err := r.choose(ctx, files, others); err != nil {
 		return nil, err
 	}
 	if err := r.load(ctx); err != nil {
@@ -172,7 +163,7 @@ func (r *rebuild) left(l table.LoadEntry) bool {
 }
 
 // choose finds the loads in force, and those of them whose files are gone.
-func (r *rebuild) choose(ctx context.Context, files Files) error {
+func (r *rebuild) choose(ctx context.Context, files Files, keep Others) error {
 	others, err := r.database.OtherFeeds(ctx, r.fitted, r.feed)
 	if err != nil {
 		return err
@@ -183,6 +174,15 @@ func (r *rebuild) choose(ctx context.Context, files Files) error {
 	}
 	if r.loads, err = r.database.InForce(ctx, r.fitted, r.feed); err != nil {
 		return err
+	}
+	if keep == KeepOthers {
+		rows, err := r.database.Count(ctx, r.fitted, r.loads)
+		if err != nil {
+			return err
+		}
+		if rows.Others > 0 {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("%d rows of %s were brought by no arrival, and would be lost (--without-others)", rows.Others, r.fitted)}
+		}
 	}
 	for _, l := range r.loads {
 		err := r.i.WithFile(ctx, r.recipe, l.Arrival, func(*load.OpenFile) error { return nil })

@@ -656,16 +656,18 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 	return out
 }
 
-// unstored refuses to do with fields that are not stored what needs their column.
+// unstored refuses to do with fields that are not stored, of a feed and of each of its
+// kinds, what needs their column.
 func (r *reader) unstored(root *node, f *Feed) {
 	for _, kind := range f.ByKind {
-		of := *f
-		of.Schema, of.ByKind = kind.Schema, nil
-		r.unstored(root, &of)
+		r.unstoredOf(root, &Feed{Schema: kind.Schema, Derive: f.Derive, Target: f.Target})
 	}
-	if f.HasKinds() {
-		return
+	if len(f.Schema.Fields) > 0 {
+		r.unstoredOf(root, f)
 	}
+}
+
+func (r *reader) unstoredOf(root *node, f *Feed) {
 	for _, name := range f.Unstored() {
 		why := ""
 		switch {

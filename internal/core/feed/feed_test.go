@@ -226,4 +226,10 @@ target: {table: river.level}
 		_, err := Parse("levels.yaml", []byte(strings.Replace(text, old, c.with, 1)))
 		assert.ErrorContains(t, err, c.want)
 	}
+	kinds, err := os.ReadFile("../../../docs/examples/several-kinds.yaml")
+	require.NoError(t, err)
+	changed := strings.Replace(string(kinds), "{name: ship, type: integer}", "{name: ship, type: integer, stored: false}", 1)
+	require.NotEqual(t, string(kinds), changed)
+	_, err = Parse("kinds.yaml", []byte(changed))
+	assert.ErrorContains(t, err, "field ship: stored is false, and schema.primaryKey needs its column", "of a kind, too")
 }

@@ -336,9 +336,9 @@ func (f *Feed) Cautions() []string {
 	return nil
 }
 
-// Parting says what putting f in place of an earlier version of it leaves behind, a line
+// LeavesBehind returns what putting f in place of an earlier version of it leaves behind, a line
 // each: files, rows or keys that it no longer sees.
-func (f *Feed) Parting(before *Feed) []string {
+func (f *Feed) LeavesBehind(before *Feed) []string {
 	var out []string
 	if f.Landing.At != before.Landing.At {
 		out = append(out, fmt.Sprintf("landing.at: %s instead of %s; files at %s are looked at no more, and those that wait there stay in the ledger as they are",

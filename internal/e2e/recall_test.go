@@ -92,16 +92,22 @@ func TestRollupsByHand(t *testing.T) {
 	page, err := os.ReadFile("../../docs/the-target.md")
 	require.NoError(t, err)
 	_, text, _ := strings.Cut(string(page), "```yaml\nrollup: ")
-	text, _, _ = strings.Cut("rollup: "+text, "```")
-	file := filepath.Join(t.TempDir(), "daily-peaks.yaml")
+	text, rest, _ := strings.Cut("rollup: "+text, "```")
+	_, joined, _ := strings.Cut(rest, "```yaml\nrollup: ")
+	joined, _, _ = strings.Cut("rollup: "+joined, "```")
+	folder := t.TempDir()
+	file := filepath.Join(folder, "daily-peaks.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
-	code, out, errOut := s.mullein("rollup", "put", file)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "joined.yaml"), []byte(joined), 0o644))
+	code, out, errOut := s.mullein("rollup", "put", file, filepath.Join(folder, "joined.yaml"))
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "it is kept in river.daily_peak")
-	s.eventually(func() bool {
-		code, out, _ = s.mullein("rollup", "verify", "daily-peaks")
-		return code == 0 && !strings.Contains(out, " 0 rows,")
-	})
+	for _, name := range []string{"daily-peaks", "river-days"} {
+		s.eventually(func() bool {
+			code, out, _ = s.mullein("rollup", "verify", name)
+			return code == 0 && !strings.Contains(out, " 0 rows,")
+		})
+	}
 	code, out, _ = s.mullein("rollup", "rebuild", "daily-peaks")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "daily-peaks: ")
@@ -113,8 +119,10 @@ func TestRollupsByHand(t *testing.T) {
 	code, _, errOut = s.mullein("rollup", "put", file)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, `daily-peaks.yaml:3:1: unknown field "tabel"`)
-	code, _, _ = s.mullein("rollup", "remove", "daily-peaks")
-	assert.Equal(t, 0, code)
+	for _, name := range []string{"daily-peaks", "river-days"} {
+		code, _, _ = s.mullein("rollup", "remove", name)
+		assert.Equal(t, 0, code)
+	}
 	_, out, _ = s.mullein("rollup", "list")
 	assert.Contains(t, out, "There are no rollups")
 }

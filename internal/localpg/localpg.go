@@ -46,7 +46,20 @@ type Server struct {
 	runAs   *syscall.Credential
 }
 
-const owner = "mullein"
+// The service works as a role that owns its databases and is no superuser: what a feed or
+// a rollup makes it do cannot reach files and programs of the machine. The superuser is
+// for whoever looks after the server; the service never works as it.
+const (
+	owner     = "mullein"
+	superuser = "mullein_superuser"
+)
+
+// roles make what the service works as, and the lesser role that it computes rollups as,
+// in a new server. The database is the service's own.
+const roles = `CREATE ROLE ` + owner + ` LOGIN CREATEDB PASSWORD '%s'
+CREATE ROLE mullein_rollup NOLOGIN ROLE ` + owner + `
+ALTER DATABASE postgres OWNER TO ` + owner + `
+`
 
 // settings suit a private server on a machine that it shares.
 var settings = []string{
@@ -160,21 +173,26 @@ func (s *Server) place(dir string) error {
 	return os.Chown(s.Data, uid, gid)
 }
 
-func (s *Server) secretFile() string { return filepath.Join(s.Data, "mullein.secret") }
-func (s *Server) log() string        { return filepath.Join(s.Data, "server.log") }
+func (s *Server) secretFile() string      { return filepath.Join(s.Data, "mullein.secret") }
+func (s *Server) superSecretFile() string { return filepath.Join(s.Data, superuser+".secret") }
+func (s *Server) log() string             { return filepath.Join(s.Data, "server.log") }
 
-func (s *Server) create(ctx context.Context, more []string) error {
+func newSecret() string {
 	random := make([]byte, 24)
 	rand.Read(random) // never fails, crypto/rand says
-	secret := hex.EncodeToString(random)
+	return hex.EncodeToString(random)
+}
+
+func (s *Server) create(ctx context.Context, more []string) error {
+	secret, superSecret := newSecret(), newSecret()
 	passwordFile := s.Data + ".password"
-	if err := s.lend(passwordFile, secret); err != nil {
+	if err := s.lend(passwordFile, superSecret); err != nil {
 		return fmt.Errorf("hand the password to initdb: %w", err)
 	}
 	defer os.Remove(passwordFile)
 	// Collation C compares texts by their bytes: the order is the same on every
 	// machine, and keys compare several times faster.
-	command := s.command(ctx, "initdb", "-D", s.Data, "-U", owner, "-E", "UTF8", "--locale=C.UTF-8", "--lc-collate=C",
+	command := s.command(ctx, "initdb", "-D", s.Data, "-U", superuser, "-E", "UTF8", "--locale=C.UTF-8", "--lc-collate=C",
 		"-A", "scram-sha-256", "--pwfile="+passwordFile)
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))
@@ -187,8 +205,15 @@ func (s *Server) create(ctx context.Context, more []string) error {
 	if err = errors.Join(err, config.Close()); err != nil {
 		return fmt.Errorf("write postgresql.conf: %w", err)
 	}
-	if err := os.WriteFile(s.secretFile(), []byte(secret+"\n"), 0o600); err != nil {
-		return fmt.Errorf("keep the password: %w", err)
+	alone := s.command(ctx, "postgres", "--single", "-D", s.Data, "postgres") // a line is a statement
+	alone.Stdin = strings.NewReader(fmt.Sprintf(roles, secret))
+	if out, err := alone.CombinedOutput(); err != nil || bytes.Contains(out, []byte("ERROR:")) {
+		return fmt.Errorf("make the roles of the private PostgreSQL: %w: %s", err, bytes.TrimSpace(out))
+	}
+	for name, password := range map[string]string{s.superSecretFile(): superSecret, s.secretFile(): secret} {
+		if err := os.WriteFile(name, []byte(password+"\n"), 0o600); err != nil {
+			return fmt.Errorf("keep the password: %w", err)
+		}
 	}
 	return nil
 }

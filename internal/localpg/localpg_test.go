@@ -31,6 +31,11 @@ func TestLifeOfAPrivateServer(t *testing.T) {
 	require.NoError(t, conn.QueryRow(ctx, "SELECT current_setting('listen_addresses'), datcollate FROM pg_database WHERE datname = current_database()").Scan(&address, &collation))
 	assert.Equal(t, "127.0.0.1", address)
 	assert.Equal(t, "C", collation)
+	for _, forbidden := range []string{"SELECT pg_read_file('/etc/hostname')", "COPY kept TO PROGRAM 'cat'", "CREATE ROLE another SUPERUSER",
+		"GRANT pg_execute_server_program TO mullein", "SELECT rolpassword FROM pg_authid"} {
+		_, err = conn.Exec(ctx, forbidden)
+		assert.ErrorContains(t, err, "SQLSTATE 42501", forbidden) // insufficient privilege
+	}
 	require.NoError(t, conn.Close(ctx))
 
 	again, err := Start(ctx, Options{Dir: dir})

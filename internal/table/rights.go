@@ -13,27 +13,34 @@ import (
 	"mullein/internal/core/rollup"
 )
 
-// rollupRole is the role that what people write into rollups works as, where Mullein
-// itself is a superuser: it sees the tables that a rollup names, and no file or program
-// of the server. Elsewhere it has the rights of Mullein's own role, as whoever set that
-// up chose them.
+// rollupRole is the role that what people write into rollups works as, where Mullein may
+// take it on, or is a superuser and makes it: it sees the tables that a rollup names, and
+// nothing else. Elsewhere rollups have the rights of Mullein's own role, as whoever set
+// that up chose them.
 const rollupRole = "mullein_rollup"
 
 // rollupLimit bounds a computation.
 const rollupLimit = time.Hour
 
-func isSuperuser(ctx context.Context, tx pgx.Tx) (is bool, err error) {
-	if err = tx.QueryRow(ctx, "SELECT current_setting('is_superuser') = 'on'").Scan(&is); err != nil {
+// rollupsApart reports whether rollups are computed as a role of their own.
+func rollupsApart(ctx context.Context, tx pgx.Tx) (is bool, err error) {
+	err = tx.QueryRow(ctx, `SELECT current_setting('is_superuser') = 'on' OR CASE WHEN to_regrole($1) IS NULL THEN false
+		ELSE pg_has_role($1, 'MEMBER') END`, rollupRole).Scan(&is)
+	if err != nil {
 		return false, fmt.Errorf("look at rights: %w", err)
 	}
 	return is, nil
 }
 
-// makeRole makes the role of rollups, and lets it see the tables that one reads.
+// makeRole makes the role of rollups, and lets it see the tables that one reads. Two who
+// do so at once would fail; and as others wait for what was granted, it is best done in a
+// short transaction.
 func makeRole(ctx context.Context, tx pgx.Tx, r *rollup.Rollup) error {
 	statements := []string{
-		"DO $$ BEGIN CREATE ROLE " + rollupRole + " NOLOGIN; EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL; END $$",
-		"GRANT USAGE ON SCHEMA mullein TO " + rollupRole,
+		fmt.Sprintf("SELECT pg_advisory_xact_lock(%d, 0)", rollupSpace), // no rollup has the number 0
+		"DO $$ BEGIN IF to_regrole('" + rollupRole + "') IS NULL THEN CREATE ROLE " + rollupRole + ` NOLOGIN; END IF;
+			EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL; END $$`,
+		"GRANT USAGE, CREATE ON SCHEMA mullein TO " + rollupRole, // it owns the functions that note touched keys
 		"GRANT SELECT, INSERT, DELETE ON mullein.touched TO " + rollupRole,
 	}
 	for _, source := range slices.Sorted(maps.Keys(r.From)) {
@@ -71,11 +78,11 @@ func (s *RollupState) withLittleRight(ctx context.Context, tx pgx.Tx, compute fu
 	if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL statement_timeout = %d", rollupLimit.Milliseconds())); err != nil {
 		return err
 	}
-	super, err := isSuperuser(ctx, tx)
+	apart, err := rollupsApart(ctx, tx)
 	if err != nil {
 		return err
 	}
-	if !super {
+	if !apart {
 		return compute()
 	}
 	var given bool

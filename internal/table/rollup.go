@@ -2,9 +2,12 @@ package table
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,12 +17,21 @@ import (
 )
 
 // A rollup is kept in step by triggers on the tables that it reads: whatever
-// changes a row of them, a load, a recall or somebody else, notes the keys that
-// the row touched before and touches after, in its own transaction. They are
-// recomputed after the commit, under the rollup's own lock: first the notes are
-// taken, then, in a later statement, the select is read, which sees at least
-// what those who left the notes committed. So two sources that change at once
-// never miss each other, and a select that fails refuses no good rows.
+// changes a row of them, a load, a recall or somebody else, leaves notes in its own
+// transaction. They are taken after the commit, under the rollup's own lock, in the
+// statement that reads the select, which so sees at least what those who left the notes
+// committed. A select that fails refuses no good rows.
+//
+// A note is one of these, as JSON:
+//   - an object, a key: it is recomputed. Notes are keys where the row alone tells which it
+//     touched, before the change and after.
+//   - an array of a table and one of its rows, as it was before or after a change: where it
+//     takes a select to know the keys, they are looked for after the commit. As all other
+//     tables are then as they were when the row came or went, or their changes are notes of
+//     keys, none is missed. But a row that went and was joined with one that went, too, is
+//     found by neither; so where rows of two such tables wait, the whole is computed.
+//   - true: more was touched than is worth noting, and the whole is computed.
+//   - a string, why the key could not be told: the whole is computed.
 
 // ErrNoRollup says that there is no rollup of a name.
 var ErrNoRollup = errors.New("not found")
@@ -93,8 +105,13 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 			}
 		}
 		for source, of := range r.From {
+			some := fmt.Sprintf("SELECT * FROM %s LIMIT %d", tableOf(source), rowsTried)
+			keys := "SELECT " + expressions(r, of.Keys) + " FROM (" + some + ") t"
+			if of.Select != "" {
+				keys = "SELECT " + join(quoteAll(r.Key)) + " FROM (WITH touched AS (" + some + ") SELECT * FROM (" + of.Select + "\n) q) t"
+			}
 			// Its text makes sure that it is computed.
-			if _, err := tx.Exec(ctx, "SELECT count(ROW("+expressions(r, of)+")::text) FROM (SELECT * FROM "+tableOf(source)+" LIMIT $1) t", rowsTried); err != nil {
+			if _, err := tx.Exec(ctx, "SELECT count(t::text) FROM ("+keys+") t"); err != nil {
 				return fmt.Errorf("from.%s: %w", source, err)
 			}
 		}
@@ -109,27 +126,28 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 // tried tries something of a rollup, with as little right as it will have, and takes all
 // back.
 func (d *Database) tried(ctx context.Context, r *rollup.Rollup, try func(tx pgx.Tx) error) error {
+	var apart bool
+	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) (err error) {
+		if apart, err = rollupsApart(ctx, tx); err != nil || !apart {
+			return err
+		}
+		return makeRole(ctx, tx, r)
+	})
+	if err != nil {
+		return err
+	}
 	tx, err := d.pool.Begin(ctx)
 	if err != nil {
 		return fmt.Errorf("try rollup %s: %w", r.Name, err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx)) // nothing of it stays
-	super, err := isSuperuser(ctx, tx)
-	if err != nil {
-		return err
-	}
-	if super {
-		if err := makeRole(ctx, tx, r); err != nil {
-			return err
-		}
-	}
 	if _, err := tx.Exec(ctx, "SET LOCAL transaction_read_only = on"); err != nil {
 		return err
 	}
 	if err := allNamed(ctx, tx, r); err != nil { // without running anything
 		return err
 	}
-	if super {
+	if apart {
 		if _, err := tx.Exec(ctx, "SET LOCAL ROLE "+rollupRole); err != nil {
 			return err
 		}
@@ -143,12 +161,26 @@ const rowsTried = 1000
 // allNamed demands that from names all tables that the select reads, by the planner's
 // list: what changes in others would not be noticed.
 func allNamed(ctx context.Context, tx pgx.Tx, r *rollup.Rollup) error {
-	var plan any
-	if err := tx.QueryRow(ctx, "EXPLAIN (VERBOSE, FORMAT JSON) SELECT * FROM ("+r.Select+"\n) q").Scan(&plan); err != nil {
-		return fmt.Errorf("select: %w", err)
-	}
 	read := map[string]bool{}
-	relations(plan, read)
+	reads := func(query, where string) error {
+		var plan any
+		if err := tx.QueryRow(ctx, "EXPLAIN (VERBOSE, FORMAT JSON) "+query).Scan(&plan); err != nil {
+			return fmt.Errorf("%s: %w", where, err)
+		}
+		relations(plan, read)
+		return nil
+	}
+	if err := reads("SELECT * FROM ("+r.Select+"\n) q", "select"); err != nil {
+		return err
+	}
+	for source, of := range r.From {
+		if of.Select == "" {
+			continue
+		}
+		if err := reads("WITH touched AS (SELECT * FROM "+tableOf(source)+") SELECT * FROM ("+of.Select+"\n) q", "from."+source); err != nil {
+			return err
+		}
+	}
 	for name := range read {
 		// Of a table with partitions the planner names those.
 		var root string
@@ -291,7 +323,7 @@ func (d *Database) RemoveRollup(ctx context.Context, name string) error {
 		return fmt.Errorf("end the computation of rollup %s: %w", name, err)
 	}
 	return d.underLock(ctx, s, func(tx pgx.Tx) error {
-		if err := dropTriggers(ctx, tx, s); err != nil {
+		if err := dropTriggers(ctx, tx, s, nil); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "DELETE FROM mullein.rollup WHERE id = $1", s.id)
@@ -361,24 +393,96 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 		return d.RebuildRollup(ctx, s.Name)
 	}
 	var lost string
-	err := d.pool.QueryRow(ctx, "SELECT coalesce(min(key #>> '{}'), '') FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'string'",
-		s.id).Scan(&lost)
+	var much bool
+	err := d.pool.QueryRow(ctx, `SELECT coalesce(min(key #>> '{}') FILTER (WHERE json_typeof(key) = 'string'), ''),
+		count(*) FILTER (WHERE json_typeof(key) = 'boolean') > 0 FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) IN ('string', 'boolean')`,
+		s.id).Scan(&lost, &much)
 	if err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
 	}
 	if lost != "" {
-		n, err := d.RebuildRollup(ctx, s.Name)
-		if err == nil {
-			err = fmt.Errorf("rollup %s: an expression of from fails: %s. It was computed as a whole instead", s.Name, lost)
-		}
-		return n, err
+		return d.rebuildInstead(ctx, s, lost)
 	}
 	var keys int64
-	err = d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
-		keys, err = recompute(ctx, tx, s)
+	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
+		found := !much
+		if found {
+			if found, err = s.keysOfRows(ctx, tx); err != nil {
+				return err
+			}
+		}
+		if found {
+			keys, err = recompute(ctx, tx, s)
+		} else {
+			keys, err = recomputeWhole(ctx, tx, s)
+		}
 		return err
 	})
+	if fails := (*fromError)(nil); errors.As(err, &fails) {
+		return d.rebuildInstead(ctx, s, fails.Error())
+	}
 	return keys, err
+}
+
+// rebuildInstead computes a rollup as a whole where it is not known what was touched. Its
+// error, if it is computed, says why.
+func (d *Database) rebuildInstead(ctx context.Context, s *RollupState, why string) (int64, error) {
+	n, err := d.RebuildRollup(ctx, s.Name)
+	if err == nil {
+		err = fmt.Errorf("rollup %s: an expression of from fails: %s. It was computed as a whole instead", s.Name, why)
+	}
+	return n, err
+}
+
+// fromError says that a select of from fails.
+type fromError struct {
+	source string
+	err    error
+}
+
+func (e *fromError) Error() string { return "from." + e.source + ": " + e.err.Error() }
+func (e *fromError) Unwrap() error { return e.err }
+
+// keysOfRows looks for the keys that noted rows touch and notes those in their stead. It
+// reports false, and does nothing, where rows of more than one table wait.
+func (s *RollupState) keysOfRows(ctx context.Context, tx pgx.Tx) (bool, error) {
+	const waiting = "SELECT DISTINCT key->>0 AS source FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'array'"
+	var source *string
+	var several bool
+	if err := tx.QueryRow(ctx, "SELECT min(source), count(*) > 1 FROM ("+waiting+") w", s.id).Scan(&source, &several); err != nil {
+		return false, fmt.Errorf("look for touched rows: %w", err)
+	}
+	if source == nil || several {
+		return !several, nil
+	}
+	of := s.Rollup.From[*source].Select
+	if of == "" {
+		return false, nil // of an earlier definition
+	}
+	var pairs []string
+	for _, k := range s.Key {
+		pairs = append(pairs, literal(k)+", q."+quote(k))
+	}
+	// Notes of other tables that came since are seen by the same statement.
+	query := "WITH taken AS (DELETE FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'array' AND (SELECT count(*) FROM (" + waiting +
+		`) w) = 1 RETURNING key),
+		touched AS MATERIALIZED (SELECT n.* FROM taken CROSS JOIN LATERAL json_populate_record(NULL::` + tableOf(*source) + ", key->1) n) " +
+		"INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) $1, key FROM (SELECT json_build_object(" + join(pairs) +
+		") AS key FROM (" + of + "\n) q) k"
+	err := s.withLittleRight(ctx, tx, func() error {
+		_, err := tx.Exec(ctx, query, s.id)
+		return err
+	})
+	if err != nil {
+		return false, &fromError{*source, err}
+	}
+	return true, nil
+}
+
+// recomputeWhole takes all notes, and brings all rows up to date.
+func recomputeWhole(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
+	with := fmt.Sprintf("taken AS (DELETE FROM mullein.touched WHERE rollup = %d RETURNING 1), fresh AS MATERIALIZED (%s\n)", s.id, s.Rollup.Select)
+	return s.write(ctx, tx, with, "true", "(SELECT count(*) FROM fresh)")
 }
 
 const (
@@ -398,8 +502,8 @@ func recompute(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
 		s.id, fewTouched+1).Scan(&notes); err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
 	}
-	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched WHERE rollup = %d LIMIT %d)) RETURNING key),
-		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n WHERE json_typeof(key) = 'object'),
+	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched WHERE rollup = %d AND json_typeof(key) = 'object' LIMIT %d)) RETURNING key),
+		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n),
 		h AS MATERIALIZED (SELECT %s AS h FROM k), `, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table), s.hash("k"))
 	among := s.hash("r") + " IN (SELECT h FROM h)"
 	if notes > fewTouched {
@@ -491,26 +595,33 @@ func (d *Database) RebuildRollup(ctx context.Context, name string) (n int64, err
 	if err != nil {
 		return 0, err
 	}
-	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
+	var apart bool
+	err = d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
 		if err := s.make(ctx, tx); err != nil {
 			return err
 		}
-		if err := dropTriggers(ctx, tx, s); err != nil {
+		if apart, err = rollupsApart(ctx, tx); err != nil || !apart {
 			return err
 		}
-		super, err := isSuperuser(ctx, tx)
-		if err == nil && super {
-			err = s.giveRights(ctx, tx)
-		}
-		if err != nil {
-			return err
-		}
+		return s.giveRights(ctx, tx)
+	})
+	if err != nil {
+		return 0, err
+	}
+	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
 		// The triggers wait for those who write at the moment, so that the select
 		// sees what they write, or their notes come later.
-		for source, of := range s.Rollup.From {
-			if err := s.makeTriggers(ctx, tx, source, of, super); err != nil {
+		var noting []string
+		for _, source := range slices.Sorted(maps.Keys(s.Rollup.From)) {
+			if err := s.makeTriggers(ctx, tx, source, s.Rollup.From[source], apart); err != nil {
 				return err
 			}
+			for event := range s.noting(source, s.Rollup.From[source]) {
+				noting = append(noting, s.function(source, event))
+			}
+		}
+		if err := dropTriggers(ctx, tx, s, noting); err != nil {
+			return err
 		}
 		if _, err := tx.Exec(ctx, "DELETE FROM mullein.touched WHERE rollup = $1", s.id); err != nil {
 			return err
@@ -575,39 +686,58 @@ func (s *RollupState) allowNulls(ctx context.Context, tx pgx.Tx) error {
 	return nil
 }
 
-func (s *RollupState) function() string { return fmt.Sprintf("touch_%d", s.id) }
+// function is the name of what notes an event of a source, whose own name may be as long
+// as a name can be.
+func (s *RollupState) function(source, event string) string {
+	sum := sha256.Sum256([]byte(source))
+	return fmt.Sprintf("touch_%d_%x_%s", s.id, sum[:8], strings.ToLower(event))
+}
+
+// noted is what a change of a source notes.
+type noted struct {
+	note string // PL/pgSQL
+	rows string // what the trigger is to refer to
+}
+
+// noting is what each kind of change of a source notes.
+func (s *RollupState) noting(source string, of rollup.Source) map[string]noted {
+	var pairs []string
+	for _, k := range s.Key {
+		pairs = append(pairs, literal(k)+", "+"("+of.Keys[k]+")")
+	}
+	note := func(rows string) string {
+		if of.Select != "" {
+			return s.noteRows(source, rows)
+		}
+		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM (SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
+	}
+	return map[string]noted{
+		"INSERT":   {note("new_rows"), "REFERENCING NEW TABLE AS new_rows"},
+		"DELETE":   {note("old_rows"), "REFERENCING OLD TABLE AS old_rows"},
+		"UPDATE":   {note("(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"), "REFERENCING OLD TABLE AS old_rows NEW TABLE AS new_rows"},
+		"TRUNCATE": {fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) VALUES (%d, 'true');", s.id), ""},
+	}
+}
 
 // makeTriggers notes the keys that changes of a source touch.
-func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string, of map[string]string, super bool) error {
+func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string, of rollup.Source, apart bool) error {
 	if _, err := tx.Exec(ctx, "LOCK TABLE "+tableOf(source)+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
 		return fmt.Errorf("lock %s: %w", source, err)
 	}
-	var pairs []string
-	for _, k := range s.Key {
-		pairs = append(pairs, literal(k)+", "+"("+of[k]+")")
-	}
-	note := func(rows string) string {
-		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM (SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
-	}
-	both := "(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"
-	for event, rows := range map[string][2]string{"INSERT": {"new_rows", "NEW TABLE AS new_rows"},
-		"DELETE": {"old_rows", "OLD TABLE AS old_rows"},
-		"UPDATE": {both, "OLD TABLE AS old_rows NEW TABLE AS new_rows"}} {
-		function := "mullein." + quote(fmt.Sprintf("%s_%s_%s", s.function(), strings.ReplaceAll(source, ".", "_"),
-			strings.ToLower(event)))
+	for event, on := range s.noting(source, of) {
+		function := "mullein." + quote(s.function(source, event))
 		// An expression that fails must not stop who writes to the source. The note says
 		// that nobody knows which keys were touched, and why.
-		body := "#variable_conflict use_column\nBEGIN BEGIN " + note(rows[0]) + fmt.Sprintf(
+		body := "#variable_conflict use_column\nBEGIN BEGIN " + on.note + fmt.Sprintf(
 			" EXCEPTION WHEN OTHERS THEN INSERT INTO mullein.touched (rollup, key) VALUES (%d, to_json(SQLERRM)); END; RETURN NULL; END", s.id)
 		owner := "CURRENT_USER"
-		if super {
+		if apart {
 			owner = rollupRole
 		}
 		for _, statement := range []string{
 			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
-			"CREATE OR REPLACE TRIGGER " + quote("mullein_"+s.function()+"_"+strings.ToLower(event)) + " AFTER " +
-				event + " ON " + tableOf(source) + " REFERENCING " + rows[1] +
-				" FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
+			"CREATE OR REPLACE TRIGGER " + quote(fmt.Sprintf("mullein_touch_%d_%s", s.id, strings.ToLower(event))) + " AFTER " +
+				event + " ON " + tableOf(source) + " " + on.rows + " FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
 			"ALTER FUNCTION " + function + "() OWNER TO " + owner,
 		} {
 			if _, err := tx.Exec(ctx, statement); err != nil {
@@ -618,9 +748,22 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 	return nil
 }
 
-// dropTriggers takes a rollup's triggers and their functions away.
-func dropTriggers(ctx context.Context, tx pgx.Tx, s *RollupState) error {
-	rows, err := tx.Query(ctx, `SELECT p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = 'mullein' AND p.proname LIKE $1`, strings.ReplaceAll(s.function(), "_", `\_`)+`\_%`)
+// rowsNoted is up to how many rows of one change are noted.
+const rowsNoted = 100_000
+
+// noteRows is what notes rows whose keys it takes a select to know.
+func (s *RollupState) noteRows(source, rows string) string {
+	return fmt.Sprintf(`IF (SELECT count(*) FROM (SELECT 1 FROM %[3]s LIMIT %[4]d + 1) n) > %[4]d THEN
+		INSERT INTO mullein.touched (rollup, key) VALUES (%[1]d, 'true');
+	ELSE
+		INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %[1]d, key FROM (SELECT json_build_array(%[2]s, to_json(noted)) AS key FROM %[5]s) k;
+	END IF;`, s.id, literal(source), rows, rowsNoted, "(SELECT * FROM "+rows+") noted")
+}
+
+// dropTriggers takes a rollup's triggers and their functions away, but for some.
+func dropTriggers(ctx context.Context, tx pgx.Tx, s *RollupState, keep []string) error {
+	rows, err := tx.Query(ctx, `SELECT p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+		WHERE n.nspname = 'mullein' AND p.proname LIKE $1 AND NOT p.proname = ANY($2)`, fmt.Sprintf(`touch\_%d\_%%`, s.id), append([]string{}, keep...))
 	if err != nil {
 		return err
 	}

@@ -1,10 +1,16 @@
 package table
 
 import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -79,6 +85,147 @@ func TestAnExpressionThatFailsStopsNobody(t *testing.T) {
 		assert.ErrorContains(t, s.db.CheckRollup(ctx, r), why)
 	}
 }
+
+// weights joins readings with two tables that decorate them, in both of which a row
+// touches many keys. A reading alone does not tell its key.
+const weights = `
+rollup: sums
+table: river.sum
+key: [basin, unit]
+select: SELECT basin, unit, count(*) AS n, sum(level * weight) AS level FROM river.reading JOIN river.site USING (site) JOIN river.kind USING (kind) GROUP BY 1, 2
+from:
+  river.reading: SELECT basin, unit FROM touched JOIN river.site USING (site) JOIN river.kind USING (kind)
+  river.site: SELECT basin, unit FROM touched JOIN river.reading USING (site) JOIN river.kind USING (kind)
+  river.kind: SELECT basin, unit FROM touched JOIN river.reading USING (kind) JOIN river.site USING (site)
+`
+
+// TestRollupsOfJoins changes what is joined, on each side, one after the other and at once.
+func TestRollupsOfJoins(t *testing.T) {
+	t.Parallel()
+	const tables = `CREATE SCHEMA river; CREATE TABLE river.reading (id integer PRIMARY KEY, site text, kind text, level numeric);
+		CREATE TABLE river.site (site text PRIMARY KEY, basin text, weight numeric); CREATE TABLE river.kind (kind text PRIMARY KEY, unit text)`
+	t.Run("one after the other", func(t *testing.T) {
+		t.Parallel()
+		s := open(t)
+		s.exec(tables)
+		s.exec("INSERT INTO river.site VALUES ('A', 'North', 1), ('B', 'North', 2); INSERT INTO river.kind VALUES ('l', 'm'), ('f', 'm3/s'); INSERT INTO river.reading VALUES (1, 'A', 'l', 1), (2, 'B', 'l', 10), (3, 'C', 'f', 100)")
+		s.putRollup(weights)
+		holds := func(want ...string) {
+			t.Helper()
+			assert.Equal(t, want, s.lines("SELECT concat_ws(' ', basin, unit, n, level) FROM river.sum ORDER BY 1"))
+		}
+		holds("North m 2 21")
+		for _, c := range []struct {
+			change string
+			want   []string
+		}{
+			{"UPDATE river.site SET weight = 3 WHERE site = 'A'", []string{"North m 2 23"}},
+			{"UPDATE river.site SET basin = 'South' WHERE site = 'A'", []string{"North m 1 20", "South m 1 3"}},
+			{"INSERT INTO river.site VALUES ('C', 'South', 1)", []string{"North m 1 20", "South m 1 3", "South m3/s 1 100"}},
+			{"UPDATE river.kind SET unit = 'cm' WHERE kind = 'l'", []string{"North cm 1 20", "South cm 1 3", "South m3/s 1 100"}},
+			{"DELETE FROM river.reading WHERE site = 'A'; UPDATE river.site SET basin = 'East' WHERE site = 'A'", []string{"North cm 1 20", "South m3/s 1 100"}},
+			{"DELETE FROM river.kind", []string{}},
+			{"INSERT INTO river.kind VALUES ('l', NULL), ('f', NULL); TRUNCATE river.site; INSERT INTO river.site VALUES ('B', NULL, 1)", []string{"1 10"}},
+			{"TRUNCATE river.kind", []string{}},
+			{"INSERT INTO river.kind VALUES ('l', NULL)", []string{"1 10"}},
+		} {
+			s.exec(c.change)
+			s.kept()
+			holds(c.want...)
+		}
+		s.exec("INSERT INTO river.reading SELECT i, 'B', 'l', 1 FROM generate_series(10, 120000) i")
+		s.kept()
+		holds("119992 120001")
+		s.exec("ALTER TABLE river.kind RENAME COLUMN unit TO per")
+		s.exec("UPDATE river.reading SET level = 5 WHERE id = 2")
+		_, err := s.db.KeepRollups(ctx)
+		require.NoError(t, err)
+		list, err := s.db.Lagging(ctx)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Contains(t, list[0].Problem, "unit")
+		s.exec("ALTER TABLE river.kind RENAME COLUMN per TO unit")
+		s.kept()
+		holds("119992 119996")
+	})
+	t.Run("long names", func(t *testing.T) {
+		t.Parallel()
+		s := open(t)
+		long := strings.Repeat("l", 63)
+		s.exec("CREATE SCHEMA river; CREATE SCHEMA " + long + "; CREATE TABLE " + long + "." + long + " (site text, at integer, level numeric)")
+		s.putRollup(strings.ReplaceAll(sums, "river.reading", long+"."+long))
+		s.exec("INSERT INTO " + long + "." + long + " VALUES ('A', 1, 1), ('B', 1, 1)")
+		s.kept()
+		s.exec("DELETE FROM " + long + "." + long + " WHERE site = 'A'")
+		s.kept()
+		assert.Equal(t, []string{"B"}, s.lines("SELECT site FROM river.sum"))
+	})
+	for seed := range uint64(6) {
+		t.Run(fmt.Sprint("at once ", seed), func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			s.exec(tables)
+			s.exec("INSERT INTO river.site SELECT 'S' || i, 'B' || i % 3, 1 FROM generate_series(0, 4) i; INSERT INTO river.kind SELECT 'K' || i, 'U' || i % 2 FROM generate_series(0, 3) i")
+			s.putRollup(weights)
+			var writers sync.WaitGroup
+			for w := range uint64(4) {
+				writers.Go(func() { s.changeAtRandom(rand.New(rand.NewPCG(seed, w)), 60) })
+			}
+			done := make(chan struct{})
+			go func() { writers.Wait(); close(done) }()
+			for working := true; working; {
+				select {
+				case <-done:
+					working = false
+				default:
+				}
+				_, err := s.db.KeepRollups(ctx)
+				require.NoError(t, err)
+			}
+			s.kept()
+		})
+	}
+}
+
+// changeAtRandom changes readings, sites and kinds in transactions of their own, some of
+// which are taken back.
+func (s *shop) changeAtRandom(random *rand.Rand, transactions int) {
+	for range transactions {
+		err := pgx.BeginFunc(ctx, s.db.pool, func(tx pgx.Tx) error {
+			for range 1 + random.IntN(3) {
+				id, site, kind := random.IntN(12), fmt.Sprint("S", random.IntN(5)), fmt.Sprint("K", random.IntN(4))
+				var err error
+				switch random.IntN(7) {
+				case 0, 1:
+					_, err = tx.Exec(ctx, "INSERT INTO river.reading VALUES ($1, $2, $3, $4) ON CONFLICT (id) DO UPDATE SET site = excluded.site, kind = excluded.kind, level = excluded.level", id, site, kind, random.IntN(9))
+				case 2:
+					_, err = tx.Exec(ctx, "DELETE FROM river.reading WHERE id = $1", id)
+				case 3:
+					_, err = tx.Exec(ctx, "UPDATE river.site SET basin = $2, weight = $3 WHERE site = $1", site, fmt.Sprint("B", random.IntN(3)), random.IntN(3))
+				case 4:
+					_, err = tx.Exec(ctx, "UPDATE river.kind SET unit = $2 WHERE kind = $1", kind, fmt.Sprint("U", random.IntN(2)))
+				case 5:
+					_, err = tx.Exec(ctx, "DELETE FROM river.site WHERE site = $1", site)
+				case 6:
+					_, err = tx.Exec(ctx, "INSERT INTO river.site VALUES ($1, $2, 1) ON CONFLICT DO NOTHING", site, fmt.Sprint("B", random.IntN(3)))
+				}
+				if err != nil {
+					return err
+				}
+			}
+			if random.IntN(5) == 0 {
+				return errTakenBack
+			}
+			return nil
+		})
+		var deadlock *pgconn.PgError
+		if !errors.Is(err, errTakenBack) && !(errors.As(err, &deadlock) && deadlock.Code == "40P01") {
+			assert.NoError(s.t, err)
+		}
+	}
+}
+
+var errTakenBack = errors.New("taken back")
 
 // BenchmarkRollup changes 23,000 rows of a table of two million, of which each
 // touches two keys of a rollup; and one row.

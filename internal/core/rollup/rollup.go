@@ -25,9 +25,24 @@ type Rollup struct {
 	Table  string   `yaml:"table"` // schema.table
 	Key    []string `yaml:"key"`   // columns of the select that tell its rows apart
 	Select string   `yaml:"select"`
-	// From says, for each table that the select reads, which keys a row of it
-	// touches: an SQL expression over the row for each column of the key.
-	From map[string]map[string]string `yaml:"from"`
+	// From says, for each table that the select reads, which keys a row of it touches.
+	From map[string]Source `yaml:"from"`
+}
+
+// Source says which keys the rows of a table touch: by Keys where the row alone tells
+// them, else by Select.
+type Source struct {
+	Keys   map[string]string // for each column of the key, an SQL expression over the row
+	Select string            // gives the columns of the key, for the rows of the relation touched
+}
+
+// UnmarshalYAML reads Keys from a mapping, and Select from a text.
+func (s *Source) UnmarshalYAML(unmarshal func(any) error) error {
+	if unmarshal(&s.Select) == nil {
+		return nil
+	}
+	s.Select = ""
+	return unmarshal(&s.Keys)
 }
 
 // MaxFile bounds a rollup's file, in bytes.
@@ -69,8 +84,7 @@ func Parse(file string, text []byte) (*Rollup, error) {
 	if !tableName.MatchString(r.Table) {
 		say("table %q: write it as schema.table", r.Table)
 	}
-	if strings.HasPrefix(r.Table, "mullein.") || strings.HasPrefix(r.Table, "mullein_records.") ||
-		strings.HasPrefix(r.Table, "pg_") {
+	if own(r.Table) || strings.HasPrefix(r.Table, "pg_") {
 		say("table %q: its schema is not for data; choose another", r.Table)
 	}
 	if len(r.Key) == 0 {
@@ -86,16 +100,23 @@ func Parse(file string, text []byte) (*Rollup, error) {
 		if !tableName.MatchString(source) {
 			say("from.%s: write it as schema.table", source)
 		}
+		if own(source) {
+			say("from.%s: what Mullein keeps for itself is not for rollups", source)
+		}
 		if source == r.Table {
 			say("from.%s: a rollup cannot read itself", source)
 		}
+		if strings.TrimSpace(r.From[source].Select) != "" {
+			continue
+		}
+		of := r.From[source].Keys
 		for _, k := range r.Key {
-			if strings.TrimSpace(r.From[source][k]) == "" {
-				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches",
+			if strings.TrimSpace(of[k]) == "" {
+				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches; or write a select over touched in place of from.%[1]s",
 					source, k, source, k)
 			}
 		}
-		for _, k := range slices.Sorted(maps.Keys(r.From[source])) {
+		for _, k := range slices.Sorted(maps.Keys(of)) {
 			if !slices.Contains(r.Key, k) {
 				say("from.%s.%s: the key (%s) has no such column", source, k, strings.Join(r.Key, ", "))
 			}
@@ -105,6 +126,11 @@ func Parse(file string, text []byte) (*Rollup, error) {
 		return nil, errors.New(strings.Join(wrong, "\n"))
 	}
 	return r, nil
+}
+
+// own reports whether a table is one of Mullein's records.
+func own(table string) bool {
+	return strings.HasPrefix(table, "mullein.") || strings.HasPrefix(table, "mullein_records.")
 }
 
 var placed = regexp.MustCompile(`^\[(\d+):(\d+)\] ([^\n]*)`)

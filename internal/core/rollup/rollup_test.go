@@ -21,7 +21,7 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "daily-peaks", r.Name)
 	assert.Equal(t, []string{"station_id", "day"}, r.Key)
-	assert.Equal(t, "(observed_at AT TIME ZONE 'UTC')::date", r.From["river.gauge_reading"]["day"])
+	assert.Equal(t, "(observed_at AT TIME ZONE 'UTC')::date", r.From["river.gauge_reading"].Keys["day"])
 	assert.True(t, strings.HasPrefix(r.Select, "SELECT station_id"))
 }
 
@@ -37,6 +37,8 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		{"key: [station_id, day]", "key: [station_id]", "has no such column"},
 		{"    station_id: station_id\n", "", "from.river.gauge_reading.station_id is missing"},
 		{"  river.gauge_reading:", "  gauge_reading:", "from.gauge_reading: write it as schema.table"},
+		{"  river.gauge_reading:", "  mullein_records.tokens:", "from.mullein_records.tokens: what Mullein keeps for itself"},
+		{"  river.gauge_reading:", "  river.station: []\n  river.gauge_reading:", "daily-peaks.yaml:"},
 		{"about:", "abuot:", "daily-peaks.yaml:3:1:"},
 		{"key: [station_id, day]", "key: [station_id, day", "daily-peaks.yaml:"},
 	} {

@@ -33,7 +33,7 @@ func (i *Inspector) Recall(ctx context.Context, id int64, aim table.Aim, who, be
 	}
 	defer r.close(ctx)
 	if err := r.recall.Commit(ctx, r.out.Feed, who, because); err != nil {
-		return nil, err
+		return nil, conflict(err)
 	}
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()

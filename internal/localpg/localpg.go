@@ -48,7 +48,8 @@ type Server struct {
 
 // The service works as a role that owns its databases and is no superuser: what a feed or
 // a rollup makes it do cannot reach files and programs of the machine. The superuser is
-// for whoever looks after the server; the service never works as it.
+// for whoever looks after the server; the service never works as it. To drop a database,
+// the role has to end whoever is in it, such as a vacuum.
 const (
 	owner     = "mullein"
 	superuser = "mullein_superuser"
@@ -58,6 +59,7 @@ const (
 // in a new server. The database is the service's own.
 const roles = `CREATE ROLE ` + owner + ` LOGIN CREATEDB PASSWORD '%s'
 CREATE ROLE mullein_rollup NOLOGIN ROLE ` + owner + `
+GRANT pg_signal_backend TO ` + owner + `
 ALTER DATABASE postgres OWNER TO ` + owner + `
 `
 

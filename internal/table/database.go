@@ -88,6 +88,7 @@ CREATE TABLE IF NOT EXISTS mullein.target (
 	made boolean NOT NULL DEFAULT false,
 	writers bigint[] NOT NULL DEFAULT '{}'
 );
+ALTER TABLE mullein.target ADD COLUMN IF NOT EXISTS key_hash smallint NOT NULL DEFAULT 0;
 ALTER TABLE mullein.load
 	ADD COLUMN IF NOT EXISTS nth         bigint NOT NULL DEFAULT nextval('mullein.nth'),
 	ADD COLUMN IF NOT EXISTS target      integer,
@@ -172,7 +173,7 @@ func (d *Database) Prepare(ctx context.Context) error {
 		return nil
 	}
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT to_regclass('mullein.confirmed_by_target') IS NOT NULL").Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('mullein.target') AND attname = 'key_hash')").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if !there {

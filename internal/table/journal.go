@@ -32,15 +32,6 @@ import (
 // Rows are held as JSON, as PostgreSQL writes a row of the target, so that they
 // outlive columns that come later.
 
-// keyHash is the SQL of the hash that names a row's key in the journal. Equal
-// keys have equal hashes, in the database's own notion of equality.
-func (t *Table) keyHash(alias string) string {
-	var keys []string
-	for _, k := range t.Key {
-		keys = append(keys, alias+"."+quote(k))
-	}
-	return "hash_record_extended(ROW(" + strings.Join(keys, ", ") + "), 0)"
-}
 
 // sameRow is the SQL that tells whether two rows of the target have one key.
 func (t *Table) sameRow(a, b string) string {

@@ -222,14 +222,6 @@ func (l *Load) goneSince() string {
 	return "(" + strings.Join(since, " OR ") + ")"
 }
 
-// keysHash is the hash of a staged row's key, as [Table.keyHash] has it.
-func (l *Load) keysHash() string { return "hash_record_extended(ROW(" + join(l.keys()) + "), 0)" }
-
-// partHash is the hash of a staged row's part.
-func (l *Load) partHash() string {
-	return "hash_record_extended(ROW(" + l.column(l.table.Part) + "), 0)"
-}
-
 // passOver makes planned changes of rows outdated that a newer load has left unchanged,
 // which only few are.
 func (l *Load) passOver(ctx context.Context) error {

@@ -1,6 +1,7 @@
 package table
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"slices"
@@ -281,6 +282,44 @@ func BenchmarkReplace(b *testing.B) {
 		b.ReportMetric(float64(load(arrival, 1, []int64{arrival - 1}, few).Milliseconds()), "ms-23000-corrected")
 		b.ReportMetric(float64(load(1, generation, []int64{1}, many).Milliseconds()), "ms-redo")
 		b.ReportMetric(float64(load(1000+arrival, 1, nil, many).Milliseconds()), "ms-unchanged")
+	}
+}
+
+// BenchmarkRecall changes 700,000 of a million rows, and takes that out again.
+func BenchmarkRecall(b *testing.B) {
+	for b.Loop() {
+		s := open(b)
+		table := gauge(standard)
+		table.Newest, table.Journal = "", true
+		rows := make([]row, 1_000_000)
+		for i := range rows {
+			rows[i] = row{"A", int64(i), 100, 1}
+		}
+		s.loaded(table, 1, rows...)
+		s.exec("ANALYZE river.gauge")
+		for i := range 700_000 {
+			rows[i].level++
+		}
+		began := time.Now()
+		s.loaded(table, 2, rows[:700_000]...)
+		b.ReportMetric(float64(time.Since(began).Milliseconds()), "ms-load")
+		fitted, err := s.db.Fit(ctx, table)
+		require.NoError(b, err)
+		recall := func(begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error), commit bool) time.Duration {
+			began := time.Now()
+			c, err := begin(s.session, ctx, fitted, "gauges", TakeOut, []int64{2})
+			require.NoError(b, err)
+			defer c.Close(ctx)
+			o, err := c.Outcome(ctx, 10)
+			require.NoError(b, err)
+			require.Equal(b, int64(700_000), o.Restored)
+			if commit {
+				require.NoError(b, c.Commit(ctx, "gauges", "me", "why"))
+			}
+			return time.Since(began)
+		}
+		b.ReportMetric(float64(recall((*Session).PreviewRecall, false).Milliseconds()), "ms-preview")
+		b.ReportMetric(float64(recall((*Session).BeginRecall, true).Milliseconds()), "ms-recall")
 	}
 }
 

@@ -181,6 +181,9 @@ func (c *Recall) begin(ctx context.Context, of string, aim Aim, arrivals []int64
 		return err
 	}
 	if c.table.keyed() {
+		if c.r.undoing, err = c.r.listUndo(ctx); err != nil || c.r.undoing {
+			return err
+		}
 		return c.r.keys(ctx)
 	}
 	if i := slices.IndexFunc(list, func(e LoadEntry) bool {
@@ -380,6 +383,9 @@ func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
 	if !c.table.keyed() {
 		return c.outcome, c.withoutKey(ctx, most)
 	}
+	if c.r.undoing {
+		return c.outcome, c.r.undoOutcome(ctx, c.outcome, most)
+	}
 	if err := c.r.work(ctx); err != nil {
 		return nil, err
 	}
@@ -516,11 +522,16 @@ func (c *Recall) Commit(ctx context.Context, of, by, because string) error {
 	if err := c.savepoint(ctx, "recall"); err != nil {
 		return err
 	}
-	apply := c.r.apply
-	if !c.table.keyed() {
-		apply = c.applyWithoutKey
+	var err error
+	switch {
+	case !c.table.keyed():
+		err = c.applyWithoutKey(ctx)
+	case c.r.undoing:
+		err = c.r.undo(ctx, c.outcome)
+	default:
+		err = c.r.apply(ctx)
 	}
-	if err := apply(ctx); err != nil {
+	if err != nil {
 		return err
 	}
 	counts, err := json.Marshal(c.outcome)

@@ -20,6 +20,7 @@ type refold struct {
 	l       *Load
 	off, on []int64 // loads, by place
 	self    int64   // the place of the load or recall that does it
+	undoing bool    // what is done is listed in mullein_undo
 
 	grew int64 // by how many rows the target grows
 }
@@ -47,6 +48,7 @@ CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image 
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY, parts bigint[]) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, rank bigint, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_undo (key bigint NOT NULL, part oid, place tid, entry tid, what "char") ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json, rank bigint, deletion json) ON COMMIT DELETE ROWS;
 `
 
@@ -217,12 +219,15 @@ func (r *refold) begin(ctx context.Context) error {
 		SELECT e.key, e.before, `+rank+`, `+deletion+` FROM pg_temp.mullein_event e WHERE e.nth = 1 AND $1 > 0 AND $2::bigint > 0`, t.id, r.first())
 }
 
+// writersOf is the SQL of the transactions that wrote to the target $1, and those of $2.
+const writersOf = `SELECT DISTINCT unnest(writers) AS writer FROM (SELECT writers FROM mullein.load WHERE target = $1
+	UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target WHERE id = $1 UNION ALL SELECT $2::bigint[]) w`
+
 // look reads the rows of the keys as they are now, and which of them somebody
 // else has written: their transaction is none of ours.
 func (r *refold) look(ctx context.Context) error {
 	l, t := r.l, r.l.table
-	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (SELECT DISTINCT unnest(writers) AS writer FROM (
-				SELECT writers FROM mullein.load WHERE target = $1 UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target WHERE id = $1 UNION ALL SELECT $2::bigint[]) w)
+	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (`+writersOf+`)
 		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
 		SELECT k.key, row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
 		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))

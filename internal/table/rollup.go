@@ -52,6 +52,7 @@ type RollupState struct {
 	Waiting    int64      // notes of keys that wait to be recomputed
 	Problem    string     // why it is not kept; empty when it is
 	id         int
+	types      map[string]string // of the columns of its table; see look
 }
 
 // PutRollup creates a rollup or changes it. Its table is made, and filled, by the
@@ -340,6 +341,9 @@ func (d *Database) underLock(ctx context.Context, s *RollupState, do func(pgx.Tx
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", rollupSpace, s.id); err != nil {
 			return err
 		}
+		if err := s.look(ctx, tx); err != nil {
+			return fmt.Errorf("look at %s: %w", s.Table, err)
+		}
 		return do(tx)
 	})
 }
@@ -393,10 +397,8 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 		return d.RebuildRollup(ctx, s.Name)
 	}
 	var lost string
-	var much bool
-	err := d.pool.QueryRow(ctx, `SELECT coalesce(min(key #>> '{}') FILTER (WHERE json_typeof(key) = 'string'), ''),
-		count(*) FILTER (WHERE json_typeof(key) = 'boolean') > 0 FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) IN ('string', 'boolean')`,
-		s.id).Scan(&lost, &much)
+	err := d.pool.QueryRow(ctx, "SELECT coalesce(min(key #>> '{}'), '') FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'string'",
+		s.id).Scan(&lost)
 	if err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
 	}
@@ -404,18 +406,8 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 		return d.rebuildInstead(ctx, s, lost)
 	}
 	var keys int64
-	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
-		found := !much
-		if found {
-			if found, err = s.keysOfRows(ctx, tx); err != nil {
-				return err
-			}
-		}
-		if found {
-			keys, err = recompute(ctx, tx, s)
-		} else {
-			keys, err = recomputeWhole(ctx, tx, s)
-		}
+	err = d.underLock(ctx, s, func(tx pgx.Tx) (err error) {
+		keys, err = s.follow(ctx, tx)
 		return err
 	})
 	if fails := (*fromError)(nil); errors.As(err, &fails) {
@@ -442,6 +434,27 @@ type fromError struct {
 
 func (e *fromError) Error() string { return "from." + e.source + ": " + e.err.Error() }
 func (e *fromError) Unwrap() error { return e.err }
+
+// follow brings the table in step with what is noted, or with the next of many notes, and
+// returns how many keys it recomputed.
+func (s *RollupState) follow(ctx context.Context, tx pgx.Tx) (int64, error) {
+	var whole bool
+	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) IN ('string', 'boolean'))", s.id).Scan(&whole)
+	if err != nil {
+		return 0, fmt.Errorf("look for touched keys: %w", err)
+	}
+	if !whole {
+		found, err := s.keysOfRows(ctx, tx)
+		if err != nil {
+			return 0, err
+		}
+		whole = !found
+	}
+	if whole {
+		return recomputeWhole(ctx, tx, s)
+	}
+	return recompute(ctx, tx, s)
+}
 
 // keysOfRows looks for the keys that noted rows touch and notes those in their stead. It
 // reports false, and does nothing, where rows of more than one table wait.
@@ -537,7 +550,24 @@ func (s *RollupState) alike(a, b string) string {
 
 // hash is the SQL of the hash of a row's key, in which nulls are alike.
 func (s *RollupState) hash(of string) string {
-	return "hash_record_extended(ROW(" + s.columns(of, s.Key) + "), 0)"
+	var list []string
+	for _, k := range s.Key {
+		list = append(list, wellHashed(of+"."+quote(k), s.types[k]))
+	}
+	return "hash_record_extended(ROW(" + join(list) + "), 0)"
+}
+
+// look finds out of which types the columns of the rollup's table are.
+func (s *RollupState) look(ctx context.Context, tx pgx.Tx) error {
+	rows, err := tx.Query(ctx, "SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped",
+		tableOf(s.Table))
+	if err != nil {
+		return err
+	}
+	s.types = map[string]string{}
+	var name, sqlType string
+	_, err = pgx.ForEachRow(rows, []any{&name, &sqlType}, func() error { s.types[name] = sqlType; return nil })
+	return err
 }
 
 func (s *RollupState) columns(of string, names []string) string {
@@ -802,7 +832,7 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 	v := &RollupVerified{Samples: []json.RawMessage{}}
 	err = d.underLock(ctx, s, func(tx pgx.Tx) error {
 		for s.Waiting > 0 {
-			n, err := recompute(ctx, tx, s)
+			n, err := s.follow(ctx, tx)
 			if err != nil {
 				return err
 			}

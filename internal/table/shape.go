@@ -242,16 +242,20 @@ func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
 // once, when it is met for the first time, or was made anew.
 func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
 	var err error
+	var hash int
 	if !made {
-		err = d.pool.QueryRow(ctx, "SELECT id FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id)
+		err = d.pool.QueryRow(ctx, "SELECT id, key_hash FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id, &hash)
 	}
 	if made || errors.Is(err, pgx.ErrNoRows) {
-		err = d.pool.QueryRow(ctx, `WITH now AS (INSERT INTO mullein.target AS t (name, rows, made) SELECT $1, count(*), $2 FROM `+quote(f.Schema, f.Name)+`
-				ON CONFLICT (name) DO UPDATE SET rows = CASE WHEN excluded.made THEN excluded.rows ELSE t.rows END, made = t.made OR excluded.made RETURNING id)
-			SELECT id FROM now`, f.String(), made).Scan(&f.id)
+		err = d.pool.QueryRow(ctx, `WITH now AS (INSERT INTO mullein.target AS t (name, rows, made, key_hash) SELECT $1, count(*), $2, 1 FROM `+quote(f.Schema, f.Name)+`
+				ON CONFLICT (name) DO UPDATE SET rows = CASE WHEN excluded.made THEN excluded.rows ELSE t.rows END, made = t.made OR excluded.made RETURNING id, key_hash)
+			SELECT id, key_hash FROM now`, f.String(), made).Scan(&f.id, &hash)
 	}
 	if err != nil {
 		return fmt.Errorf("note table %s: %w", f, err)
+	}
+	if hash == 0 {
+		return d.rehash(ctx, f)
 	}
 	return nil
 }

@@ -527,6 +527,49 @@ func TestReconcileAfterARestore(t *testing.T) {
 	assert.Greater(t, h.arrival("G_K2_").ID, int64(3), "numbers go on beyond those of the markers")
 }
 
+// TestReconcileFindsWhatWasPutAway restores the records alone, and with the target.
+func TestReconcileFindsWhatWasPutAway(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, with(`put_away: "done/{slot:%Y}/{catchment}", quarantine: "bad/{stem}/{name}"`)).start()
+	for n := range 3 {
+		h.drop(fmt.Sprintf("G_K1_20260701T120%d.csv", n), header+row(n, "1"))
+	}
+	h.drop("G_K2_20260701T1200.csv", header)
+	places := []string{"done/2026/K1/G_K1_20260701T1200.csv", "done/2026/K1/G_K1_20260701T1201.csv", "done/2026/K1/G_K1_20260701T1202.csv", "bad/G_K2_20260701T1200/G_K2_20260701T1200.csv"}
+	h.wait("all to be put away", func() bool {
+		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE away = 'done'")[0] == "4"
+	})
+	require.NoError(t, os.WriteFile(filepath.Join(h.root, "done/2026/K1/notes.txt"), []byte("none of the feed's"), 0o644))
+	list, err := h.engine.inspect.Reconcile(ctx, "gauges")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	h.stop()
+	first := h.lines("SELECT id::text FROM mullein_records.arrival WHERE path = 'G_K1_20260701T1200.csv'")[0]
+	h.exec("DELETE FROM mullein_records.reject; DELETE FROM mullein_records.arrival; DELETE FROM mullein.load WHERE arrival <> " + first + "; DELETE FROM river.gauge WHERE from_arrival <> " + first)
+	list, err = h.engine.inspect.Reconcile(ctx, "gauges")
+	require.NoError(t, err)
+	require.Len(t, list, 5, "the load that the target knows, and four files: %+v", list)
+	for n, place := range places {
+		assert.Equal(t, place, list[n+1].Path)
+		assert.Equal(t, "it was put away, and the ledger does not know of it", list[n+1].What)
+		assert.True(t, h.exists(place), "nothing is changed")
+	}
+	h.drop("G_K1_20260701T1202.csv", header+row(2, "5"))
+	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
+	require.NoError(t, err)
+	require.Len(t, list, 5)
+	assert.Equal(t, "the ledger records where it lies", list[1].Way)
+	assert.Equal(t, "it is moved back to the landing, as G_K1_20260701T1201.csv, and comes again", list[2].Way)
+	assert.Equal(t, "a file lies at the landing as G_K1_20260701T1202.csv; move one of them by hand", list[3].Way)
+	assert.Equal(t, []bool{true, true, true, false, true}, []bool{list[0].Mended, list[1].Mended, list[2].Mended, list[3].Mended, list[4].Mended})
+	assert.True(t, h.exists(places[0]) && !h.exists(places[1]) && h.exists(places[2]) && !h.exists(places[3]))
+	h.start()
+	h.wait("all to be loaded and refused again", func() bool {
+		return slices.Equal(h.lines("SELECT state || ' ' || count(*) FROM mullein_records.arrival GROUP BY state ORDER BY 1"), []string{"loaded 3", "refused 1"})
+	})
+	assert.Equal(t, "3", h.count("river.gauge"))
+}
+
 func TestWhichAndDeliver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()

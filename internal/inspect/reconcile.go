@@ -81,7 +81,11 @@ func (i *Inspector) reconcile(ctx context.Context, name string, mend bool) ([]Di
 		}
 		after = loaded[len(loaded)-1].ID
 	}
-	return out, nil
+	if f.Landing.InZip() || len(out) >= maxDifferences {
+		return out, nil
+	}
+	found, err := i.putAwayUnknown(ctx, f, mend)
+	return append(out, found...), err
 }
 
 // unrecorded finds markers of loads that the ledger does not know of: the

@@ -409,6 +409,24 @@ func (l *Ledger) PutAway(ctx context.Context, a *Arrival, to, reason string) err
 	})
 }
 
+// LastArrival returns the number of the last arrival that was given one; 0 for none.
+func (l *Ledger) LastArrival(ctx context.Context) (n int64, err error) {
+	err = l.with(ctx).Raw("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM arrival_id_seq").Scan(&n).Error
+	return n, err
+}
+
+// LyingAt returns which of some places the ledger knows files of a feed to have been put
+// away to.
+func (l *Ledger) LyingAt(ctx context.Context, feed string, places []string) (map[string]bool, error) {
+	var known []string
+	err := l.with(ctx).Model(&Arrival{}).Where("away_to = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND away_to <> '' AND feed = ?", textList(places), feed).Pluck("away_to", &known).Error
+	out := make(map[string]bool, len(known))
+	for _, place := range known {
+		out[place] = true
+	}
+	return out, err
+}
+
 // LoadedIn returns what is loaded of a slot.
 func (l *Ledger) LoadedIn(ctx context.Context, feed string, slot time.Time, most int) ([]Arrival, error) {
 	var out []Arrival

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/core/filename"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 )
@@ -97,9 +98,14 @@ func placeFor(f *feed.Feed, a *ledger.Arrival) string {
 	if template == nil {
 		return ""
 	}
-	to := template.Expand(a.Path, land.Files.Read(a.Captures), land.Zone)
+	return PlaceOf(f, template, a.Path, land.Files.Read(a.Captures))
+}
+
+// PlaceOf is where a template puts a file of a feed, below the landing's root.
+func PlaceOf(f *feed.Feed, template *filename.Template, file string, captures filename.Captures) string {
+	to := template.Expand(file, captures, f.Landing.Zone)
 	if strings.Contains(template.String(), "{name}") || strings.Contains(template.String(), "{path}") {
 		return to
 	}
-	return path.Join(to, path.Base(a.Path))
+	return path.Join(to, path.Base(file))
 }

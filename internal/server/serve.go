@@ -127,7 +127,7 @@ func Serve(ctx context.Context, c Config) error {
 			return fmt.Errorf("landings: %w", err)
 		}
 	}
-	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, "postgres"} {
+	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, "postgres"} {
 		c.own = append(c.own, filepath.Join(home, name))
 	}
 	return serve(ctx, home, url, listener, c)
@@ -171,6 +171,10 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		return err
 	}
 	defer records.Close()
+	if err := sayOlder(ctx, records, home, c.Log); err != nil {
+		return err
+	}
+	go keepSeen(ctx, records, home, c.Log)
 	databases := map[string]*table.Database{}
 	for name, url := range withMain(c.Connections, url) {
 		d, err := table.OpenWith(ctx, url, c.Sessions)

@@ -23,7 +23,14 @@ func (c *command) status() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return c.checked(check && feedIsWrong(f), f, func() { c.feedStatus(f) })
+				waiting, err := waitingFiles(ctx, service, f)
+				if err != nil {
+					return err
+				}
+				return c.checked(check && feedIsWrong(f), f, func() {
+					c.feedStatus(f)
+					c.showWaiting(f, waiting)
+				})
 			}
 			status, err := service.Status(ctx)
 			if err != nil {
@@ -242,6 +249,62 @@ func (c *command) feedStatus(f api.FeedView) {
 			f.Counts.LastProblem)})
 	}
 	c.pairs(lines)
+}
+
+// waitingShown is how many waiting files of each state are shown.
+const waitingShown = 5
+
+// waitingFiles returns the newest files of a feed that are still on their way.
+func waitingFiles(ctx context.Context, service *client.Client, f api.FeedView) ([]api.Arrival, error) {
+	var out []api.Arrival
+	if f.Counts.Waiting == 0 {
+		return nil, nil
+	}
+	for _, state := range []string{api.ArrivalSettling, api.ArrivalReady, api.ArrivalFailed, api.ArrivalHeld} {
+		if f.Counts.States[state] == 0 {
+			continue
+		}
+		list, err := service.Arrivals(ctx, client.ArrivalQuery{Feed: f.Name, State: state, Most: waitingShown})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list.Items...)
+	}
+	return out, nil
+}
+
+// showWaiting says for what files wait, and until when.
+func (c *command) showWaiting(f api.FeedView, files []api.Arrival) {
+	t := &grid{head: []string{"ID", "WAITING FILE", "STATE", "FOR", "UNTIL"}}
+	for _, a := range files {
+		why, until := a.Reason, cell{}
+		switch {
+		case a.State == api.ArrivalSettling:
+			why = "it to be whole"
+			if f.Settle > 0 && a.SettlingAt != nil && f.Problem == "" {
+				at := a.SettlingAt.Add(time.Duration(f.Settle * float64(time.Second)))
+				why, until = "it to be whole, if it stays as it is", when(&at)
+			}
+		case a.State == api.ArrivalReady:
+			why = "its turn"
+		case a.State == api.ArrivalHeld:
+			why = "a person: " + a.Reason
+		case a.TryAfter == nil:
+			continue
+		default:
+			why, until = "another attempt, after "+a.Reason, when(a.TryAfter)
+		}
+		if f.Problem != "" && a.State != api.ArrivalHeld {
+			why = "the feed to work again"
+		} else if a.State == api.ArrivalReady && f.Waits != "" {
+			why = f.Waits
+		}
+		t.add(id(a.ID), text(a.Path), state(a.State), text(shorten(why, 100)), until)
+	}
+	if len(t.rows) > 0 {
+		fmt.Fprintln(c.out)
+		t.write(c.out)
+	}
 }
 
 func (c *command) pairs(lines [][2]string) {

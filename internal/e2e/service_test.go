@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -546,4 +547,33 @@ func TestTheReadmeIsTrue(t *testing.T) {
 	assert.Contains(t, all, "more than the maximum 40")
 	assert.Contains(t, all, "14.2")
 	fmt.Fprintln(t.Output(), all)
+}
+
+// TestStatusSaysForWhatFilesWait looks at a file that settles, and at one whose landing is away.
+func TestStatusSaysForWhatFilesWait(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	in := filepath.Join(s.Root, "landing", "slow")
+	require.NoError(t, os.MkdirAll(in, 0o755))
+	file := filepath.Join(t.TempDir(), "slow.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(`feed: slow
+landing: {at: landing/slow, files: "S_{slot:%Y%m%d}.csv", settle: 1h}
+schema: {fields: [{name: station}], primaryKey: [station]}
+target: {table: river.slow}
+`), 0o644))
+	code, _, errOut := s.mullein("feed", "put", file)
+	require.Equal(t, 0, code, errOut)
+	require.NoError(t, os.WriteFile(filepath.Join(in, "S_20260701.csv"), []byte("station\nA\n"), 0o644))
+	says := func(pattern string) {
+		t.Helper()
+		s.eventually(func() bool {
+			_, out, _ := s.mullein("status", "slow")
+			return regexp.MustCompile(pattern).MatchString(out)
+		})
+	}
+	says(`\d  S_20260701.csv  settling  it to be whole, if it stays as it is  \d{4}-\d\d-\d\d \d\d:\d\d:\d\d`)
+	require.NoError(t, os.Rename(in, in+"-away"))
+	says(`not working   landing landing/slow is away.*(?s:.*)S_20260701.csv  settling  the feed to work again`)
+	require.NoError(t, os.Rename(in+"-away", in))
+	says(`settling  it to be whole, if it stays`)
 }

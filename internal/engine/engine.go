@@ -69,7 +69,7 @@ func New(o Options) *Engine {
 	e.calendar = calendar.New(calendar.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log,
 		Now: e.now})
 	e.intake = intake.New(intake.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log, Ready: e.wake,
-		Listed: func(feed string) { e.calendar.Touch(feed) }})
+		Listed: func(feed string) { e.calendar.Touch(feed) }, Back: e.landingIsBack})
 	return e
 }
 

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -721,4 +723,50 @@ func TestWhatDeliveriesWaitFor(t *testing.T) {
 		return h.feed().Waits == "DELIVERY_0.lst waits for G_K0_20260701T1200.csv; DELIVERY_1.lst waits for G_K1_20260701T1200.csv; "+
 			"DELIVERY_2.lst waits for G_K2_20260701T1200.csv; and 2 more deliveries wait; no list names G_K9_20260701T1200.csv"
 	})
+}
+
+// patient is the gauges' feed with a long pause between two attempts.
+var patient = strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 2, pause: 1h", 1)
+
+// TestFilesWaitForTheirLanding takes the landing away when files are about to be read, and
+// brings it back.
+func TestFilesWaitForTheirLanding(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, patient)
+	var once sync.Once
+	h.onStep = func(_ string, _ int64, step load.Step) {
+		if step == load.StepClaimed {
+			once.Do(func() { assert.NoError(t, os.Rename(filepath.Join(h.root, "in"), filepath.Join(h.root, "out"))) })
+		}
+	}
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.drop("G_K2_20260701T1200.csv", header+row(2, "1"))
+	h.start()
+	h.wait("the landing to be missed", func() bool { return strings.Contains(h.feed().Problem, "landing in is away") })
+	h.wait("the files to be put back", func() bool {
+		return slices.Equal(h.lines("SELECT concat_ws(' ', state, attempts, reason) FROM mullein_records.arrival ORDER BY path"),
+			[]string{"ready 0 the landing is away", "ready 0 the landing is away"})
+	})
+	require.NoError(t, os.Rename(filepath.Join(h.root, "out"), filepath.Join(h.root, "in")))
+	h.wait("the loads", func() bool { return len(h.loaded()) == 2 })
+	h.wait("nothing to be wrong", func() bool { return h.feed().Problem == "" })
+}
+
+// TestWhatWaitsForAnotherAttemptIsSaid has a first file fail that others wait for.
+func TestWhatWaitsForAnotherAttemptIsSaid(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, patient).start()
+	h.loadedFile("G_K1_20260701T1100.csv", header+row(0, "1"))
+	h.exec("CREATE FUNCTION river.fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE SQLSTATE '58030' USING MESSAGE = 'no luck'; END $$; CREATE TRIGGER fails BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.fails()")
+	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.wait("the failure", func() bool { return strings.Contains(h.feed().Waits, "is tried again at") })
+	h.drop("G_K1_20260701T1300.csv", header+row(2, "1"))
+	h.wait("the wait to be said", func() bool {
+		return regexp.MustCompile(`^arrival \d+, G_K1_20260701T1200.csv, is tried again at \d\d:\d\d:\d\d UTC \(attempt 1 of 2: .*no luck.*\); 1 others wait with it$`).MatchString(h.feed().Waits)
+	})
+	h.exec("DROP TRIGGER fails ON river.gauge")
+	_, err := h.ledger.QueueRun(ctx, "gauges", "hand", "ada", ledger.Wanted{})
+	require.NoError(t, err)
+	h.engine.Changed()
+	h.wait("the loads", func() bool { return len(h.loaded()) == 3 && h.feed().Waits == "" })
 }

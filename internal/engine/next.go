@@ -68,7 +68,7 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 	for i := range waiting {
 		a := &waiting[i]
 		if !s.Again && !retry(a) {
-			n.again = *a.TryAfter
+			n.again, n.waits = *a.TryAfter, waitsFor(a, len(waiting)-i-1)
 			break // those behind it wait with it
 		}
 		isSmall := a.Size <= smallFile && a.Attempts == 0
@@ -86,6 +86,23 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 
 // retry reports whether an arrival that failed before may be tried now.
 func retry(a *ledger.Arrival) bool { return a.TryAfter == nil || time.Now().After(*a.TryAfter) }
+
+// waitsFor says for what an arrival waits, and until when, and how many wait with it.
+func waitsFor(a *ledger.Arrival, others int) string {
+	const mostReason = 200
+	reason := a.Reason
+	if len(reason) > mostReason {
+		reason = strings.ToValidUTF8(reason[:mostReason], "") + "..."
+	}
+	said := fmt.Sprintf("arrival %d, %s, is tried again at %s (%s)", a.ID, a.Path, a.TryAfter.UTC().Format("15:04:05 UTC"), reason)
+	switch {
+	case others >= groupFiles-1:
+		said += fmt.Sprintf("; %d others or more wait with it", others)
+	case others > 0:
+		said += fmt.Sprintf("; %d others wait with it", others)
+	}
+	return said
+}
 
 // unblocked holds everything back that stands behind an arrival which needs a
 // person, where the feed's order is strict.
@@ -135,7 +152,7 @@ func (w *leased) nextSlot(ctx context.Context, s ledger.Selection) (n upNext, er
 			continue // its name tells no slot: it can only have been accepted, and waits for a redo
 		}
 		if i := slices.IndexFunc(now, func(a ledger.Arrival) bool { return !retry(&a) }); i >= 0 && !s.Again {
-			n.again = *now[i].TryAfter
+			n.again, n.waits = *now[i].TryAfter, waitsFor(&now[i], len(now)-1+len(waiting))
 			return n, nil // those behind it wait with it
 		}
 		absent, err := w.absent(ctx, *slot, now)
@@ -227,7 +244,7 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 	for i := range lists {
 		list := &lists[i]
 		if !s.Again && !retry(list) {
-			n.again = *list.TryAfter
+			n.again, n.waits = *list.TryAfter, waitsFor(list, len(lists)-i-1)
 			return n, nil
 		}
 		text, err := folder.ReadSmall(list.Path, landing.MaxList)

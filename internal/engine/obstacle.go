@@ -5,16 +5,18 @@ import (
 	"errors"
 	"fmt"
 
+	"mullein/internal/landing"
 	"mullein/internal/table"
 )
 
 // obstacle is what keeps a feed from working, where it can be seen when it is gone:
-// a table that does not fit, or a disk that is too full.
+// a table that does not fit, a disk that is too full, or a landing that is away.
 type obstacle struct {
 	database *table.Database // nil where it is not the table
 	table    string          // schema.table
 	shape    string          // how the table was, as [table.Database.Shapes] says
-	room     uint64          // bytes that are to be free
+	room     uint64          // bytes that are to be free; 0 where it is not the disk
+	landing  bool            // the landing is away
 }
 
 // noRoomError says that a load waits for room on the disk.
@@ -35,6 +37,10 @@ func (w *leased) obstacleOf(ctx context.Context, err error) *obstacle {
 	var full *noRoomError
 	if errors.As(err, &full) {
 		return &obstacle{room: full.need}
+	}
+	var away *landing.AwayError
+	if errors.As(err, &away) {
+		return &obstacle{landing: true}
 	}
 	var misfit *table.MisfitError
 	if !errors.As(err, &misfit) {
@@ -61,7 +67,7 @@ func (e *Engine) lookAtObstacles(ctx context.Context) error {
 		case o == nil:
 		case o.database != nil:
 			tables[o.database] = append(tables[o.database], o.table)
-		case e.options.Disk != nil:
+		case o.room > 0 && e.options.Disk != nil:
 			if free, _ := e.options.Disk(); free >= o.room {
 				e.tryAtOnce(w)
 			}
@@ -79,6 +85,19 @@ func (e *Engine) lookAtObstacles(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// landingIsBack has a feed work that waits for its landing.
+func (e *Engine) landingIsBack(name string) {
+	e.mu.Lock()
+	w := e.feeds[name]
+	e.mu.Unlock()
+	if w == nil {
+		return
+	}
+	if o := w.obstacle.Load(); o != nil && o.landing {
+		e.tryAtOnce(w)
+	}
 }
 
 // tryAtOnce has a feed tried at once that waits after a problem.

@@ -20,6 +20,7 @@ type Options struct {
 	Log     *slog.Logger
 	Ready   func(feed string) // called when something became ready; must not wait
 	Listed  func(feed string) // called when a landing was listed for the first time; must not wait
+	Back    func(feed string) // called when a landing can be listed again; must not wait
 }
 
 // Intake watches the landings of feeds. It may be used by several goroutines.

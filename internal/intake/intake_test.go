@@ -62,7 +62,7 @@ func newPlace(t testing.TB) *place {
 	require.NoError(t, err)
 	p.intake = New(Options{
 		Ledger: p.ledger, Landing: func(f *feed.Feed) (*landing.Folder, error) { return landing.Open([]string{p.root}, f.Landing.At) },
-		Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(string) { p.readied++ }, Listed: func(string) {},
+		Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(string) { p.readied++ }, Listed: func(string) {}, Back: func(string) {},
 	})
 	return p
 }

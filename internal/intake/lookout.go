@@ -231,6 +231,7 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 		}
 	} else if o.problem != "" {
 		o.in.Log.Info("a landing can be listed again", "feed", o.feed.Name)
+		o.in.Back(o.feed.Name)
 	}
 	first := err == nil && !o.full && o.first
 	if err == nil && !o.full {

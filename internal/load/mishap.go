@@ -11,6 +11,7 @@ import (
 	"mullein/internal/core/decode"
 	"mullein/internal/core/fate"
 	"mullein/internal/core/feed"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/reading"
 	"mullein/internal/table"
@@ -84,6 +85,7 @@ func (l *Attempt) blame(parts []*part, err error) error {
 func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
+	err = l.orAway(err)
 	var culprit *culpritError
 	errors.As(err, &culprit)
 	if r, ok := refusalIn(err, l.recipe.Feed.Private); ok && ctx.Err() == nil {
@@ -107,6 +109,21 @@ func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 	return whole
 }
 
+// orAway returns an error as it is, unless a file is not there because its landing is not.
+func (l *Attempt) orAway(err error) error {
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	folder, openErr := l.env.Landing(l.recipe.Feed)
+	if away := (*landing.AwayError)(nil); errors.As(openErr, &away) {
+		return openErr
+	}
+	if openErr == nil {
+		folder.Close()
+	}
+	return err
+}
+
 func (l *Attempt) alreadyLoaded(ctx context.Context, p *part, markers []table.Marker) error {
 	for i := range markers {
 		if markers[i].Path() == p.arrival.Path {
@@ -119,7 +136,10 @@ func (l *Attempt) alreadyLoaded(ctx context.Context, p *part, markers []table.Ma
 // mishap says what went wrong. newer is the arrival that overtook it, 0 for none.
 func (l *Attempt) mishap(ctx, after context.Context, p *part, err error) (m fate.Mishap, newer int64, lookErr error) {
 	var other *reading.OtherKindError
+	var away *landing.AwayError
 	switch {
+	case errors.As(err, &away):
+		return fate.Away, 0, nil
 	case errors.As(err, &other):
 		return fate.OtherKind, 0, nil
 	case errors.Is(err, ErrChanged):
@@ -181,8 +201,11 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 		return l.env.Ledger.SettleAnew(after, a.ID, err.Error()+"; it settles anew")
 	case fate.Ready:
 		reason := "the work was broken off"
-		if m == fate.NotAllowed {
+		switch m {
+		case fate.NotAllowed:
 			reason = "the target is not set up for it"
+		case fate.Away:
+			reason = "the landing is away"
 		}
 		return errors.Join(err, l.back(after, p, reason))
 	}

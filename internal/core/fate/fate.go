@@ -22,6 +22,7 @@ const (
 	NotItsOwn                // another file of its load is to blame
 	BrokenOff                // the service stopped, lost the feed, or was told to end
 	NotAllowed               // the target denies what is needed: people have to grant it
+	Away                     // the landing is away, so that no file of it can be read
 )
 
 // Attempt is what is known of an attempt.
@@ -74,7 +75,7 @@ func After(m Mishap, a Attempt) Fate {
 			return Fate{Outcome: Settle}
 		}
 		return Fate{Outcome: Gone}
-	case NotItsOwn, BrokenOff, NotAllowed:
+	case NotItsOwn, BrokenOff, NotAllowed, Away:
 		return Fate{Outcome: Ready}
 	}
 	if a.Number >= a.Most {

@@ -29,6 +29,7 @@ func TestAfter(t *testing.T) {
 		"vanished, loaded before":       {Vanished, again, Fate{Outcome: Stay}},
 		"another's fault":               {NotItsOwn, third, Fate{Outcome: Ready}},
 		"broken off":                    {BrokenOff, third, Fate{Outcome: Ready}},
+		"the landing is away":           {Away, third, Fate{Outcome: Ready}},
 		"not allowed":                   {NotAllowed, third, Fate{Outcome: Ready}},
 	} {
 		assert.Equal(t, c.want, After(c.mishap, c.attempt), name)

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"crypto/md5"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -723,6 +724,46 @@ func TestWhatDeliveriesWaitFor(t *testing.T) {
 		return h.feed().Waits == "DELIVERY_0.lst waits for G_K0_20260701T1200.csv; DELIVERY_1.lst waits for G_K1_20260701T1200.csv; "+
 			"DELIVERY_2.lst waits for G_K2_20260701T1200.csv; and 2 more deliveries wait; no list names G_K9_20260701T1200.csv"
 	})
+}
+
+// TestAFileIsRewrittenInItsPlace rewrites a file so that its size and time are as they were,
+// and changes nothing but its rights.
+func TestAFileIsRewrittenInItsPlace(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges)
+	const name = "G_K1_20260701T1200.csv"
+	path := filepath.Join(h.root, "in", name)
+	rewrite := func(content string) {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		file, err := os.OpenFile(path, os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = file.WriteString(content)
+		require.NoError(t, errors.Join(err, file.Close(), os.Chtimes(path, info.ModTime(), info.ModTime())))
+	}
+	changed := func() string { return h.lines("SELECT max(changed)::text FROM mullein_records.arrival")[0] }
+	h.drop(name, header+row(1, "1"))
+	h.start()
+	first := h.arrival(name)
+	require.NotNil(t, first.Changed)
+	rewrite(header + row(1, "2"))
+	second := h.arrival(name, first.ID)
+	assert.Equal(t, ledger.Loaded, second.State)
+	assert.Equal(t, []string{"SR0001|12:00|2|1|K1|f"}, h.lines(contents))
+
+	was := changed()
+	require.NoError(t, os.Chmod(path, 0o600))
+	_, err := h.ledger.QueueRun(ctx, "gauges", "hand", "ada", ledger.Wanted{})
+	require.NoError(t, err)
+	h.engine.Changed()
+	h.wait("its bytes to be looked at", func() bool { return changed() != was })
+	assert.Len(t, h.loaded(), 1+1)
+
+	h.stop()
+	rewrite(header + row(1, "3"))
+	h.start()
+	assert.Equal(t, ledger.Loaded, h.arrival(name, second.ID).State, "while no service looked")
+	assert.Equal(t, []string{"SR0001|12:00|3|1|K1|f"}, h.lines(contents))
 }
 
 // patient is the gauges' feed with a long pause between two attempts.

@@ -2,11 +2,8 @@ package inspect
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -17,6 +14,7 @@ import (
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/reading"
 )
 
 // putAwayFile is a file in a folder where a feed puts files away.
@@ -125,7 +123,7 @@ func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing
 		a, there := newest[file.path]
 		same := false
 		if there && a.State == ledger.Loaded && a.AwayTo == "" {
-			if same, err = hasBytes(folder, file.place, a.SHA256); err != nil {
+			if same, err = hasBytes(ctx, folder, file.place, a.SHA256); err != nil {
 				return nil, err
 			}
 		}
@@ -152,15 +150,15 @@ func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing
 }
 
 // hasBytes reports whether a file that was put away has a digest.
-func hasBytes(folder *landing.Folder, place, digest string) (bool, error) {
+func hasBytes(ctx context.Context, folder *landing.Folder, place, digest string) (bool, error) {
 	file, err := folder.OpenAway(place)
 	if err != nil {
 		return false, err
 	}
 	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	has, err := reading.DigestOf(ctx, file)
+	if err != nil {
 		return false, fmt.Errorf("read %s: %w", place, err)
 	}
-	return hex.EncodeToString(sum.Sum(nil)) == digest, nil
+	return has == digest, nil
 }

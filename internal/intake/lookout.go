@@ -14,6 +14,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
+	"mullein/internal/reading"
 )
 
 // lookout is one feed's landing. At most one goroutine looks at it at a time.
@@ -54,17 +55,19 @@ type lookout struct {
 	told       bool      // the problem is on record
 	listed     time.Time // when the landing was looked at last; zero before the first listing
 	first      bool      // the landing has never been listed
+	rereading  int64     // how many bytes of changed files this look may still read
 	cursor     int64     // up to which arrival it was looked whether files are gone
 	waits      []chan struct{}
 }
 
-// print stands for a file as it was seen: its path, size, time and inode.
+// print stands for a file as it was seen: its path, size, times and inode.
 type print = xxh3.Uint128
 
 func printOf(e landing.Entry) print {
 	var room [256]byte
 	b := binary.BigEndian.AppendUint64(room[:0], uint64(e.Size))
 	b = binary.BigEndian.AppendUint64(b, uint64(e.Modified.UnixMicro()))
+	b = binary.BigEndian.AppendUint64(b, uint64(e.Changed.UnixMicro()))
 	b = binary.BigEndian.AppendUint64(b, e.Inode)
 	return xxh3.Hash128(append(b, e.Path...))
 }
@@ -161,6 +164,7 @@ func (o *lookout) due() time.Time {
 // look opens the landing for a look.
 func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 	began := time.Now()
+	o.rereading = rereadAtOnce
 	err := o.open()
 	if o.away = err != nil; !o.away {
 		defer func() {
@@ -361,7 +365,20 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	var freshEntries []landing.Entry
 	for i, e := range open {
 		k := known[i]
-		same := k != nil && e.Same(landing.Entry{Size: k.Size, Modified: k.Modified.UTC(), Inode: uint64(k.Inode)})
+		var was landing.Entry
+		if k != nil {
+			was = entryOf(k.Path, k.Size, k.Modified, k.Changed, k.Inode)
+		}
+		same := k != nil && e.Same(was)
+		if k != nil && !same && e.Alike(was) && k.State != ledger.Gone && !onItsWay(k.State) {
+			if o.rereading <= 0 {
+				continue // the next listing has time for it
+			}
+			o.rereading -= e.Size
+			if same, err = o.hasSameBytes(ctx, k, e); err != nil {
+				return err
+			}
+		}
 		switch {
 		case k != nil && (k.State == ledger.Noticed || k.State == ledger.Settling):
 			o.await(k.ID, e, k.IsList)
@@ -394,12 +411,61 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	return nil
 }
 
+// rereadAtOnce is how many bytes of files a look reads whose change time is another than
+// it was.
+const rereadAtOnce = 64 << 20
+
+func onItsWay(s ledger.State) bool {
+	return s == ledger.Noticed || s == ledger.Settling || s == ledger.Ready || s == ledger.Loading
+}
+
+// hasSameBytes reads a file that has the size and the time that it had, and another change
+// time: it was rewritten, or only its rights or links have changed.
+func (o *lookout) hasSameBytes(ctx context.Context, k *ledger.Look, e landing.Entry) (bool, error) {
+	a, err := o.in.Ledger.Arrival(ctx, k.ID)
+	if err != nil {
+		return false, err
+	}
+	if a.SHA256 != "" {
+		file, err := o.folder.Open(e.Path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return true, nil // the next listing says that it is gone
+		}
+		if err != nil {
+			return false, err
+		}
+		defer file.Close()
+		digest, err := reading.DigestOf(ctx, file)
+		if err != nil || digest != a.SHA256 {
+			return false, err
+		}
+	}
+	return true, o.in.Ledger.Untouched(ctx, k.ID, e.Changed)
+}
+
+// entryOf is a file as the ledger has it.
+func entryOf(path string, size int64, modified time.Time, changed *time.Time, inode int64) landing.Entry {
+	e := landing.Entry{Path: path, Size: size, Modified: modified.UTC(), Inode: uint64(inode)}
+	if changed != nil {
+		e.Changed = changed.UTC()
+	}
+	return e
+}
+
+// changeTime is a file's change time as the ledger has it.
+func changeTime(e landing.Entry) *time.Time {
+	if e.Changed.IsZero() {
+		return nil
+	}
+	return &e.Changed
+}
+
 // arrival is the first record of a file: that it is there.
 func (o *lookout) arrival(e landing.Entry) *ledger.Arrival {
 	now := time.Now().UTC()
 	taken := o.feed.Landing.Look(e.Path, max(1, e.Size))
 	a := &ledger.Arrival{
-		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Inode: int64(e.Inode),
+		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Changed: changeTime(e), Inode: int64(e.Inode),
 		State: ledger.Settling, SettlingAt: &now, IsList: taken.List, CameAt: o.came(e, now),
 	}
 	a.Name(taken.Captures)
@@ -458,7 +524,7 @@ func (o *lookout) settle(ctx context.Context) {
 		}
 		if o.isWhole(c) {
 			whole = append(whole, c)
-			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified,
+			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified, Changed: c.entry.Changed,
 				Inode: int64(c.entry.Inode)})
 		}
 	}
@@ -536,8 +602,7 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 			if a.AwayTo != "" { // it is to be loaded again from where it was put
 				continue
 			}
-			if _, ok := o.known[printOf(landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(),
-				Inode: uint64(a.Inode)})]; ok {
+			if _, ok := o.known[printOf(entryOf(a.Path, a.Size, a.Modified, a.Changed, a.Inode))]; ok {
 				continue
 			}
 			if _, err := o.folder.Stat(a.Path); errors.Is(err, fs.ErrNotExist) {

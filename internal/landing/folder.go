@@ -30,13 +30,22 @@ type Entry struct {
 	Path     string // below the landing, with forward slashes
 	Size     int64
 	Modified time.Time
+	Changed  time.Time // when its content, name or rights changed last, by the system's clock; zero where that is not known
 	Inode    uint64
 	Problem  string // why it cannot be read as a file, or ""
 }
 
 // Same reports whether two looks at a path saw the same untouched file.
-func (e Entry) Same(o Entry) bool {
+func (e Entry) Same(o Entry) bool { return e.Alike(o) && !e.changedSince(o) }
+
+// Alike reports whether two looks at a path saw the same size, time and inode.
+func (e Entry) Alike(o Entry) bool {
 	return e.Size == o.Size && e.Inode == o.Inode && e.Modified.Equal(o.Modified)
+}
+
+// changedSince reports whether the change times of two looks are known and differ.
+func (e Entry) changedSince(o Entry) bool {
+	return !e.Changed.IsZero() && !o.Changed.IsZero() && !e.Changed.Equal(o.Changed)
 }
 
 // AwayError says that a landing cannot be listed. Its files are not gone: a
@@ -252,7 +261,7 @@ func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bo
 		}
 	}
 	if s.Mode&unix.S_IFMT == unix.S_IFREG {
-		return false, look(Entry{Path: p, Size: s.Size, Modified: time.Unix(s.Mtim.Unix()).UTC().Truncate(time.Microsecond), Inode: s.Ino})
+		return false, look(Entry{Path: p, Size: s.Size, Modified: moment(s.Mtim.Unix()), Changed: moment(s.Ctim.Unix()), Inode: s.Ino})
 	}
 	entry, err := f.Stat(p)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -276,8 +285,16 @@ func (f *Folder) unlisted(folder string, err error, wanted func(path string) boo
 }
 
 func entryOf(p string, info fs.FileInfo) Entry {
-	return Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond),
-		Inode: inode(info)}
+	e := Entry{Path: p, Size: info.Size(), Modified: info.ModTime().UTC().Truncate(time.Microsecond)}
+	if s, ok := info.Sys().(*syscall.Stat_t); ok {
+		e.Inode, e.Changed = s.Ino, moment(s.Ctim.Unix())
+	}
+	return e
+}
+
+// moment is a time as it is recorded, which is to the microsecond.
+func moment(seconds, nanoseconds int64) time.Time {
+	return time.Unix(seconds, nanoseconds).UTC().Truncate(time.Microsecond)
 }
 
 // Stat looks at one path. What is there but is no readable file comes with a

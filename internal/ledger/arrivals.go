@@ -23,6 +23,7 @@ type Look struct {
 	ID       int64
 	Size     int64
 	Modified time.Time
+	Changed  *time.Time // nil where it is not known
 	Inode    int64
 	State    State
 	IsList   bool
@@ -37,7 +38,7 @@ func (l *Ledger) Known(ctx context.Context, files []File) ([]Look, error) {
 	}
 	var looks []Look
 	err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (
-		SELECT id, feed, path, size, modified, inode, state, is_list FROM arrival a WHERE `+ofPath("a")+` = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k`, string(text)).Scan(&looks).Error
+		SELECT id, feed, path, size, modified, changed, inode, state, is_list FROM arrival a WHERE `+ofPath("a")+` = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k`, string(text)).Scan(&looks).Error
 	return looks, err
 }
 
@@ -102,7 +103,8 @@ func (l *Ledger) Notice(ctx context.Context, arrivals []*Arrival) error {
 		var fresh []*Arrival
 		for i, a := range arrivals {
 			k, ok := known[files[i]]
-			if !ok || k.State == Gone || k.Size != a.Size || k.Inode != a.Inode || !k.Modified.Equal(a.Modified) {
+			if !ok || k.State == Gone || k.Size != a.Size || k.Inode != a.Inode || !k.Modified.Equal(a.Modified) ||
+				k.Changed != nil && a.Changed != nil && !k.Changed.Equal(*a.Changed) {
 				fresh = append(fresh, a)
 			}
 		}
@@ -138,6 +140,7 @@ type Awaited struct {
 	ID         int64
 	Size       int64
 	Modified   time.Time
+	Changed    *time.Time
 	Inode      int64
 	AwayTo     string
 	Generation int
@@ -162,7 +165,7 @@ func (l *Ledger) Pending(ctx context.Context, from []After, most int) ([]Awaited
 	}
 	var out []Awaited
 	err = l.with(ctx).Raw(`SELECT a.* FROM `+eachAfter+` CROSS JOIN LATERAL (
-		SELECT id, feed, path, size, modified, inode, away_to, generation FROM arrival
+		SELECT id, feed, path, size, modified, changed, inode, away_to, generation FROM arrival
 		WHERE feed = f.feed AND state IN ('noticed', 'settling', 'ready') AND id > f.after ORDER BY id LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&out).Error
 	return out, err
 }

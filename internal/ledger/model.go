@@ -40,7 +40,8 @@ type Arrival struct {
 	Size        int64     // bytes
 	Modified    time.Time // the file's own time
 	Inode       int64
-	SHA256      string `gorm:"column:sha256"` // of the file's bytes, hexadecimal; empty until it was read
+	Changed     *time.Time // the file's change time; nil where it is not known
+	SHA256      string     `gorm:"column:sha256"` // of the file's bytes, hexadecimal; empty until it was read
 	State       State
 	Reason      string         // why it is in this state, for people
 	Captures    map[string]any `gorm:"serializer:json"` // what the name says

@@ -56,6 +56,7 @@ type Still struct {
 	ID       int64     `json:"id"` // of the arrival
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
+	Changed  time.Time `json:"changed"`
 	Inode    int64     `json:"inode"`
 }
 
@@ -68,8 +69,8 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var ready []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, inode = s.inode, ready_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, inode bigint)
+		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, changed = nullif(s.changed, '0001-01-01T00:00:00Z'), inode = s.inode, ready_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, changed timestamptz, inode bigint)
 			WHERE a.id = s.id AND `+stateOf("a")+` IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`, string(text)).Scan(&ready).Error
 		events := make([]Event, len(ready))
 		for i := range ready {
@@ -77,6 +78,12 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 		}
 		return events, err
 	})
+}
+
+// Untouched records the change times of files that were found to have the bytes that
+// they had.
+func (l *Ledger) Untouched(ctx context.Context, id int64, changed time.Time) error {
+	return l.with(ctx).Model(&Arrival{}).Where("id = ?", id).Update("changed", changed).Error
 }
 
 // Unsettle says that the file of a ready arrival changed before it was begun: it

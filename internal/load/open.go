@@ -45,6 +45,9 @@ func (l *Attempt) open(ctx context.Context, p *part) error {
 	a := p.arrival
 	var err error
 	noticed := landing.Entry{Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}
+	if a.Changed != nil && a.AwayTo == "" {
+		noticed.Changed = a.Changed.UTC()
+	}
 	if a.AwayTo != "" {
 		p.file, err = l.folder.OpenAway(a.AwayTo)
 		if err == nil {

@@ -36,7 +36,7 @@ func (f *Folder) PutAway(file Entry, number int64, to string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if !now.Same(file) {
+		if !now.Alike(file) {
 			return "", ErrReplaced
 		}
 		if err := f.above.Rename(filepath.FromSlash(from), filepath.FromSlash(aside)); err != nil {
@@ -49,7 +49,7 @@ func (f *Folder) PutAway(file Entry, number int64, to string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("put %s away: %w", from, cause(err))
 	}
-	if !entryOf(file.Path, info).Same(file) {
+	if !entryOf(file.Path, info).Alike(file) { // its name has just changed
 		return "", f.putBack(aside, from)
 	}
 	if to == "" {

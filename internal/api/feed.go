@@ -180,12 +180,3 @@ type GoneArrival struct {
 	Path    string `json:"path"`
 	Why     string `json:"why"`
 }
-
-// Rebuilt says what a rebuild did.
-type Rebuilt struct {
-	Feed     string  `json:"feed"`
-	Table    string  `json:"table"`
-	Arrivals int64   `json:"arrivals" doc:"That were loaded afresh"`
-	Missing  []int64 `json:"missing" nullable:"false" doc:"Arrivals whose files are not to be had any more"`
-	Balance  Balance `json:"balance" doc:"The sum of the loads"`
-}

@@ -9,7 +9,7 @@ type Run struct {
 	ID         int64      `json:"id"`
 	Feed       string     `json:"feed"`
 	Version    int        `json:"version" doc:"Of the feed"`
-	Cause      string     `json:"cause" enum:"arrival,schedule,after,hand"`
+	Cause      string     `json:"cause" enum:"arrival,schedule,after,hand,rebuild"`
 	By         string     `json:"by" doc:"Who asked for it"`
 	State      string     `json:"state" enum:"queued,running,done,failed,cancelled"`
 	Reason     string     `json:"reason" doc:"Why it failed"`

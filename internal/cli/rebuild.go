@@ -46,15 +46,19 @@ func (c *command) rebuildFeed(ctx context.Context, service *client.Client, name 
 	case !yes && !c.agrees():
 		return nil
 	}
-	out, err := service.Rebuild(ctx, name, wanted)
+	run, err := service.Rebuild(ctx, name, wanted)
+	if err == nil {
+		run, err = c.untilEnded(ctx, service, run)
+	}
 	if err != nil {
 		return err
 	}
-	return c.show(out, func() {
-		c.say("%s: %s arrivals loaded afresh; %s\n", out.Table, grouped(out.Arrivals), balanceLine(out.Balance))
-		if len(out.Missing) > 0 {
-			c.say("left out, because their files are gone: arrivals %s\n", numbers(out.Missing))
+	return c.checked(run.State != api.RunDone, run, func() {
+		if run.State != api.RunDone {
+			c.say("run %d of %s is %s: %s\n", run.ID, run.Feed, run.State, run.Reason)
+			return
 		}
+		c.say("%s: %s arrivals loaded afresh, by run %d; %s\n", plan.Table, grouped(run.Loaded), run.ID, balanceLine(run.Balance))
 	})
 }
 

@@ -277,34 +277,36 @@ func waitingFiles(ctx context.Context, service *client.Client, f api.FeedView) (
 func (c *command) showWaiting(f api.FeedView, files []api.Arrival) {
 	t := &grid{head: []string{"ID", "WAITING FILE", "STATE", "FOR", "UNTIL"}}
 	for _, a := range files {
-		why, until := a.Reason, cell{}
-		switch {
-		case a.State == api.ArrivalSettling:
-			why = "it to be whole"
-			if f.Settle > 0 && a.SettlingAt != nil && f.Problem == "" {
-				at := a.SettlingAt.Add(time.Duration(f.Settle * float64(time.Second)))
-				why, until = "it to be whole, if it stays as it is", when(&at)
-			}
-		case a.State == api.ArrivalReady:
-			why = "its turn"
-		case a.State == api.ArrivalHeld:
-			why = "a person: " + a.Reason
-		case a.TryAfter == nil:
+		if a.State == api.ArrivalFailed && a.TryAfter == nil {
 			continue
-		default:
-			why, until = "another attempt, after "+a.Reason, when(a.TryAfter)
 		}
-		if f.Problem != "" && a.State != api.ArrivalHeld {
-			why = "the feed to work again"
-		} else if a.State == api.ArrivalReady && f.Waits != "" {
-			why = f.Waits
-		}
-		t.add(id(a.ID), text(a.Path), state(a.State), text(shorten(why, 100)), until)
+		why, until := waitsFor(f, a)
+		t.add(id(a.ID), text(a.Path), state(a.State), text(shorten(why, 100)), when(until))
 	}
 	if len(t.rows) > 0 {
 		fmt.Fprintln(c.out)
 		t.write(c.out)
 	}
+}
+
+// waitsFor says for what a file waits, and until when, as far as that is known.
+func waitsFor(f api.FeedView, a api.Arrival) (what string, until *time.Time) {
+	switch {
+	case a.State == api.ArrivalHeld:
+		return "a person: " + a.Reason, nil
+	case f.Problem != "":
+		return "the feed to work again", nil
+	case a.State == api.ArrivalFailed:
+		return "another attempt, after " + a.Reason, a.TryAfter
+	case a.State == api.ArrivalReady && f.Waits != "":
+		return f.Waits, nil
+	case a.State == api.ArrivalReady:
+		return "its turn", nil
+	case f.Settle > 0 && a.SettlingAt != nil:
+		at := a.SettlingAt.Add(time.Duration(f.Settle * float64(time.Second)))
+		return "it to be whole, if it stays as it is", &at
+	}
+	return "it to be whole", nil
 }
 
 func (c *command) pairs(lines [][2]string) {

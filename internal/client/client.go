@@ -299,10 +299,10 @@ func (c *Client) PlanRebuild(ctx context.Context, feed string) (api.Rebuilding, 
 	return out, err
 }
 
-// Rebuild loads all arrivals of a feed afresh.
-func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (api.Rebuilt, error) {
-	var out api.Rebuilt
-	err := c.long(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, r, &out)
+// Rebuild queues a run that loads all arrivals of a feed afresh.
+func (c *Client) Rebuild(ctx context.Context, feed string, r api.Rebuild) (api.Run, error) {
+	var out api.Run
+	err := c.call(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/rebuild", nil, r, &out)
 	return out, err
 }
 

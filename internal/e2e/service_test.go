@@ -493,6 +493,11 @@ func TestAFolderOfFeedsAndRollups(t *testing.T) {
 	assert.Equal(t, 3, code, stderr)
 	assert.Contains(t, stdout, "  table river.level does not fit, and until it does files wait:\n    ")
 	assert.Contains(t, stdout, "\n    `mullein feed rebuild` gives it the new shape")
+	code, stdout, stderr = s.mullein("feed", "rebuild", "levels", "--because", "each level counts", "--yes")
+	require.Equal(t, 0, code, stderr)
+	assert.Regexp(t, `river.level: \d+ arrivals loaded afresh, by run \d+`, stdout)
+	_, stdout, _ = s.mullein("runs", "levels")
+	assert.Contains(t, stdout, "rebuild")
 }
 
 // TestTheExamplesOfThePagesAreTrue runs what the pages of docs show with its

@@ -20,6 +20,7 @@ import (
 	"mullein/internal/core/balance"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/localpg/pgtest"
 )
 
 const one = header + "SR0001;2026-07-01T12:00:00Z;1;1\n"
@@ -122,9 +123,12 @@ func TestATargetOwnedBySomebodyElse(t *testing.T) {
 		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at))`)
 	role := "guest_" + filepath.Base(owner.url)[5:]
 	role = strings.Split(role, "?")[0]
-	owner.exec(fmt.Sprintf(`CREATE ROLE %s LOGIN PASSWORD 'guest'; DROP SCHEMA mullein CASCADE; DROP SCHEMA mullein_records CASCADE;
-		DO $$ BEGIN EXECUTE format('GRANT CREATE ON DATABASE %%I TO %s', current_database()); END $$; GRANT USAGE ON SCHEMA river TO %s`, role, role, role))
-	t.Cleanup(func() { owner.exec(fmt.Sprintf("DROP OWNED BY %s CASCADE; DROP ROLE %s", role, role)) })
+	pgtest.AsSuperuser(t, owner.url, "CREATE ROLE "+role+" LOGIN PASSWORD 'guest'")
+	owner.exec(fmt.Sprintf(`DROP SCHEMA mullein CASCADE; DROP SCHEMA mullein_records CASCADE;
+		DO $$ BEGIN EXECUTE format('GRANT CREATE ON DATABASE %%I TO %s', current_database()); END $$; GRANT USAGE ON SCHEMA river TO %s`, role, role))
+	t.Cleanup(func() {
+		pgtest.AsSuperuser(t, owner.url, fmt.Sprintf("DROP OWNED BY %s CASCADE; DROP ROLE %s", role, role))
+	})
 	u, err := url.Parse(owner.url)
 	require.NoError(t, err)
 	u.User = url.UserPassword(role, "guest")

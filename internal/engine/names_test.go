@@ -119,9 +119,7 @@ target: {table: river.odd}
 	rollupRight()
 	rows := h.lines(`SELECT concat_ws(' ', t, n) FROM river.odd ORDER BY 1`)
 	assert.Equal(t, []string{"1 corrected", "2 one", "3 three", "4 late"}, rows)
-	rebuilt, err := h.engine.inspect.Rebuild(ctx, "odd", inspect.AllFiles, inspect.KeepOthers, "me", "odd")
-	require.NoError(t, err)
-	assert.EqualValues(t, 3, rebuilt.Arrivals)
+	assert.EqualValues(t, 3, h.rebuild("odd", ledger.Rebuilding{Because: "odd"}).Loaded)
 	assert.Equal(t, rows, h.lines(`SELECT concat_ws(' ', t, n) FROM river.odd ORDER BY 1`))
 
 	for _, name := range []string{"ctid", "xmin", "tableoid"} {

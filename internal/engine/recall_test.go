@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -330,15 +331,16 @@ func TestAFeedIsRebuilt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, &inspect.Rebuilding{Feed: "totals", Table: "river.total", There: true, Counted: table.Counted{Rows: 3, Others: 1, Changed: 2},
 		RowsAfter: 2, Arrivals: 1, Missing: []inspect.Gone{{Arrival: two.ID, Path: two.Path, Why: "its file is gone"}}, Superseded: []int64{}}, plan)
-	_, err = h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.KeepOthers, "me", "spoiled")
-	assert.ErrorContains(t, err, "1 rows of river.total were brought by no arrival, and would be lost")
-	_, err = h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.LoseOthers, "me", "spoiled")
-	assert.ErrorContains(t, err, "its file is gone; its rows would be lost")
+	run := h.rebuild("totals", ledger.Rebuilding{Because: "spoiled"})
+	assert.Equal(t, ledger.RunFailed, run.State)
+	assert.Contains(t, run.Reason, "1 rows of river.total were brought by no arrival, and would be lost")
+	run = h.rebuild("totals", ledger.Rebuilding{WithoutOthers: true, Because: "spoiled"})
+	assert.Contains(t, run.Reason, "its file is gone; its rows would be lost")
 	require.NoError(t, os.Rename(path+".tmp", path))
-	done, err := h.engine.inspect.Rebuild(ctx, "totals", inspect.AllFiles, inspect.LoseOthers, "me", "spoiled")
-	require.NoError(t, err)
-	assert.EqualValues(t, 2, done.Arrivals)
-	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Updated: 1}, done.Balance)
+	run = h.rebuild("totals", ledger.Rebuilding{WithoutOthers: true, Because: "spoiled"})
+	assert.EqualValues(t, 2, run.Loaded)
+	assert.Equal(t, "done rebuild me", fmt.Sprint(run.State, " ", run.Cause, " ", run.By))
+	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Updated: 1}, run.Balance)
 	assert.Equal(t, want, h.lines(totalRows))
 	_, err = h.engine.inspect.Recall(ctx, two.ID, table.TakeOut, "me", "the journal begins anew")
 	require.NoError(t, err)
@@ -359,18 +361,58 @@ func TestARebuildPassesOverSupersededVersions(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int64{first.ID}, plan.Superseded)
 	assert.Empty(t, plan.Missing)
-	done, err := h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "a try")
-	require.NoError(t, err)
-	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, done.Balance)
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, h.rebuild("gauges", ledger.Rebuilding{Because: "a try"}).Balance)
 	assert.Len(t, h.lines(contents), 2)
 
 	h.put(strings.NewReplacer("feed: gauges", "feed: bare", "river.gauge", "river.bare").Replace(gauges))
 	plan, err = h.engine.inspect.PlanRebuild(ctx, "bare")
 	require.NoError(t, err)
 	assert.Zero(t, plan.Rows+plan.Arrivals)
-	done, err = h.engine.inspect.Rebuild(ctx, "bare", inspect.AllFiles, inspect.KeepOthers, "me", "a try")
+	run := h.rebuild("bare", ledger.Rebuilding{Because: "a try"})
+	assert.Equal(t, ledger.RunDone, run.State, run.Reason)
+	assert.Zero(t, run.Loaded)
+}
+
+// rebuild does a run that loads all of a feed afresh.
+func (h *house) rebuild(name string, r ledger.Rebuilding) (run ledger.Run) {
+	h.t.Helper()
+	run, err := h.ledger.QueueRun(ctx, name, CauseRebuild, "me", ledger.Wanted{Rebuild: &r})
+	require.NoError(h.t, err)
+	h.engine.Changed()
+	h.wait("the rebuild", func() bool {
+		run, err = h.ledger.Run(ctx, run.ID)
+		require.NoError(h.t, err)
+		return run.FinishedAt != nil
+	})
+	return run
+}
+
+// TestARebuildIsCancelled ends one while it loads, which leaves all as it was.
+func TestARebuildIsCancelled(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	a := h.loadedFile("G_K1_20260701T1200.csv", header+row(1, "1"))
+	h.exec("CREATE FUNCTION river.slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(600); RETURN NEW; END $$; CREATE TRIGGER slow BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.slow()")
+	run, err := h.ledger.QueueRun(ctx, "gauges", CauseRebuild, "me", ledger.Wanted{Rebuild: &ledger.Rebuilding{Because: "a try"}})
 	require.NoError(t, err)
-	assert.Zero(t, done.Arrivals)
+	h.engine.Changed()
+	h.wait("its load", func() bool {
+		return h.lines("SELECT count(*)::text FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()")[0] == "1"
+	})
+	_, err = h.ledger.CancelRun(ctx, run.ID, "ada")
+	require.NoError(t, err)
+	h.wait("its end", func() bool {
+		run, err = h.ledger.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return run.FinishedAt != nil
+	})
+	assert.Equal(t, "cancelled cancelled by ada", string(run.State)+" "+run.Reason)
+	h.exec("DROP TRIGGER slow ON river.gauge")
+	assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))
+	now, err := h.ledger.Arrival(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, now.Generation)
+	h.loadedFile("G_K2_20260701T1200.csv", header+row(2, "1"))
 }
 
 // TestATableTakesAnotherShape puts a version of a feed with another key and a type
@@ -382,8 +424,9 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	h := newHouse(t, gauges).start()
 	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\nSR0004;2026-07-01T12:00:00Z;1;v2\n")
 	h.loadedFile("G_K2_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\n")
-	h.exec("CREATE ROLE looker; GRANT SELECT ON river.gauge TO looker; CREATE VIEW river.low AS SELECT station_id, level_m FROM river.gauge WHERE level_m < 2; ALTER TABLE river.gauge ADD remark text DEFAULT 'none'")
-	defer h.exec("DROP OWNED BY looker; DROP ROLE looker")
+	pgtest.AsSuperuser(t, h.url, "CREATE ROLE looker")
+	h.exec("GRANT SELECT ON river.gauge TO looker; CREATE VIEW river.low AS SELECT station_id, level_m FROM river.gauge WHERE level_m < 2; ALTER TABLE river.gauge ADD remark text DEFAULT 'none'")
+	defer pgtest.AsSuperuser(t, h.url, "DROP OWNED BY looker; DROP ROLE looker")
 	changed := strings.NewReplacer("primaryKey: [station_id, observed_at]", "primaryKey: [station_id, observed_at, revised]",
 		"{name: revised, type: integer", "{name: revised, type: string").Replace(gauges)
 	require.NotEqual(t, gauges, changed)
@@ -398,9 +441,7 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	})
 	_, err := h.engine.inspect.PreviewRecall(ctx, first.ID, table.TakeOut)
 	assert.ErrorContains(t, err, "does not fit the feed")
-	done, err := h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "each revision counts")
-	require.NoError(t, err)
-	assert.Equal(t, balance.Balance{Read: 4, Inserted: 4}, done.Balance, "v2 is a text now")
+	assert.Equal(t, balance.Balance{Read: 4, Inserted: 4}, h.rebuild("gauges", ledger.Rebuilding{Because: "each revision counts"}).Balance, "v2 is a text now")
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: first.ID, Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, rejects)
@@ -421,9 +462,9 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	changed = strings.Replace(changed, `{name: level_m, type: number, decimalChar: ",", constraints: {minimum: -5, maximum: 30}}`, "{name: level_m}", 1)
 	changed = strings.Replace(changed, "  flood: row.level_m > 4.5\n", "", 1)
 	h.put(changed)
-	_, err = h.engine.inspect.Rebuild(ctx, "gauges", inspect.AllFiles, inspect.KeepOthers, "me", "a view is in the way")
-	assert.ErrorContains(t, err, "cannot alter type of a column used by a view or rule")
-	assert.ErrorContains(t, err, "view river.low depends on column")
+	run := h.rebuild("gauges", ledger.Rebuilding{Because: "a view is in the way"})
+	assert.Contains(t, run.Reason, "cannot alter type of a column used by a view or rule")
+	assert.Contains(t, run.Reason, "view river.low depends on column")
 	assert.Len(t, h.lines("SELECT station_id FROM river.gauge"), 2)
 }
 

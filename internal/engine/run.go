@@ -102,6 +102,9 @@ const namedEmpty = 1000
 // what is wrong with single arrivals is in the ledger. ctx ends the beginning of new
 // work, workCtx the work at hand.
 func (r *running) work(ctx, workCtx context.Context) (ledger.RunSlots, error) {
+	if r.run.Wanted.Rebuild != nil {
+		return ledger.RunSlots{}, r.e.inspect.Rebuild(workCtx, r.run)
+	}
 	steps, err := stepsOf(r.feed, r.run.Wanted, r.e.now())
 	if err != nil {
 		return r.run.Told, err

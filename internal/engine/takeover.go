@@ -53,14 +53,14 @@ func (w *leased) takeOver(ctx context.Context) error {
 }
 
 // takeOverRuns ends runs that were left running. Those that are narrowed go on where
-// they were, since nothing is loaded twice.
+// they were, since nothing is loaded twice. A rebuild did nothing if it did not end.
 func (w *leased) takeOverRuns(ctx context.Context) error {
 	runs, err := w.e.Ledger.OpenRuns(ctx, w.name)
 	if err != nil {
 		return err
 	}
 	for _, run := range runs {
-		if !run.Wanted.IsZero() {
+		if !run.Wanted.IsZero() && run.Wanted.Rebuild == nil {
 			if err := w.e.Ledger.Requeue(ctx, run.ID); err != nil {
 				return err
 			}

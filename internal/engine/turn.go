@@ -59,6 +59,9 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 			return false, nil
 		}
 		w.tried = queued.ID
+		if queued.Wanted.Rebuild != nil {
+			return w.rebuild(ctx)
+		}
 		if queued.Cause != causeArrival {
 			if err := w.waitForLanding(ctx); err != nil {
 				return false, err
@@ -91,11 +94,21 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 	return queued != nil, nil // of what comes by itself, nothing was left
 }
 
+// rebuild does a run that loads all afresh. It has a session of its own.
+func (w *leased) rebuild(ctx context.Context) (worked bool, err error) {
+	run, err := w.e.Ledger.BeginRun(ctx, w.name, w.version)
+	if err != nil || run == nil {
+		return false, err
+	}
+	return true, (&running{leased: w, run: run}).do(ctx)
+}
+
 // The causes of runs.
 const (
 	causeArrival  = "arrival"
 	causeSchedule = "schedule"
 	causeAfter    = "after"
+	CauseRebuild  = "rebuild"
 )
 
 // byItself returns what a feed is to load without being asked.

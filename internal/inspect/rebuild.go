@@ -5,21 +5,11 @@ import (
 	"fmt"
 	"slices"
 
-	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/table"
 )
-
-// Rebuilt says what a rebuild did.
-type Rebuilt struct {
-	Feed     string
-	Table    string
-	Arrivals int64           // that were loaded afresh
-	Missing  []int64         // arrivals whose files are not to be had any more
-	Balance  balance.Balance // the sum of the loads
-}
 
 // Rebuilding says what a rebuild would do.
 type Rebuilding struct {
@@ -54,11 +44,11 @@ func (i *Inspector) PlanRebuild(ctx context.Context, name string) (*Rebuilding, 
 	if !out.There {
 		return out, nil
 	}
-	r := &rebuild{i: i, feed: name, database: w.database, fitted: found, out: &Rebuilt{}}
+	r := &rebuild{i: i, feed: name, database: w.database, fitted: found}
 	if r.recipe, err = load.NewRecipe(w.kind, w.version, found); err != nil {
 		return nil, err
 	}
-	if err := r.choose(ctx, FilesThatAreLeft, LoseOthers); err != nil {
+	if err := r.choose(ctx, &ledger.Rebuilding{WithoutMissing: true, WithoutOthers: true}); err != nil {
 		return nil, err
 	}
 	out.Missing, out.Superseded = append(out.Missing, r.gone...), append(out.Superseded, r.superseded...)
@@ -84,67 +74,54 @@ func oneTable(f *feed.Feed) (*feed.Feed, error) {
 // later files stay as they were.
 const rejectsRebuilt = 100_000
 
-// Files are those that a rebuild wants.
-type Files int
-
-// The files of a rebuild.
-const (
-	AllFiles         Files = iota // where one is gone, nothing is done
-	FilesThatAreLeft              // rows of those that are gone are lost
-)
-
-// Others is what becomes of rows that no arrival brought.
-type Others int
-
-// What becomes of rows that no arrival brought.
-const (
-	KeepOthers Others = iota // where there are any, nothing is done
-	LoseOthers
-)
-
 // Rebuild loads all arrivals of a feed that are in force afresh, in the order in
 // which they were loaded, in one transaction: readers keep the old rows until it
-// commits. A table that we made takes the shape that the feed wants now.
-func (i *Inspector) Rebuild(ctx context.Context, name string, files Files, others Others, who, because string) (*Rebuilt, error) {
+// commits. A table that we made takes the shape that the feed wants now. It is the work
+// of a run that says what to do without; where there is more, nothing is done.
+func (i *Inspector) Rebuild(ctx context.Context, run *ledger.Run) error {
+	name := run.Feed
 	w, err := i.wanted(ctx, name, oneTable)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := w.database.Prepare(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	session, err := w.database.Session(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer session.Close()
-	r := &rebuild{i: i, feed: name, database: w.database, session: session,
-		out: &Rebuilt{Feed: name, Missing: []int64{}}}
+	r := &rebuild{i: i, feed: name, run: run.ID, database: w.database, session: session}
 	if r.fitted, err = session.FitAnew(ctx, w.table); err != nil {
-		return nil, conflictOfShape(err)
+		return conflictOfShape(err)
 	}
 	if r.recipe, err = load.NewRecipe(w.kind, w.version, r.fitted); err != nil {
-		return nil, err
+		return err
 	}
-	r.out.Table = r.fitted.String()
-	if err := r.choose(ctx, files, others); err != nil {
-		return nil, err
+	if err := r.choose(ctx, run.Wanted.Rebuild); err != nil {
+		return err
 	}
 	if err := r.load(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	defer i.Changed()
-	after := context.WithoutCancel(ctx)
-	if err := i.Ledger.Rebuilt(after, r.afresh, who, because); err != nil {
-		return nil, err
+	after, because := context.WithoutCancel(ctx), run.Wanted.Rebuild.Because
+	if err := i.Ledger.Rebuilt(after, run.ID, r.afresh, run.By, because); err != nil {
+		return err
 	}
-	return r.out, i.Ledger.Recalled(after, slices.Concat(r.out.Missing, r.superseded), nil, who, "left out of a rebuild by "+who+": "+because)
+	left := slices.Clone(r.superseded)
+	for _, g := range r.gone {
+		left = append(left, g.Arrival)
+	}
+	return i.Ledger.Recalled(after, left, nil, run.By, "left out of a rebuild by "+run.By+": "+because)
 }
 
 // rebuild is a rebuild that is under way.
 type rebuild struct {
 	i        *Inspector
 	feed     string
+	run      int64
 	database *table.Database
 	session  *table.Session
 	fitted   *table.Fitted
@@ -152,7 +129,6 @@ type rebuild struct {
 	loads    []table.LoadEntry // those in force
 	gone     []Gone            // of those
 	afresh   []ledger.Afresh
-	out      *Rebuilt
 
 	superseded []int64 // arrivals that are gone, and that later versions of their files took the place of
 }
@@ -163,7 +139,7 @@ func (r *rebuild) left(l table.LoadEntry) bool {
 }
 
 // choose finds the loads in force, and those of them whose files are gone.
-func (r *rebuild) choose(ctx context.Context, files Files, keep Others) error {
+func (r *rebuild) choose(ctx context.Context, without *ledger.Rebuilding) error {
 	others, err := r.database.OtherFeeds(ctx, r.fitted, r.feed)
 	if err != nil {
 		return err
@@ -175,7 +151,7 @@ func (r *rebuild) choose(ctx context.Context, files Files, keep Others) error {
 	if r.loads, err = r.database.InForce(ctx, r.fitted, r.feed); err != nil {
 		return err
 	}
-	if keep == KeepOthers {
+	if !without.WithoutOthers {
 		rows, err := r.database.Count(ctx, r.fitted, r.loads)
 		if err != nil {
 			return err
@@ -197,11 +173,10 @@ func (r *rebuild) choose(ctx context.Context, files Files, keep Others) error {
 			r.superseded = append(r.superseded, l.Arrival)
 			continue
 		}
-		if files == AllFiles {
+		if !without.WithoutMissing {
 			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost (--without-missing)", l.Arrival, l.Path, why)}
 		}
 		r.gone = append(r.gone, Gone{l.Arrival, l.Path, why})
-		r.out.Missing = append(r.out.Missing, l.Arrival)
 	}
 	return nil
 }
@@ -233,7 +208,7 @@ func (r *rebuild) load(ctx context.Context) error {
 		if !r.left(l) {
 			continue
 		}
-		a, err := r.i.loadAfresh(ctx, r.recipe, into, l)
+		a, err := r.i.loadAfresh(ctx, r.recipe, into, r.run, l)
 		if err != nil {
 			return fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
 		}
@@ -241,8 +216,6 @@ func (r *rebuild) load(ctx context.Context) error {
 			a.Rejects = nil
 		}
 		r.afresh = append(r.afresh, *a)
-		r.out.Balance = r.out.Balance.Plus(a.Balance)
-		r.out.Arrivals++
 	}
 	if err := into.Reshape(ctx); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
@@ -251,7 +224,7 @@ func (r *rebuild) load(ctx context.Context) error {
 }
 
 // loadAfresh loads one arrival within a rebuild.
-func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load,
+func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load, run int64,
 	of table.LoadEntry) (a *ledger.Afresh, err error) {
 	err = i.WithFile(ctx, recipe, of.Arrival, func(f *load.OpenFile) error {
 		rank, err := i.Rank(ctx, recipe.Feed, f.Arrival)
@@ -265,7 +238,7 @@ func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *t
 		if err := f.Finish(); err != nil {
 			return err
 		}
-		counts, err := into.Merge(ctx, of.Run, []table.Part{{File: f.From, Arrival: of.Arrival, Waived: true}})
+		counts, err := into.Merge(ctx, run, []table.Part{{File: f.From, Arrival: of.Arrival, Waived: true}})
 		if err != nil {
 			return err
 		}

@@ -280,9 +280,9 @@ type Afresh struct {
 	Rejects    []Reject        `json:"-"` // nil leaves those that it had
 }
 
-// Rebuilt records what a rebuild loaded, with the rejects that it met in place of
+// Rebuilt records what a rebuild loaded in a run, with the rejects that it met in place of
 // those before. What was mended of them stays so.
-func (l *Ledger) Rebuilt(ctx context.Context, loads []Afresh, who, because string) error {
+func (l *Ledger) Rebuilt(ctx context.Context, run int64, loads []Afresh, who, because string) error {
 	if len(loads) == 0 {
 		return nil
 	}
@@ -292,8 +292,8 @@ func (l *Ledger) Rebuilt(ctx context.Context, loads []Afresh, who, because strin
 	}
 	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, string(text)).Scan(&list).Error
+		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, run_id = ?, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, run, string(text)).Scan(&list).Error
 		if err != nil {
 			return nil, err
 		}

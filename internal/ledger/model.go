@@ -136,10 +136,21 @@ type Wanted struct {
 	From  string   `json:"from,omitempty"`  // the first slot: a year, month, day, hour or number, or yesterday
 	To    string   `json:"to,omitempty"`    // the last slot
 	Paths []string `json:"paths,omitempty"` // only these files
+
+	Rebuild *Rebuilding `json:"rebuild,omitempty"` // all that is loaded is loaded afresh instead; nil where not
 }
 
-// IsZero reports whether nothing is narrowed.
-func (w Wanted) IsZero() bool { return w.From == "" && w.To == "" && len(w.Paths) == 0 }
+// Rebuilding is what a rebuild is to do without.
+type Rebuilding struct {
+	WithoutMissing bool   `json:"without_missing,omitempty"` // arrivals whose files are gone
+	WithoutOthers  bool   `json:"without_others,omitempty"`  // rows that no arrival brought
+	Because        string `json:"because"`
+}
+
+// IsZero reports whether all that waits is wanted.
+func (w Wanted) IsZero() bool {
+	return w.From == "" && w.To == "" && len(w.Paths) == 0 && w.Rebuild == nil
+}
 
 // RunSlots is what a run over slots came across.
 type RunSlots struct {

@@ -106,7 +106,7 @@ func (s *Server) routes() {
 		"Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
 	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"), s.planRebuild)
 	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
-		"Load all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
+		"Queue a run that loads all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
 	huma.Register(s.api, get("loads", "/arrivals/{id}/loads",
 		"The loads of an arrival, one for each generation, with their balances"), s.loadsOf)
 	huma.Register(s.api, get("verify", "/arrivals/{id}/verification",
@@ -548,7 +548,7 @@ func (s *Server) runFeed(ctx context.Context, in *runFeedInput) (*body[api.Run],
 	}
 	var wanted ledger.Wanted
 	if in.Body != nil {
-		wanted = ledger.Wanted(in.Body.Wanted)
+		wanted = ledger.Wanted{From: in.Body.From, To: in.Body.To, Paths: in.Body.Paths}
 	}
 	if wanted.From != "" || wanted.To != "" {
 		if err := engine.CheckRange(f, wanted, time.Now()); err != nil {

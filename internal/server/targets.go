@@ -8,7 +8,7 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
-	"mullein/internal/inspect"
+	"mullein/internal/engine"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/table"
@@ -34,19 +34,13 @@ func (s *Server) recall(ctx context.Context, in *struct {
 func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 	FeedPath
 	Body api.Rebuild
-}) (*body[api.Rebuilt], error) {
+}) (*body[api.Run], error) {
 	if _, err := s.present(ctx, in.Feed); err != nil {
 		return nil, answer(err)
 	}
-	files := inspect.AllFiles
-	if in.Body.Without {
-		files = inspect.FilesThatAreLeft
-	}
-	others := inspect.KeepOthers
-	if in.Body.WithoutOthers {
-		others = inspect.LoseOthers
-	}
-	return giveAs(rebuiltOf)(s.inspect.Rebuild(ctx, in.Feed, files, others, callerOf(ctx), in.Body.Because))
+	run, err := s.ledger.QueueRun(ctx, in.Feed, engine.CauseRebuild, callerOf(ctx), ledger.Wanted{
+		Rebuild: &ledger.Rebuilding{WithoutMissing: in.Body.Without, WithoutOthers: in.Body.WithoutOthers, Because: in.Body.Because}})
+	return give(runOf(&run), err)
 }
 
 func (s *Server) planRebuild(ctx context.Context, in *FeedPath) (*body[api.Rebuilding], error) {

@@ -124,7 +124,9 @@ func arrivalOf(v *ledger.Arrival) api.Arrival {
 	}
 }
 
-func wantedOf(v *ledger.Wanted) api.Wanted { return api.Wanted(*v) }
+func wantedOf(v *ledger.Wanted) api.Wanted {
+	return api.Wanted{From: v.From, To: v.To, Paths: v.Paths}
+}
 
 func decisionOf(v *ledger.Decision) api.Decision { return api.Decision(*v) }
 
@@ -279,16 +281,6 @@ func recalledOf(v *inspect.Recalled) api.Recalled {
 		Back:     v.Back,
 		Outcome:  optional(v.Outcome, recallOutcomeOf),
 		Later:    each(v.Later, rereadOf),
-	}
-}
-
-func rebuiltOf(v *inspect.Rebuilt) api.Rebuilt {
-	return api.Rebuilt{
-		Feed:     v.Feed,
-		Table:    v.Table,
-		Arrivals: v.Arrivals,
-		Missing:  v.Missing,
-		Balance:  api.Balance(v.Balance),
 	}
 }
 

@@ -5,7 +5,10 @@ package pgtest
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
+	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -21,11 +24,11 @@ const template = "mullein_template"
 
 // Main runs a package's tests with a server. prepare brings the template
 // database to the form that tests begin with.
-func Main(m *testing.M, prepare func(ctx context.Context, url string) error) {
+func Main(m *testing.M, prepare func(ctx context.Context, database string) error) {
 	os.Exit(run(m, prepare))
 }
 
-func run(m *testing.M, prepare func(ctx context.Context, url string) error) int {
+func run(m *testing.M, prepare func(ctx context.Context, database string) error) int {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
 	if err != nil {
@@ -59,14 +62,32 @@ func run(m *testing.M, prepare func(ctx context.Context, url string) error) int 
 	return m.Run()
 }
 
-func exec(ctx context.Context, url, statement string) error {
-	conn, err := pgx.Connect(ctx, url)
+func exec(ctx context.Context, database, statement string) error {
+	conn, err := pgx.Connect(ctx, database)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, statement)
 	return err
+}
+
+// AsSuperuser executes a statement in a test's database, given by its URL, as the server's
+// superuser, as whoever looks after it would.
+func AsSuperuser(t testing.TB, database, statement string) {
+	t.Helper()
+	secret, err := os.ReadFile(filepath.Join(server.Data, "mullein_superuser.secret"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	u, err := url.Parse(database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.User = url.UserPassword("mullein_superuser", strings.TrimSpace(string(secret)))
+	if err := exec(context.Background(), u.String(), statement); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Database returns the URL of a fresh database, which goes with the test.

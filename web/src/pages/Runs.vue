@@ -14,7 +14,7 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
   getNextPageParam: (last) => last.next || undefined,
 })
 const runs = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
-const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', after: 'other feeds loaded', hand: 'asked for' }
+const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', after: 'other feeds loaded', hand: 'asked for', rebuild: 'loaded afresh' }
 const took = (r: Run) => (r.started_at && r.finished_at ? duration(+new Date(r.finished_at) - +new Date(r.started_at)) : '–')
 const numbers = ['read', 'inserted', 'updated', 'unchanged', 'rejected', 'withheld'] as const
 const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')), refetchInterval: 5_000 })

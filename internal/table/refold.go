@@ -48,6 +48,7 @@ CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image 
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY, parts bigint[]) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, rank bigint, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_unchanged (load bigint NOT NULL, key bigint NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_undo (key bigint NOT NULL, part oid, place tid, entry tid, what "char") ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json, rank bigint, deletion json) ON COMMIT DELETE ROWS;
 `
@@ -125,7 +126,7 @@ func (r *refold) arrivals(ctx context.Context) (out []int64, err error) {
 
 // work goes through the entries of the keys, in temporary tables.
 func (r *refold) work(ctx context.Context) error {
-	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM pg_temp.mullein_state; ANALYZE pg_temp.mullein_key"); err != nil {
+	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM pg_temp.mullein_state; DELETE FROM pg_temp.mullein_unchanged; ANALYZE pg_temp.mullein_key"); err != nil {
 		return err
 	}
 	if err := r.lacked(ctx); err != nil {
@@ -156,8 +157,24 @@ func (r *refold) work(ctx context.Context) error {
 		if err := r.tellOutdated(ctx, nth); err != nil {
 			return err
 		}
+		if err := r.unchanged(ctx, nth); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// unchanged notes which rows of older loads an entry leaves as they are. They may go by a
+// later entry, and come back when that goes.
+func (r *refold) unchanged(ctx context.Context, nth int64) error {
+	if !r.l.table.Ranked {
+		return nil
+	}
+	return r.exec(ctx, "note what is unchanged", `INSERT INTO pg_temp.mullein_unchanged (load, key) SELECT e.load, e.key
+		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key AND s.rank = e.rank
+		WHERE e.nth = $2 AND e.active AND e.what IN ('u', 'i') AND s.image IS NOT NULL
+			AND e.rank > coalesce((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (s.image->>`+
+		literal(r.l.table.Lineage.FromArrival)+`)::bigint), e.rank)`, r.l.table.id, nth)
 }
 
 // tellOutdated tells deletions and rows that had an effect from those that were older
@@ -369,11 +386,7 @@ func (r *refold) confirm(ctx context.Context) error {
 		return err
 	}
 	return r.exec(ctx, "keep which keys are unchanged", `INSERT INTO mullein.confirmed (load, target, others, keys)
-		SELECT e.load, $1, false, array_agg(e.key) FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key AND s.rank = e.rank
-		WHERE e.active AND e.what IN ('u', 'i') AND s.image IS NOT NULL
-			AND e.rank > coalesce((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (s.image->>`+
-		literal(r.l.table.Lineage.FromArrival)+`)::bigint), e.rank)
-		GROUP BY e.load`, r.l.table.id)
+		SELECT load, $1, false, array_agg(key) FROM pg_temp.mullein_unchanged GROUP BY load`, r.l.table.id)
 }
 
 // marked is the SQL of a row, which an entry e has as a record, marked as absent since a

@@ -45,6 +45,10 @@ type LoadEntry struct {
 	RowsBefore  *int64    `json:"rows_before" doc:"Of the target"`
 	RowsAfter   *int64    `json:"rows_after"`
 	CommittedAt time.Time `json:"committed_at"`
+
+	ReadyAt  *time.Time `json:"ready_at" doc:"When its turn began, as far as the ledger knows"`
+	OpenedAt *time.Time `json:"opened_at" doc:"When its file was opened, as far as the ledger knows"`
+	ReadAt   *time.Time `json:"read_at" doc:"When all of its rows were read, as far as the ledger knows"`
 }
 
 // LoadList is loads, the oldest first.

@@ -425,13 +425,13 @@ func (c *command) generations(loads []api.LoadEntry) {
 	if len(loads) < 2 {
 		return
 	}
-	t := &grid{head: []string{"GENERATION", "RUN", "COMMITTED", "IN FORCE", "BALANCE"}}
+	t := &grid{head: []string{"GENERATION", "RUN", "OPENED", "READ", "COMMITTED", "IN FORCE", "BALANCE"}}
 	for _, l := range loads {
 		force := ""
 		if l.Active {
 			force = "yes"
 		}
-		t.add(id(int64(l.Generation)), id(l.Run), when(&l.CommittedAt), text(force), text(balanceLine(l.Balance)))
+		t.add(id(int64(l.Generation)), id(l.Run), when(l.OpenedAt), when(l.ReadAt), when(&l.CommittedAt), text(force), text(balanceLine(l.Balance)))
 	}
 	fmt.Fprintln(c.out)
 	t.write(c.out)

@@ -89,7 +89,7 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		}
 		if v == Redo {
 			// What was loaded once is loaded as the next generation of its content.
-			err := tx.Exec(`UPDATE arrival a SET generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+
+			err := tx.Exec(`UPDATE arrival a SET earlier = `+withEarlier+`, generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+
 				ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
 				WHERE `+isOneOf("id")+` AND generation > 0`, numbers(of)).Error
 			if err != nil {
@@ -292,7 +292,7 @@ func (l *Ledger) Rebuilt(ctx context.Context, run int64, loads []Afresh, who, be
 	}
 	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'loaded', reason = '', generation = r.generation, run_id = ?, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
+		err := tx.Raw(`UPDATE arrival a SET earlier = `+withEarlier+`, state = 'loaded', reason = '', generation = r.generation, run_id = ?, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
 			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, run, string(text)).Scan(&list).Error
 		if err != nil {
 			return nil, err

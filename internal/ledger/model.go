@@ -73,7 +73,20 @@ type Arrival struct {
 	StagedAt    *time.Time // when all rows were read
 	FinishedAt  *time.Time
 	Balance     balance.Balance `gorm:"serializer:json"`
+	Earlier     []EarlierLoad   `gorm:"serializer:json"` // generations, the oldest first; the last 50
 }
+
+// EarlierLoad is the steps of a generation of an arrival that was loaded again since.
+type EarlierLoad struct {
+	Generation int        `json:"generation"`
+	ReadyAt    *time.Time `json:"ready_at"`
+	OpenedAt   *time.Time `json:"opened_at"`
+	StagedAt   *time.Time `json:"staged_at"`
+}
+
+// withEarlier is the SQL of the earlier generations of an arrival (a) that is loaded again.
+const withEarlier = `(CASE WHEN jsonb_array_length(coalesce(a.earlier, '[]')) >= 50 THEN a.earlier - 0 ELSE coalesce(a.earlier, '[]') END ||
+	jsonb_build_object('generation', a.generation, 'ready_at', a.ready_at, 'opened_at', a.opened_at, 'staged_at', a.staged_at))`
 
 // Name records what an arrival's name says.
 func (a *Arrival) Name(captures filename.Captures) {

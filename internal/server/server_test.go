@@ -287,3 +287,37 @@ func TestTextsThatNoDatabaseKeeps(t *testing.T) {
 		assert.ErrorContains(t, s.Get(context.Background(), address, &out), want, address)
 	}
 }
+
+// TestEarlierGenerationsKeepTheirSteps loads a file twice.
+func TestEarlierGenerationsKeepTheirSteps(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := serve(t)
+	s.put("levels", "office", "")
+	s.drop("levels", "G_20260701.csv", "station,level_m\nA,1\n")
+	var a api.Arrival
+	loaded := func(generation int) func() bool {
+		return func() bool {
+			list, err := s.Arrivals(ctx, client.ArrivalQuery{Feed: "levels", Most: 1})
+			require.NoError(t, err)
+			if len(list.Items) == 1 {
+				a = list.Items[0]
+			}
+			return a.State == api.ArrivalLoaded && a.Generation == generation
+		}
+	}
+	s.eventually("the load", loaded(1))
+	_, err := s.Decide(ctx, api.Verdict{Verb: "redo", Arrivals: []int64{a.ID}, Because: "once more"})
+	require.NoError(t, err)
+	first := a
+	s.eventually("the redo", loaded(2))
+	loads, err := s.Loads(ctx, a.ID)
+	require.NoError(t, err)
+	require.Len(t, loads, 2)
+	for i, of := range []api.Arrival{first, a} {
+		assert.Equal(t, i+1, loads[i].Generation)
+		assert.Equal(t, of.OpenedAt.UnixMicro(), loads[i].OpenedAt.UnixMicro())
+		assert.Equal(t, of.StagedAt.UnixMicro(), loads[i].ReadAt.UnixMicro())
+	}
+	assert.True(t, loads[0].ReadAt.Before(*loads[1].OpenedAt))
+}

@@ -52,7 +52,22 @@ func (s *Server) planRebuild(ctx context.Context, in *FeedPath) (*body[api.Rebui
 
 func (s *Server) loadsOf(ctx context.Context, in *NumberPath) (*body[api.LoadList], error) {
 	list, err := s.inspect.Loads(ctx, in.ID)
-	return give(api.LoadList{Items: each(list, loadEntryOf)}, err)
+	if err != nil {
+		return nil, answer(err)
+	}
+	a, err := s.ledger.Arrival(ctx, in.ID)
+	if err != nil {
+		return nil, answer(err)
+	}
+	items := each(list, loadEntryOf)
+	for _, e := range append(a.Earlier, ledger.EarlierLoad{Generation: a.Generation, ReadyAt: a.ReadyAt, OpenedAt: a.OpenedAt, StagedAt: a.StagedAt}) {
+		for i := range items {
+			if items[i].Generation == e.Generation {
+				items[i].ReadyAt, items[i].OpenedAt, items[i].ReadAt = e.ReadyAt, e.OpenedAt, e.StagedAt
+			}
+		}
+	}
+	return give(api.LoadList{Items: items}, nil)
 }
 
 func (s *Server) verify(ctx context.Context, in *NumberPath) (*body[api.Verified], error) {

@@ -172,6 +172,28 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 	}
 }
 
+// TestTheRowAtFaultOfALargeFirstFile has rows go straight into an empty target.
+func TestTheRowAtFaultOfALargeFirstFile(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t, gauges).start()
+	h.loadedFile("G_K1_20260701T1200.csv", one)
+	h.exec("DELETE FROM river.gauge; ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)")
+	var b strings.Builder
+	b.WriteString(header)
+	for n := range 120_000 {
+		level := "1"
+		if n == 77_777 {
+			level = "7"
+		}
+		fmt.Fprintf(&b, "SR0001;%s;%s;1\n", time.Unix(int64(n)*60, 0).UTC().Format(time.RFC3339), level)
+	}
+	h.drop("G_K1_20260701T1300.csv", b.String())
+	a := h.arrival("G_K1_20260701T1300.csv")
+	assert.Equal(t, ledger.Refused, a.State)
+	assert.Contains(t, a.Reason, "not_too_high")
+	assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR0001, ", 77_777+2))
+}
+
 // TestPrivateValuesAreNotInReasons has the target refuse a row with private values: what
 // PostgreSQL says of it names them.
 func TestPrivateValuesAreNotInReasons(t *testing.T) {

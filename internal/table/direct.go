@@ -156,6 +156,9 @@ func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) erro
 	b := NewBatch(l.table.Table, expected, true)
 	b.form, d.winners.cut = d, d.cut
 	n, err := l.copyFrom(ctx, src, b, l.name()+" ("+join(d.columns)+")")
+	if refuses(err) { // which row is at fault is found among staged ones
+		return fmt.Errorf("%w: %w", ErrRestage, err)
+	}
 	if err != nil {
 		return err
 	}

@@ -50,7 +50,7 @@ type coming struct {
 }
 
 // ErrRestage says that a file has to be staged whole, since rows of it were
-// skipped that may count after all.
+// skipped that may count after all, or the target refuses one that was not staged.
 var ErrRestage = errors.New("the file has to be read again and staged whole")
 
 const (

@@ -257,7 +257,7 @@ func TestALandingThatIsAwayLosesNothing(t *testing.T) {
 	h.wait("the load", func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
 
 	// Files that wait are not gone when all vanish at once; one of several is.
-	require.NoError(t, h.ledger.SetPaused(context.Background(), "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(context.Background(), "gauges"))
 	h.engine.Changed()
 	names := []string{"G_K1_20260701T1300.csv", "G_K1_20260701T1400.csv", "G_K1_20260701T1500.csv"}
 	for _, n := range names {
@@ -572,7 +572,7 @@ func TestAScheduleStartsRuns(t *testing.T) {
 func TestAFileThatComesBack(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	require.NoError(t, h.ledger.SetPaused(context.Background(), "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(context.Background(), "gauges"))
 	h.start()
 	const name = "G_K1_20260701T1200.csv"
 	h.drop("G_K1_20260701T1100.csv", one)

@@ -57,7 +57,7 @@ func TestTheDiskFillsWhileAGroupCommits(t *testing.T) {
 			})
 		}
 	}
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	h.start()
 	const files = groupFiles + 50 // a second group is read while the first commits
 	for n := range files {
@@ -66,7 +66,7 @@ func TestTheDiskFillsWhileAGroupCommits(t *testing.T) {
 	h.wait("all to be whole", func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'ready'")[0] == fmt.Sprint(files)
 	})
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", false))
+	require.NoError(t, h.ledger.ResumeFeed(ctx, "gauges"))
 	h.wait("all of them", func() bool { return len(h.loaded()) == files })
 	assert.Equal(t, fmt.Sprint(files), h.count("river.gauge"))
 	assert.Empty(t, h.feed().Problem)
@@ -151,7 +151,7 @@ func TestNamesThatTheRecordsCannotHold(t *testing.T) {
 func TestADeliveryOfTenThousandFiles(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`))
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	h.start()
 	var list strings.Builder
 	for n := range manyFiles {
@@ -163,7 +163,7 @@ func TestADeliveryOfTenThousandFiles(t *testing.T) {
 	h.waitLong("all to be whole", 4*patience, time.Second, func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'ready'")[0] == fmt.Sprint(manyFiles+1)
 	})
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", false))
+	require.NoError(t, h.ledger.ResumeFeed(ctx, "gauges"))
 	h.waitLong("the delivery", 4*patience, time.Second, func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'loaded'")[0] == fmt.Sprint(manyFiles+1)
 	})

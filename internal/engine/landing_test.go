@@ -275,7 +275,7 @@ func TestADeliveryBySlot(t *testing.T) {
 func TestSmallFilesShareATransaction(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	h.start()
 	for n := range 40 {
 		content := header + row(n, "1")
@@ -320,7 +320,7 @@ func mustTable(t *testing.T, f *feed.Feed) *table.Table {
 func TestRunsOverSlots(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1))
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	for _, day := range []int{1, 2, 4, 5, 9} {
 		h.drop(fmt.Sprintf("G_K1_202607%02d.csv", day), header+row(day, "1"))
 	}
@@ -347,7 +347,7 @@ func TestRunsOverSlots(t *testing.T) {
 func TestARunIsCancelledAndLimited(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	gate := make(chan struct{})
 	h.onStep = func(_ string, _ int64, s load.Step) {
 		if s == load.StepStaged {

@@ -369,7 +369,7 @@ func TestTheLandingIsUnmountedAndMounted(t *testing.T) {
 	}
 	mount()
 	t.Cleanup(func() { _ = syscall.Unmount(in, syscall.MNT_DETACH) })
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", true))
+	require.NoError(t, h.ledger.PauseFeed(ctx, "gauges"))
 	h.start()
 	upload("G_K1_20260701T1200.csv", header+row(1, "1"))
 	upload("G_K2_20260701T1200.csv", header+row(2, "1"))
@@ -380,7 +380,7 @@ func TestTheLandingIsUnmountedAndMounted(t *testing.T) {
 	mount()
 	upload("G_K1_20260701T1200.csv", header+row(1, "1"))
 	upload("G_K2_20260701T1200.csv", header+row(2, "1"))
-	require.NoError(t, h.ledger.SetPaused(ctx, "gauges", false))
+	require.NoError(t, h.ledger.ResumeFeed(ctx, "gauges"))
 	h.engine.Changed()
 	h.wait("both, from the new mount", func() bool { return len(h.loaded()) == 2 })
 	assert.Equal(t, "2", h.count("river.gauge"))

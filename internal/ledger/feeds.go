@@ -113,10 +113,14 @@ func (l *Ledger) Versions(ctx context.Context, name string) ([]FeedVersion, erro
 	return versions, err
 }
 
-// SetPaused pauses or resumes a feed.
-func (l *Ledger) SetPaused(ctx context.Context, name string, paused bool) error {
-	state := map[bool]string{true: "paused", false: "resumed"}[paused]
-	return l.setFeed(ctx, name, state, map[string]any{"paused": paused})
+// PauseFeed keeps runs of a feed from beginning by themselves.
+func (l *Ledger) PauseFeed(ctx context.Context, name string) error {
+	return l.setFeed(ctx, name, "paused", map[string]any{"paused": true})
+}
+
+// ResumeFeed ends a pause.
+func (l *Ledger) ResumeFeed(ctx context.Context, name string) error {
+	return l.setFeed(ctx, name, "resumed", map[string]any{"paused": false})
 }
 
 // RemoveFeed ends a feed. Its history and its rows stay.

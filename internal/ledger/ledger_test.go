@@ -154,7 +154,7 @@ func TestVersionsOfAFeed(t *testing.T) {
 	require.NoError(t, l.RemoveFeed(ctx, "gauges"))
 	_, err = l.Feed(ctx, "gauges")
 	assert.ErrorIs(t, err, ErrNotFound)
-	assert.ErrorIs(t, l.SetPaused(ctx, "gauges", true), ErrNotFound)
+	assert.ErrorIs(t, l.PauseFeed(ctx, "gauges"), ErrNotFound)
 	version, changed, err = l.PutFeed(ctx, "gauges", "feed: gauges\nabout: x", "test")
 	require.NoError(t, err)
 	assert.Equal(t, 3, version, "a removed feed comes back with its history")

@@ -131,7 +131,7 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	var parts []*part
 	for _, a := range started {
 		l.stepOf(a.ID, StepClaimed)
-		parts = append(parts, &part{arrival: a, marker: check.Marker{Rows: -1}, wantSum: d.Digests[a.Path]})
+		parts = append(parts, &part{arrival: a, wantSum: d.Digests[a.Path]})
 	}
 	if parts, err = l.known(ctx, parts); err != nil {
 		return l.failed(ctx, parts, err)

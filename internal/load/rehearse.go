@@ -88,7 +88,7 @@ func (e *Env) Rehearse(ctx context.Context, recipe *Recipe, session *table.Sessi
 	defer load.Close(ctx)
 	l := &Attempt{env: e, recipe: recipe, run: &ledger.Run{By: "rehearsal", Cause: "rehearsal",
 		Feed: recipe.Feed.Name}, folder: t.Folder, progress: &progress{}, n: 1}
-	one := &part{arrival: t.Arrival, file: t.File, sent: t.File == nil, marker: check.Marker{Rows: -1}}
+	one := &part{arrival: t.Arrival, file: t.File, sent: t.File == nil}
 	if err := l.rank(ctx, load, []*part{one}); err != nil {
 		return nil, err
 	}

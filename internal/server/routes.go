@@ -528,12 +528,12 @@ func (s *Server) versions(ctx context.Context, in *FeedPath) (*body[api.VersionL
 
 func (s *Server) pause(ctx context.Context, in *FeedPath) (*struct{}, error) {
 	defer s.engine.Changed()
-	return nil, answer(s.ledger.SetPaused(ctx, in.Feed, true))
+	return nil, answer(s.ledger.PauseFeed(ctx, in.Feed))
 }
 
 func (s *Server) resume(ctx context.Context, in *FeedPath) (*struct{}, error) {
 	defer s.engine.Changed()
-	return nil, answer(s.ledger.SetPaused(ctx, in.Feed, false))
+	return nil, answer(s.ledger.ResumeFeed(ctx, in.Feed))
 }
 
 type runFeedInput struct {

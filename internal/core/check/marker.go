@@ -7,11 +7,12 @@ import (
 	"strings"
 )
 
-// Marker is what a marker file says of the file beside it.
+// Marker is what a marker file says of the file beside it. Its zero value says nothing.
 type Marker struct {
 	Digest    string // hexadecimal; "" when it says none
 	Algorithm string // of the digest: md5, sha1, sha256 or sha512
-	Rows      int64  // -1 when it says none
+	HasRows   bool   // it says how many rows there are
+	Rows      int64
 }
 
 // algorithms by the length of their digests in hexadecimal.
@@ -21,8 +22,7 @@ var words = regexp.MustCompile(`[0-9A-Za-z]+`)
 
 // ReadMarker reads a marker: a checksum, alone or as the usual tools write it
 // with the name after it, or a number of rows. Any other text says nothing.
-func ReadMarker(text string) Marker {
-	m := Marker{Rows: -1}
+func ReadMarker(text string) (m Marker) {
 	line, _, _ := strings.Cut(strings.TrimSpace(strings.TrimPrefix(text, "\ufeff")), "\n")
 	for _, word := range words.FindAllString(line, -1) {
 		if algorithm := algorithms[len(word)]; algorithm != "" &&
@@ -32,7 +32,7 @@ func ReadMarker(text string) Marker {
 		}
 	}
 	if n, err := strconv.ParseInt(strings.TrimSpace(line), 10, 64); err == nil && n >= 0 {
-		m.Rows = n
+		m.HasRows, m.Rows = true, n
 	}
 	return m
 }
@@ -42,7 +42,7 @@ func (m Marker) Refuse(digest string, rows int64) string {
 	switch {
 	case m.Digest != "" && m.Digest != digest:
 		return fmt.Sprintf("its marker gives the %s %s; the file's is %s", m.Algorithm, m.Digest, digest)
-	case m.Rows >= 0 && m.Rows != rows:
+	case m.HasRows && m.Rows != rows:
 		return fmt.Sprintf("its marker says %d rows; the file has %d", m.Rows, rows)
 	}
 	return ""

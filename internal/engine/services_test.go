@@ -22,6 +22,7 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/localpg"
+	"mullein/internal/localpg/pgtest"
 	"mullein/internal/table"
 )
 
@@ -276,7 +277,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	h := newHouse(t, strings.Replace(gauges, "attempts: 3", "attempts: 100", 1))
 	space := strings.ReplaceAll(filepath.Base(small), "-", "_")
 	require.NoError(t, exec.Command("chown", "postgres", small).Run())
-	h.exec(fmt.Sprintf("CREATE TABLESPACE %s LOCATION '%s'", space, small))
+	pgtest.AsSuperuser(t, h.url, fmt.Sprintf("CREATE TABLESPACE %s OWNER mullein LOCATION '%s'", space, small))
 	t.Cleanup(func() {
 		_, _ = h.db.Exec(ctx, "DROP TABLE IF EXISTS river.gauge, public.filler; DROP TABLESPACE IF EXISTS "+space)
 	})

@@ -365,21 +365,12 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	var freshEntries []landing.Entry
 	for i, e := range open {
 		k := known[i]
-		var was landing.Entry
-		if k != nil {
-			was = entryOf(k.Path, k.Size, k.Modified, k.Changed, k.Inode)
-		}
-		same := k != nil && e.Same(was)
-		if k != nil && !same && e.Alike(was) && k.State != ledger.Gone && !onItsWay(k.State) {
-			if o.rereading <= 0 {
-				continue // the next listing has time for it
-			}
-			o.rereading -= e.Size
-			if same, err = o.hasSameBytes(ctx, k, e); err != nil {
-				return err
-			}
+		same, later, err := o.isSame(ctx, k, e)
+		if err != nil {
+			return err
 		}
 		switch {
+		case later: // the next listing has time for it
 		case k != nil && (k.State == ledger.Noticed || k.State == ledger.Settling):
 			o.await(k.ID, e, k.IsList)
 		case same && k.State != ledger.Gone:
@@ -417,6 +408,24 @@ const rereadAtOnce = 64 << 20
 
 func onItsWay(s ledger.State) bool {
 	return s == ledger.Noticed || s == ledger.Settling || s == ledger.Ready || s == ledger.Loading
+}
+
+// isSame reports whether a file is as the ledger has it. later says that it takes longer
+// than there is time for now.
+func (o *lookout) isSame(ctx context.Context, k *ledger.Look, e landing.Entry) (same, later bool, err error) {
+	if k == nil {
+		return false, false, nil
+	}
+	was := entryOf(k.Path, k.Size, k.Modified, k.Changed, k.Inode)
+	if e.Same(was) || !e.Alike(was) || k.State == ledger.Gone || onItsWay(k.State) {
+		return e.Same(was), false, nil
+	}
+	if o.rereading <= 0 {
+		return false, true, nil
+	}
+	o.rereading -= e.Size
+	same, err = o.hasSameBytes(ctx, k, e)
+	return same, false, err
 }
 
 // hasSameBytes reads a file that has the size and the time that it had, and another change

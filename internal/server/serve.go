@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -174,66 +175,36 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err := sayOlder(ctx, records, home, c.Log); err != nil {
 		return err
 	}
-	go keepSeen(ctx, records, home, c.Log)
-	databases := map[string]*table.Database{}
-	for name, url := range withMain(c.Connections, url) {
-		d, err := table.OpenWith(ctx, url, c.Sessions)
-		if err != nil {
-			return fmt.Errorf("connection %s: %w", name, err)
-		}
-		defer d.Close()
-		databases[name] = d
-	}
-	token, err := secretFile(filepath.Join(home, TokenFile), ledger.NewSecret)
+	databases, err := openDatabases(ctx, url, c)
+	defer closeDatabases(databases)
 	if err != nil {
 		return err
 	}
-	owner, err := ownerToken(ctx, records, filepath.Join(home, TokenFile), token)
+	who, token, err := identify(ctx, records, home, listener)
 	if err != nil {
 		return err
 	}
-	id, err := secretFile(filepath.Join(home, serviceFile), uuid.NewString)
-	if err != nil {
-		return err
-	}
-	name, err := os.Hostname()
-	if err != nil {
-		name = "mullein"
-	}
-	name = fmt.Sprintf("%s:%s", name, portOf(listener))
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns, Guard: landing.NewGuard(c.own...), Service: name, Log: c.Log,
-		OnStep: c.OnStep, Progress: &load.Progresses{}}
-	e := engine.New(engine.Options{Env: env, ID: id, Disk: c.disk, Keep: c.Keep})
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns, Guard: landing.NewGuard(c.own...),
+		Service: who.Name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
+	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
 	defer stopWorking()
 	worked := make(chan error, 1)
 	go func() { worked <- e.Run(working) }()
+	var noting sync.WaitGroup
+	noting.Go(func() { keepSeen(working, records, home, c.Log) })
+	defer noting.Wait()
+	defer stopWorking()
 
-	s := New(records, e, Identity{Name: name, ID: id, Owner: owner}, c.LandingRoots, c.Log)
+	s := New(records, e, who, c.LandingRoots, c.Log)
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	served := make(chan error, 1)
 	go func() { served <- web.Serve(listener) }()
-
-	r := Running{URL: "http://" + listener.Addr().String(), Token: token, Root: c.LandingRoots[0]}
-	if err := os.WriteFile(filepath.Join(home, AddressFile), []byte(r.URL+"\n"), 0o644); err != nil {
-		return fmt.Errorf("write the address: %w", err)
-	}
-	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
+	if err := s.announce(ctx, home, Running{URL: "http://" + listener.Addr().String(), Token: token, Root: c.LandingRoots[0]}, c); err != nil {
 		return err
-	}
-	console := r.SignIn
-	if !c.Terminal {
-		if console, err = keepLink(home, r); err != nil {
-			return err
-		}
-	}
-	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", console, r.URL,
-		filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
-	if c.Ready != nil {
-		c.Ready(r)
 	}
 	select {
 	case <-ctx.Done():
@@ -251,6 +222,67 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		err = nil
 	}
 	return errors.Join(err, <-worked)
+}
+
+// openDatabases opens the databases in which targets are. Those that are open are returned
+// with an error, too.
+func openDatabases(ctx context.Context, main string, c Config) (map[string]*table.Database, error) {
+	databases := map[string]*table.Database{}
+	for name, url := range withMain(c.Connections, main) {
+		d, err := table.OpenWith(ctx, url, c.Sessions)
+		if err != nil {
+			return databases, fmt.Errorf("connection %s: %w", name, err)
+		}
+		databases[name] = d
+	}
+	return databases, nil
+}
+
+func closeDatabases(databases map[string]*table.Database) {
+	for _, d := range databases {
+		d.Close()
+	}
+}
+
+// identify says which service this is, and returns the owner's token.
+func identify(ctx context.Context, records *ledger.Ledger, home string, listener net.Listener) (who Identity, token string, err error) {
+	if token, err = secretFile(filepath.Join(home, TokenFile), ledger.NewSecret); err != nil {
+		return who, "", err
+	}
+	if who.Owner, err = ownerToken(ctx, records, filepath.Join(home, TokenFile), token); err != nil {
+		return who, "", err
+	}
+	if who.ID, err = secretFile(filepath.Join(home, serviceFile), uuid.NewString); err != nil {
+		return who, "", err
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "mullein"
+	}
+	who.Name = fmt.Sprintf("%s:%s", host, portOf(listener))
+	return who, token, nil
+}
+
+// announce says where the service is to be found.
+func (s *Server) announce(ctx context.Context, home string, r Running, c Config) (err error) {
+	if err := os.WriteFile(filepath.Join(home, AddressFile), []byte(r.URL+"\n"), 0o644); err != nil {
+		return fmt.Errorf("write the address: %w", err)
+	}
+	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
+		return err
+	}
+	console := r.SignIn
+	if !c.Terminal {
+		if console, err = keepLink(home, r); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(c.Out, "Console   %s\nAPI       %s/api/v1   (token in %s)\nLanding   %s\n", console, r.URL,
+		filepath.Join(home, TokenFile), strings.Join(c.LandingRoots, ", "))
+	if c.Ready != nil {
+		c.Ready(r)
+	}
+	return nil
 }
 
 func portOf(l net.Listener) string {

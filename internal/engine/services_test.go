@@ -301,7 +301,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	})
 	assert.Equal(t, "0", h.count("river.gauge"))
 	h.exec("DROP TABLE public.filler")
-	h.exec("CHECKPOINT")
+	pgtest.AsSuperuser(t, h.url, "CHECKPOINT")
 	require.NoError(t, syscall.Mount("", small, "", syscall.MS_REMOUNT, "size=64m,mode=0777"))
 	h.wait("the load, when there is room", func() bool { return len(h.loaded()) == 1 })
 	assert.Equal(t, "60000", h.count("river.gauge"))

@@ -312,9 +312,20 @@ func (s *Server) Answers(ctx context.Context, within time.Duration) bool {
 func (s *Server) URL() string { return s.DatabaseURL("postgres") }
 
 // DatabaseURL is how to connect to one of the server's databases.
-func (s *Server) DatabaseURL(name string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(owner, s.secret),
-		Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/" + name, RawQuery: "sslmode=disable"}
+func (s *Server) DatabaseURL(name string) string { return s.urlOf(owner, s.secret, name) }
+
+// SuperuserURL is how whoever looks after the server connects to one of its databases.
+func (s *Server) SuperuserURL(name string) (string, error) {
+	secret, err := os.ReadFile(s.superSecretFile())
+	if err != nil {
+		return "", fmt.Errorf("read the password of the superuser: %w", err)
+	}
+	return s.urlOf(superuser, strings.TrimSpace(string(secret)), name), nil
+}
+
+func (s *Server) urlOf(user, secret, database string) string {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(user, secret),
+		Host: fmt.Sprintf("127.0.0.1:%d", s.port), Path: "/" + database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 

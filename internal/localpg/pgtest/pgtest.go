@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -76,16 +75,15 @@ func exec(ctx context.Context, database, statement string) error {
 // superuser, as whoever looks after it would.
 func AsSuperuser(t testing.TB, database, statement string) {
 	t.Helper()
-	secret, err := os.ReadFile(filepath.Join(server.Data, "mullein_superuser.secret"))
-	if err != nil {
-		t.Fatal(err)
-	}
 	u, err := url.Parse(database)
 	if err != nil {
 		t.Fatal(err)
 	}
-	u.User = url.UserPassword("mullein_superuser", strings.TrimSpace(string(secret)))
-	if err := exec(context.Background(), u.String(), statement); err != nil {
+	as, err := server.SuperuserURL(strings.TrimPrefix(u.Path, "/"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := exec(context.Background(), as, statement); err != nil {
 		t.Fatal(err)
 	}
 }

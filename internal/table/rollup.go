@@ -159,41 +159,57 @@ func (d *Database) tried(ctx context.Context, r *rollup.Rollup, try func(tx pgx.
 // rowsTried is for how many rows of a source its expressions are tried.
 const rowsTried = 1000
 
-// allNamed demands that from names all tables that the select reads, by the planner's
-// list: what changes in others would not be noticed.
+// allNamed demands that from names all tables that selects read: what changes in others
+// would not be noticed. A select of from must not read its own table beside touched: two
+// rows of it that went together would not be found.
 func allNamed(ctx context.Context, tx pgx.Tx, r *rollup.Rollup) error {
-	read := map[string]bool{}
-	reads := func(query, where string) error {
-		var plan any
-		if err := tx.QueryRow(ctx, "EXPLAIN (VERBOSE, FORMAT JSON) "+query).Scan(&plan); err != nil {
-			return fmt.Errorf("%s: %w", where, err)
+	for _, source := range append([]string{""}, slices.Sorted(maps.Keys(r.From))...) {
+		query, where := r.Select, "select"
+		with := ""
+		if source != "" {
+			query, where = r.From[source].Select, "from."+source
+			with = "WITH touched AS (SELECT * FROM json_populate_record(NULL::" + tableOf(source) + ", '{}')) "
 		}
-		relations(plan, read)
-		return nil
-	}
-	if err := reads("SELECT * FROM ("+r.Select+"\n) q", "select"); err != nil {
-		return err
-	}
-	for source, of := range r.From {
-		if of.Select == "" {
+		if query == "" {
 			continue
 		}
-		if err := reads("WITH touched AS (SELECT * FROM "+tableOf(source)+") SELECT * FROM ("+of.Select+"\n) q", "from."+source); err != nil {
-			return err
+		read, err := tablesRead(ctx, tx, with+"SELECT * FROM ("+query+"\n) q")
+		if err != nil {
+			return fmt.Errorf("%s: %w", where, err)
+		}
+		for _, table := range read {
+			if _, named := r.From[table]; !named {
+				return fmt.Errorf("from: the select reads %s too, and from does not name it: its changes would not be noticed", table)
+			}
+			if table == source {
+				return fmt.Errorf("%s: it reads %s beside touched: rows of it that go together would not be found", where, table)
+			}
 		}
 	}
+	return nil
+}
+
+// tablesRead returns the tables that a query reads, by the planner's list.
+func tablesRead(ctx context.Context, tx pgx.Tx, query string) ([]string, error) {
+	var plan any
+	if err := tx.QueryRow(ctx, "EXPLAIN (VERBOSE, FORMAT JSON) "+query).Scan(&plan); err != nil {
+		return nil, err
+	}
+	read := map[string]bool{}
+	relations(plan, read)
+	var out []string
 	for name := range read {
 		// Of a table with partitions the planner names those.
 		var root string
 		if err := tx.QueryRow(ctx, `SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 			WHERE c.oid = coalesce(pg_partition_root(to_regclass($1)), to_regclass($1))`, tableOf(name)).Scan(&root); err != nil {
-			return fmt.Errorf("select: look at %s: %w", name, err)
+			return nil, fmt.Errorf("look at %s: %w", name, err)
 		}
-		if _, named := r.From[root]; !named && !strings.HasPrefix(root, "pg_catalog.") {
-			return fmt.Errorf("from: the select reads %s too, and from does not name it: its changes would not be noticed", root)
+		if !strings.HasPrefix(root, "pg_catalog.") {
+			out = append(out, root)
 		}
 	}
-	return nil
+	return out, nil
 }
 
 // relations gathers the tables that a plan reads.

@@ -155,6 +155,24 @@ func TestRollupsOfJoins(t *testing.T) {
 		s.kept()
 		holds("119992 119996")
 	})
+	t.Run("its own table", func(t *testing.T) {
+		t.Parallel()
+		s := open(t)
+		s.exec(tables)
+		for text, why := range map[string]string{
+			strings.Replace(weights, "river.site: SELECT basin, unit FROM touched JOIN river.reading", "river.site: SELECT t.basin, unit FROM touched t JOIN river.site USING (basin) JOIN river.reading ON true JOIN river.kind USING (kind) --", 1): "from.river.site: it reads river.site beside touched: rows of it that go together would not be found",
+			strings.Replace(weights, "  river.kind: SELECT", "  river.kinds: SELECT", 1):                    "river.kind too, and from does not name it",
+			strings.Replace(weights, "river.kind: SELECT basin, unit", "river.kind: SELECT basin, unti", 1): "from.river.kind: ERROR: column \"unti\" does not exist",
+			strings.Replace(weights, "river.kind: SELECT basin, unit", "river.kind: SELECT basin", 1):       "from.river.kind: ERROR: column \"unit\" does not exist",
+		} {
+			r, err := rollup.Parse("r.yaml", []byte(text))
+			require.NoError(t, err)
+			if strings.Contains(text, "river.kinds:") {
+				s.exec("CREATE TABLE river.kinds (kind text)")
+			}
+			assert.ErrorContains(t, s.db.CheckRollup(ctx, r), why)
+		}
+	})
 	t.Run("long names", func(t *testing.T) {
 		t.Parallel()
 		s := open(t)

@@ -46,7 +46,7 @@ bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine
-	go test -run '^$$' -bench 'Rollup|Replace|Ranks' -benchtime 2x -timeout 20m ./internal/table
+	go test -run '^$$' -bench 'Rollup|Replace|Ranks|Recall' -benchtime 2x -timeout 20m ./internal/table
 
 fuzz: ## fuzz each target: make fuzz EACH=1h
 	@setup/install.sh postgresql

@@ -425,7 +425,7 @@ func (c *Client) Reconcile(ctx context.Context, name string, mend bool) (api.Dif
 	if mend {
 		q.Set("mend", "true")
 	}
-	err := c.call(ctx, http.MethodPost, feedPath(name)+"/reconcile", q, nil, &out)
+	err := c.long(ctx, http.MethodPost, feedPath(name)+"/reconcile", q, nil, &out)
 	return out, err
 }
 

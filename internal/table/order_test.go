@@ -3,6 +3,7 @@ package table
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strconv"
@@ -236,6 +237,42 @@ func TestTheOrderIsForgotten(t *testing.T) {
 	}
 }
 
+// batches is a Source of many rows.
+type batches struct {
+	rows
+	next int
+}
+
+func (s *batches) Fill(b *Batch, size int) error {
+	for ; s.next < len(s.rows) && b.Len() < size; s.next++ {
+		s.rows[s.next].add(b, int64(s.next+2))
+	}
+	if s.next < len(s.rows) {
+		return nil
+	}
+	return io.EOF
+}
+
+// bulk loads many rows, and returns how long that took.
+func (s *shop) bulk(table *Table, part Part, generation int, r []row) time.Duration {
+	began := time.Now()
+	fitted, err := s.db.Fit(ctx, table)
+	require.NoError(s.t, err)
+	l, err := s.session.Begin(ctx, fitted, 1)
+	require.NoError(s.t, err)
+	defer l.Close(ctx)
+	_, err = l.Replacing(ctx, part.Replaces)
+	require.NoError(s.t, err)
+	require.NoError(s.t, l.SkipUnchanged(ctx, part, int64(len(r))))
+	require.NoError(s.t, l.Stage(ctx, &batches{rows: r}, int64(len(r))))
+	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
+	all, err := l.Merge(ctx, 7, []Part{part})
+	require.NoError(s.t, err)
+	require.NoError(s.t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(part.Arrival), Generation: generation, Arrival: part.Arrival, Fence: s.fence, Balance: all[0]}}))
+	require.NoError(s.t, l.Commit(ctx))
+	return time.Since(began)
+}
+
 // BenchmarkReplace loads a corrected file of 23,000 rows, of which 35 differ, in place of
 // the one that it corrects, into a table of 1.3 million rows; and the 1.25 million others
 // once more, in place of themselves. Beside both stands an unchanged load of those.
@@ -251,23 +288,7 @@ func BenchmarkReplace(b *testing.B) {
 		few[i] = row{"B", int64(i), 100, 1}
 	}
 	load := func(arrival int64, generation int, replaces []int64, rows []row) time.Duration {
-		began := time.Now()
-		fitted, err := s.db.Fit(ctx, table)
-		require.NoError(b, err)
-		l, err := s.session.Begin(ctx, fitted, 1)
-		require.NoError(b, err)
-		defer l.Close(ctx)
-		part := Part{File: "f", Arrival: arrival, Replaces: replaces}
-		_, err = l.Replacing(ctx, replaces)
-		require.NoError(b, err)
-		require.NoError(b, l.SkipUnchanged(ctx, part, int64(len(rows))))
-		require.NoError(b, l.Stage(ctx, &gone{rows}, int64(len(rows))))
-		require.NoError(b, l.Lock(ctx, "gauges", s.fence))
-		all, err := l.Merge(ctx, 7, []Part{part})
-		require.NoError(b, err)
-		require.NoError(b, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: generation, Arrival: arrival, Fence: s.fence, Balance: all[0]}}))
-		require.NoError(b, l.Commit(ctx))
-		return time.Since(began)
+		return s.bulk(table, Part{File: "f", Arrival: arrival, Replaces: replaces}, generation, rows)
 	}
 	load(1, 1, nil, many)
 	load(2, 1, nil, few)
@@ -295,14 +316,12 @@ func BenchmarkRecall(b *testing.B) {
 		for i := range rows {
 			rows[i] = row{"A", int64(i), 100, 1}
 		}
-		s.loaded(table, 1, rows...)
+		s.bulk(table, Part{File: "first", Arrival: 1}, 1, rows)
 		s.exec("ANALYZE river.gauge")
 		for i := range 700_000 {
 			rows[i].level++
 		}
-		began := time.Now()
-		s.loaded(table, 2, rows[:700_000]...)
-		b.ReportMetric(float64(time.Since(began).Milliseconds()), "ms-load")
+		b.ReportMetric(float64(s.bulk(table, Part{File: "second", Arrival: 2}, 1, rows[:700_000]).Milliseconds()), "ms-load")
 		fitted, err := s.db.Fit(ctx, table)
 		require.NoError(b, err)
 		recall := func(begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error), commit bool) time.Duration {

@@ -180,9 +180,9 @@ func TestTheRowAtFaultOfALargeFirstFile(t *testing.T) {
 	h.exec("DELETE FROM river.gauge; ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)")
 	var b strings.Builder
 	b.WriteString(header)
-	for n := range 120_000 {
+	for n := range 40_000 {
 		level := "1"
-		if n == 77_777 {
+		if n == 33_333 {
 			level = "7"
 		}
 		fmt.Fprintf(&b, "SR0001;%s;%s;1\n", time.Unix(int64(n)*60, 0).UTC().Format(time.RFC3339), level)
@@ -191,7 +191,7 @@ func TestTheRowAtFaultOfALargeFirstFile(t *testing.T) {
 	a := h.arrival("G_K1_20260701T1300.csv")
 	assert.Equal(t, ledger.Refused, a.State)
 	assert.Contains(t, a.Reason, "not_too_high")
-	assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR0001, ", 77_777+2))
+	assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR0001, ", 33_333+2))
 }
 
 // TestPrivateValuesAreNotInReasons has the target refuse a row with private values: what

@@ -196,7 +196,7 @@ func (r *running) workOn(ctx, workCtx context.Context, s ledger.Selection) (err 
 		if err := r.loadOne(workCtx, d); err != nil {
 			return err
 		}
-		if next.all && !byHand { // what came meanwhile has the next turn
+		if next.all && len(all) == len(next.Arrivals()) && !byHand { // what came meanwhile has the next turn
 			if err := r.session.Wait(); err != nil || !r.session.GaveBack() {
 				return err
 			}

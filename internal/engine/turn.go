@@ -88,10 +88,14 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 	if r.run, err = begin(); err != nil || r.run == nil {
 		return false, err
 	}
-	if err := r.do(ctx); err != nil {
+	err = r.do(ctx)
+	if at := r.session.TryAfter(); !at.IsZero() {
+		w.e.turns.later(w, at)
+	}
+	if err != nil {
 		return true, err
 	}
-	return queued != nil, nil // of what comes by itself, nothing was left
+	return queued != nil, w.e.PutAway(ctx, w.feed) // of what comes by itself, nothing was left
 }
 
 // rebuild does a run that loads all afresh. It has a session of its own.

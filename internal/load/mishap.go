@@ -214,6 +214,7 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 	reason := fmt.Sprintf("attempt %d of %d: %v", a.Attempts, when.Attempts, err)
 	if f.Outcome == fate.Retry {
 		again := time.Now().UTC().Add(f.Wait)
+		l.session.failedUntil(again)
 		return l.env.Ledger.Failed(after, a.ID, reason, &again)
 	}
 	if err := l.env.Ledger.Failed(after, a.ID, reason, nil); err != nil {

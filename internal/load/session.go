@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"sync/atomic"
+	"time"
 
 	"mullein/internal/core/feed"
 	"mullein/internal/table"
@@ -18,6 +19,7 @@ type Session struct {
 	before   *Attempt   // that was started last
 	ending   chan error // of what is on its way into the target meanwhile, with conn; nil for nothing
 	gaveBack atomic.Bool
+	tryAfter atomic.Pointer[time.Time]
 }
 
 // OpenSession takes a session of the database of a feed's target, waiting for its
@@ -53,6 +55,25 @@ func (s *Session) Alive() bool { return s.ending != nil || s.conn.Alive() }
 
 // GaveBack reports whether arrivals were put back to be tried again at once.
 func (s *Session) GaveBack() bool { return s.gaveBack.Load() }
+
+// TryAfter returns when the first of the arrivals that failed is tried again; the zero
+// time for none.
+func (s *Session) TryAfter() time.Time {
+	if at := s.tryAfter.Load(); at != nil {
+		return *at
+	}
+	return time.Time{}
+}
+
+// failedUntil notes that an arrival is tried again at a time.
+func (s *Session) failedUntil(at time.Time) {
+	for {
+		first := s.tryAfter.Load()
+		if first != nil && !at.Before(*first) || s.tryAfter.CompareAndSwap(first, &at) {
+			return
+		}
+	}
+}
 
 // inBackground does something while the next files are read. Nothing else may be
 // done so at that time: see Wait.

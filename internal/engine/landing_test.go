@@ -571,6 +571,14 @@ func TestReconcileFindsWhatWasPutAway(t *testing.T) {
 		return slices.Equal(h.lines("SELECT state || ' ' || count(*) FROM mullein_records.arrival GROUP BY state ORDER BY 1"), []string{"loaded 3", "refused 1"})
 	})
 	assert.Equal(t, "3", h.count("river.gauge"))
+
+	h.stop()
+	require.NoError(t, os.Rename(filepath.Join(h.root, "in"), filepath.Join(h.root, "elsewhere")))
+	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Contains(t, list[0].What, "whether files were put away that the ledger does not know of cannot be seen: landing in is away")
+	assert.False(t, list[0].Mended)
 }
 
 func TestWhichAndDeliver(t *testing.T) {

@@ -53,7 +53,7 @@ func (w *leased) takeOver(ctx context.Context) error {
 }
 
 // takeOverRuns ends runs that were left running. Those that are narrowed go on where
-// they were, since nothing is loaded twice. A rebuild did nothing if it did not end.
+// they were, since nothing is loaded twice. A rebuild did nothing, or all.
 func (w *leased) takeOverRuns(ctx context.Context) error {
 	runs, err := w.e.Ledger.OpenRuns(ctx, w.name)
 	if err != nil {
@@ -62,6 +62,11 @@ func (w *leased) takeOverRuns(ctx context.Context) error {
 	for _, run := range runs {
 		if !run.Wanted.IsZero() && run.Wanted.Rebuild == nil {
 			if err := w.e.Ledger.Requeue(ctx, run.ID); err != nil {
+				return err
+			}
+		}
+		if run.Wanted.Rebuild != nil { // it may have ended just after its commit
+			if err := w.e.inspect.MendFromMarkers(ctx, w.name); err != nil {
 				return err
 			}
 		}

@@ -153,7 +153,7 @@ func (w *leased) open(ctx context.Context) (*load.Session, error) {
 			return nil, table.ErrFenced
 		}
 		if s, err = w.e.OpenSession(ctx, w.feed, w.fence); err == nil {
-			if _, err = w.e.inspect.ReconcileAndMend(ctx, w.name); err != nil {
+			if err = w.e.inspect.MendFromMarkers(ctx, w.name); err != nil {
 				s.Close()
 			}
 		}

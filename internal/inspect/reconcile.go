@@ -2,10 +2,12 @@ package inspect
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/table"
 )
@@ -30,19 +32,44 @@ const reconciledAtOnce = 1000
 // which may differ after one of them was restored from a back-up. The markers
 // are the truth. Nothing is changed.
 func (i *Inspector) Reconcile(ctx context.Context, name string) ([]Difference, error) {
-	return i.reconcile(ctx, name, false)
+	return i.reconcileAll(ctx, name, false)
 }
 
 // ReconcileAndMend is Reconcile, and mends what is safe.
 func (i *Inspector) ReconcileAndMend(ctx context.Context, name string) ([]Difference, error) {
-	return i.reconcile(ctx, name, true)
+	return i.reconcileAll(ctx, name, true)
 }
 
-func (i *Inspector) reconcile(ctx context.Context, name string, mend bool) ([]Difference, error) {
+// MendFromMarkers mends what differs between a feed's ledger and the target's markers,
+// and is safe to mend without a person. It does not look at files.
+func (i *Inspector) MendFromMarkers(ctx context.Context, name string) error {
+	f, _, err := i.Definition(ctx, name)
+	if err == nil {
+		_, err = i.reconcile(ctx, f, true)
+	}
+	return err
+}
+
+func (i *Inspector) reconcileAll(ctx context.Context, name string, mend bool) ([]Difference, error) {
 	f, _, err := i.Definition(ctx, name)
 	if err != nil {
 		return nil, err
 	}
+	out, err := i.reconcile(ctx, f, mend)
+	if err != nil || f.Landing.InZip() || len(out) >= maxDifferences {
+		return out, err
+	}
+	found, err := i.putAwayUnknown(ctx, f, mend)
+	var away *landing.AwayError
+	if errors.As(err, &away) {
+		return append(out, Difference{Path: f.Landing.At, What: "whether files were put away that the ledger does not know of cannot be seen: " + err.Error(),
+			Way: "run this again when the landing is back"}), nil
+	}
+	return append(out, found...), err
+}
+
+func (i *Inspector) reconcile(ctx context.Context, f *feed.Feed, mend bool) ([]Difference, error) {
+	name := f.Name
 	targets, err := i.Database(f)
 	if err != nil {
 		return nil, err
@@ -81,11 +108,7 @@ func (i *Inspector) reconcile(ctx context.Context, name string, mend bool) ([]Di
 		}
 		after = loaded[len(loaded)-1].ID
 	}
-	if f.Landing.InZip() || len(out) >= maxDifferences {
-		return out, nil
-	}
-	found, err := i.putAwayUnknown(ctx, f, mend)
-	return append(out, found...), err
+	return out, nil
 }
 
 // unrecorded finds markers of loads that the ledger does not know of: the

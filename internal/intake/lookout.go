@@ -436,20 +436,26 @@ func (o *lookout) hasSameBytes(ctx context.Context, k *ledger.Look, e landing.En
 		return false, err
 	}
 	if a.SHA256 != "" {
-		file, err := o.folder.Open(e.Path)
-		if errors.Is(err, fs.ErrNotExist) {
-			return true, nil // the next listing says that it is gone
-		}
-		if err != nil {
-			return false, err
-		}
-		defer file.Close()
-		digest, err := reading.DigestOf(ctx, file)
-		if err != nil || digest != a.SHA256 {
-			return false, err
+		digest, err := o.digest(ctx, e.Path)
+		switch {
+		case ctx.Err() != nil:
+			return false, ctx.Err()
+		case err != nil: // nobody can tell; if it is gone, the next listing says so
+			return true, nil
+		case digest != a.SHA256:
+			return false, nil
 		}
 	}
 	return true, o.in.Ledger.Untouched(ctx, k.ID, e.Changed)
+}
+
+func (o *lookout) digest(ctx context.Context, path string) (string, error) {
+	file, err := o.folder.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	return reading.DigestOf(ctx, file)
 }
 
 // entryOf is a file as the ledger has it.

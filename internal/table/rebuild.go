@@ -188,7 +188,7 @@ func (l *Load) EmptyOut(ctx context.Context) error {
 		"DELETE FROM " + l.name(),
 		"DELETE FROM mullein.change WHERE target = " + l.target(),
 		"UPDATE mullein.load SET active = false, journal = false WHERE target = " + l.target(),
-		"UPDATE mullein.target SET rows = 0 WHERE id = " + l.target(),
+		"UPDATE mullein.target SET rows = 0, key_hash = 1 WHERE id = " + l.target(),
 	} {
 		if err := l.exec(ctx, statement); err != nil {
 			return fmt.Errorf("empty %s: %w", l.table, err)

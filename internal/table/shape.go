@@ -254,7 +254,7 @@ func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
 	if err != nil {
 		return fmt.Errorf("note table %s: %w", f, err)
 	}
-	if hash == 0 {
+	if hash == 0 && f.standIn == "" { // else all keys are about to be named anew
 		return d.rehash(ctx, f)
 	}
 	return nil

@@ -188,7 +188,6 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		Service: who.Name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
-	defer stopWorking()
 	worked := make(chan error, 1)
 	go func() { worked <- e.Run(working) }()
 	var noting sync.WaitGroup

@@ -13,7 +13,7 @@ import (
 // or deleted becomes what it was, and what they inserted goes. What is undone is listed in
 // mullein_undo: for each key, where its row and its entry in the journal are.
 
-// undoRow tells whether a row t of the target is that of a row u of mullein_undo.
+// undoRow is the SQL that reports whether a row t of the target is that of a row u of mullein_undo.
 const undoRow = "t.tableoid = u.part AND t.ctid = u.place"
 
 // listUndo lists what is undone, and reports whether that is all there is to do.

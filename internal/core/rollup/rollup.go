@@ -1,7 +1,7 @@
 // Package rollup says what a derived table is: the file that describes one, and
 // its errors.
 //
-// How a rollup is kept is in package target. Start at [Parse].
+// How a rollup is kept is in package table. Start at [Parse].
 package rollup
 
 import (

@@ -276,10 +276,9 @@ func TestTheServiceStopsCleanlyAndGoesOn(t *testing.T) {
 // TestAServiceOutlivesItsDatabase kills the private PostgreSQL of a service.
 func TestAServiceOutlivesItsDatabase(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	dir, err := pgtest.Folder()
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	require.NoError(t, os.Chmod(dir, 0o755))
 	s := serveWith(t, filepath.Join(dir, "home"), "").example()
 	pidFile, err := os.ReadFile(filepath.Join(s.home, "postgres/postmaster.pid"))
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/localpg"
+	"mullein/internal/localpg/pgtest"
 )
 
 const filesEach = 40
@@ -173,10 +174,9 @@ func TestAFileThatKillsItsReaderIsHeld(t *testing.T) {
 func TestTheDatabaseStopsInMidLoad(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	dir, err := pgtest.Folder()
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	require.NoError(t, os.Chmod(dir, 0o755))
 	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = pg.Crash(ctx) })

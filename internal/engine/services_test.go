@@ -229,10 +229,9 @@ func TestTheConnectionIsCutBetweenCommitAndAnswer(t *testing.T) {
 // files are loaded.
 func TestPostgresIsStoppedAndKilledUnderWork(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	dir, err := pgtest.Folder()
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	require.NoError(t, os.Chmod(dir, 0o755))
 	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = pg.Crash(ctx) })

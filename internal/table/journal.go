@@ -364,7 +364,7 @@ func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " + l.sameKey()
 	for _, statement := range []string{
 		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[l.own]) + `, key, 'u', before
-			FROM mullein.change WHERE load = ANY($1) AND what = 'u' AND before IS NOT NULL AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
+			FROM mullein.change WHERE load = ANY($1) AND what IN ('u', 'i') AND before IS NOT NULL AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
 		`UPDATE mullein.change c SET given = row_to_json(t.*) FROM ` + kept + ` WHERE c.load = ANY($1) AND c.key = k.key`,
 		`INSERT INTO mullein.change (target, load, key, what, given)
 			SELECT ` + l.target() + `, (SELECT max(m.nth) FROM mullein.load m WHERE m.nth = ANY($1) AND m.arrival = ` + arrival + `), k.key, 'i', row_to_json(t.*)

@@ -11,17 +11,6 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// rangeColumn returns the column by whose ranges a table is partitioned; "" when it
-// is not, or otherwise.
-func (d *Database) rangeColumn(ctx context.Context, oid uint32) (name string, err error) {
-	err = d.pool.QueryRow(ctx, `SELECT coalesce((SELECT a.attname::text FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
-		WHERE p.partrelid = $1 AND p.partstrat = 'r' AND p.partnatts = 1), '')`, oid).Scan(&name)
-	if err != nil {
-		return "", fmt.Errorf("look at partitions: %w", err)
-	}
-	return name, nil
-}
-
 // span is the range of a partition: from one time to before another.
 type span struct{ from, to time.Time }
 

@@ -24,7 +24,7 @@ func (d *Database) Find(ctx context.Context, t *Table) (*Fitted, error) {
 	}
 	f := &Fitted{Table: t}
 	var err error
-	if f.oid, err = d.find(ctx, t); err != nil || f.oid == 0 {
+	if f.oid, err = find(ctx, d.pool, t); err != nil || f.oid == 0 {
 		return f, err
 	}
 	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
@@ -94,13 +94,17 @@ func (s *Session) FitAnew(ctx context.Context, t *Table) (*Fitted, error) {
 	if err := s.conn.QueryRow(ctx, "SELECT 'pg_temp.mullein_anew'::regclass::oid").Scan(&f.oid); err != nil {
 		return nil, fmt.Errorf("make a table of the new shape: %w", err)
 	}
-	if err := s.db.compare(ctx, f); err != nil {
+	now, err := look(ctx, s.conn, f.oid)
+	if err != nil {
 		return nil, err
 	}
-	if f.oid, err = s.db.find(ctx, t); err != nil { // loads lock the target itself
+	if err := s.db.compare(ctx, f, now); err != nil {
 		return nil, err
 	}
-	return f, s.db.register(ctx, f, false)
+	if f.oid, err = find(ctx, s.conn, t); err != nil { // loads lock the target itself
+		return nil, err
+	}
+	return f, s.db.register(ctx, f)
 }
 
 // Reshape returns the target the shape and the rows of the temporary table that

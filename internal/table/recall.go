@@ -68,8 +68,11 @@ type LoadEntry struct {
 
 const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced, rows_before, rows_after, committed_at FROM mullein.load `
 
+// queryer is a connection, a pool of them, or a transaction.
 type queryer interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
 }
 
 func loads(ctx context.Context, q queryer, where string, args ...any) ([]LoadEntry, error) {

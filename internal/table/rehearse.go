@@ -17,7 +17,7 @@ func (d *Database) Look(ctx context.Context, t *Table) (f *Fitted, changes []str
 	if err := d.Prepare(ctx); err != nil {
 		return nil, nil, err
 	}
-	oid, err := d.find(ctx, t)
+	oid, err := find(ctx, d.pool, t)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -156,20 +155,16 @@ func (f *Fitted) Exists() bool { return f.oid != 0 }
 // Fit makes the schema and the table when they are absent, and otherwise holds
 // the table against what the feed wants. Differences are a [*MisfitError].
 func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
-	oid, err := d.find(ctx, t)
+	oid, err := find(ctx, d.pool, t)
 	if err != nil {
 		return nil, err
 	}
-	made := oid == 0
-	if made {
-		if err := d.create(ctx, t); err != nil {
-			return nil, err
-		}
-		if oid, err = d.find(ctx, t); err != nil {
-			return nil, err
+	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
+	if oid == 0 {
+		if made, err := d.create(ctx, f); err != nil || made {
+			return f, err
 		}
 	}
-	f := &Fitted{Table: t, oid: oid, casts: map[string]string{}}
 	misfit, err := d.misfit(ctx, f)
 	if err != nil {
 		return nil, err
@@ -185,12 +180,16 @@ func (d *Database) Fit(ctx context.Context, t *Table) (*Fitted, error) {
 	if misfit != nil {
 		return nil, misfit
 	}
-	return f, d.register(ctx, f, made)
+	return f, d.register(ctx, f)
 }
 
 // misfit is compare; of a table that does not fit it finds out who made it.
 func (d *Database) misfit(ctx context.Context, f *Fitted) (misfit *MisfitError, err error) {
-	if err = d.compare(ctx, f); !errors.As(err, &misfit) {
+	now, err := look(ctx, d.pool, f.oid)
+	if err != nil {
+		return nil, err
+	}
+	if err = d.compare(ctx, f, now); !errors.As(err, &misfit) {
 		return nil, err
 	}
 	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT made FROM mullein.target WHERE name = $1), false)",
@@ -201,8 +200,9 @@ func (d *Database) misfit(ctx context.Context, f *Fitted) (misfit *MisfitError, 
 	return misfit, nil
 }
 
-func (d *Database) find(ctx context.Context, t *Table) (oid uint32, err error) {
-	err = d.pool.QueryRow(ctx, `SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+// find returns the number of a table in the catalogs, 0 when it is not there.
+func find(ctx context.Context, q queryer, t *Table) (oid uint32, err error) {
+	err = q.QueryRow(ctx, `SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2`, t.Schema, t.Name).Scan(&oid)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, nil
@@ -238,18 +238,14 @@ func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
 	return t.Missing == feed.AddMissingColumns || t.Missing == feed.AddToOwn && misfit.made
 }
 
-// register returns the table its number in the bookkeeping. Its rows are counted
-// once, when it is met for the first time, or was made anew.
-func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
-	var err error
+// register gives the table its number in the bookkeeping. Its rows are counted once,
+// when it is met for the first time.
+func (d *Database) register(ctx context.Context, f *Fitted) error {
 	var hash int
-	if !made {
-		err = d.pool.QueryRow(ctx, "SELECT id, key_hash FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id, &hash)
-	}
-	if made || errors.Is(err, pgx.ErrNoRows) {
-		err = d.pool.QueryRow(ctx, `WITH now AS (INSERT INTO mullein.target AS t (name, rows, made, key_hash) SELECT $1, count(*), $2, 1 FROM `+quote(f.Schema, f.Name)+`
-				ON CONFLICT (name) DO UPDATE SET rows = CASE WHEN excluded.made THEN excluded.rows ELSE t.rows END, made = t.made OR excluded.made RETURNING id, key_hash)
-			SELECT id, key_hash FROM now`, f.String(), made).Scan(&f.id, &hash)
+	err := d.pool.QueryRow(ctx, "SELECT id, key_hash FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id, &hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = d.pool.QueryRow(ctx, `INSERT INTO mullein.target AS t (name, rows, made, key_hash) SELECT $1, count(*), false, 1 FROM `+quote(f.Schema, f.Name)+`
+			ON CONFLICT (name) DO UPDATE SET made = t.made RETURNING id, key_hash`, f.String()).Scan(&f.id, &hash)
 	}
 	if err != nil {
 		return fmt.Errorf("note table %s: %w", f, err)
@@ -260,34 +256,52 @@ func (d *Database) register(ctx context.Context, f *Fitted, made bool) error {
 	return nil
 }
 
-func (d *Database) create(ctx context.Context, t *Table) error {
-	err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+// create makes a table, takes it up and gives it its number in the bookkeeping. It reports
+// false when somebody else made it meanwhile; then it is only found.
+func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error) {
+	t, hash := f.Table, 1
+	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		// Two services may come to the table at once; but the tables of others are made
 		// at the same time.
-		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, hashtext($2))", makeSpace, t.String()); err != nil {
+		var there bool
+		if err := tx.QueryRow(ctx, "SELECT to_regnamespace($3) IS NOT NULL FROM (SELECT pg_advisory_xact_lock($1, hashtext($2)) OFFSET 0) locked",
+			makeSpace, t.String(), quote(t.Schema)).Scan(&there); err != nil {
 			return err
 		}
 		ddl := t.DDL()
-		var there bool
-		if err := tx.QueryRow(ctx, "SELECT to_regnamespace($1) IS NOT NULL", quote(t.Schema)).Scan(&there); err != nil {
-			return err
-		}
 		if there {
 			ddl = ddl[1:]
 		} else if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
 			return err
 		}
-		_, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll()
-		return err
+		if _, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll(); err != nil {
+			return err
+		}
+		if f.oid, err = find(ctx, tx, t); err != nil {
+			return err
+		}
+		now, err := look(ctx, tx, f.oid)
+		if err != nil || !now.new {
+			return err
+		}
+		made = true
+		if err := d.compare(ctx, f, now); err != nil {
+			return err
+		}
+		return tx.QueryRow(ctx, `INSERT INTO mullein.target AS t (name, rows, made, key_hash) VALUES ($1, 0, true, 1)
+			ON CONFLICT (name) DO UPDATE SET rows = 0, made = true RETURNING id, key_hash`, t.String()).Scan(&f.id, &hash)
 	})
 	if isDenied(err) {
-		return fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
+		return false, fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
 			t, err, quote(d.config.Database), quote(d.config.User), quote(t.Schema), quote(d.config.User))
 	}
 	if err != nil {
-		return fmt.Errorf("make table %s: %w", t, err)
+		return false, fmt.Errorf("make table %s: %w", t, err)
 	}
-	return nil
+	if hash == 0 { // a table of that name was here before, and went
+		return made, d.rehash(ctx, f)
+	}
+	return made, nil
 }
 
 // DDL returns the statements that make the table, each without its semicolon.
@@ -331,6 +345,23 @@ func literal(s string) string {
 		return " E'" + strings.ReplaceAll(s, `\`, `\\`) + "'"
 	}
 	return "'" + s + "'"
+}
+
+// shape is a table as the database has it.
+type shape struct {
+	kind                          string // of pg_class
+	new                           bool   // this transaction made it
+	mayRead, mayInsert, mayUpdate bool
+	ranges                        string // the column by whose ranges it is partitioned; "" for none
+	columns                       []existing
+	keys                          []uniqueIndex
+}
+
+// uniqueIndex is a unique index over whole columns.
+type uniqueIndex struct {
+	columns          []string // sorted
+	name, definition string   // of the constraint, where it is the primary key's
+	alone            bool     // nothing else hangs on the table
 }
 
 // existing is a column as the database has it.
@@ -387,32 +418,17 @@ func (e *MisfitError) mend(mend, format string, args ...any) {
 }
 
 // compare compares the table with what the feed wants, difference by difference.
-func (d *Database) compare(ctx context.Context, f *Fitted) error {
+func (d *Database) compare(ctx context.Context, f *Fitted, has *shape) error {
 	misfit := &MisfitError{Table: f.String(), mendable: true}
-	var relation string
-	var mayRead, mayInsert, mayUpdate bool
-	err := d.pool.QueryRow(ctx, `SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE')
-		FROM pg_class WHERE oid = $1`, f.oid).Scan(&relation, &mayRead, &mayInsert, &mayUpdate)
-	if err != nil {
-		return fmt.Errorf("look at table %s: %w", f.Table, err)
-	}
-	if relation != "r" && relation != "p" {
+	if has.kind != "r" && has.kind != "p" {
 		return &MisfitError{Table: f.String(), Differences: []string{"it is not a table but a view or something else that rows cannot be merged into"}}
 	}
-	columns, err := d.columns(ctx, f.oid)
-	if err != nil {
-		return err
+	f.ranges = has.ranges
+	f.compareColumns(has.columns, misfit)
+	if f.keyed() && !f.compareKey(has.keys) {
+		misfit.say("no primary key or unique index over (%s)%s", strings.Join(f.Key, ", "), d.repeated(ctx, f))
 	}
-	if f.ranges, err = d.rangeColumn(ctx, f.oid); err != nil {
-		return err
-	}
-	f.compareColumns(columns, misfit)
-	if f.keyed() {
-		if err := d.compareKey(ctx, f, misfit.say); err != nil {
-			return err
-		}
-	}
-	if !mayRead || !mayInsert || !mayUpdate {
+	if !has.mayRead || !has.mayInsert || !has.mayUpdate {
 		misfit.say("rights lack; its owner may run: GRANT SELECT, INSERT, UPDATE ON %s TO %s", quote(f.Schema, f.Name),
 			quote(d.config.User))
 	}
@@ -530,28 +546,24 @@ func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 	return nil
 }
 
-func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) {
-	rows, err := d.pool.Query(ctx, `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) ELSE format_type(a.atttypid, a.atttypmod) END,
-			a.attnotnull OR t.typnotnull, a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
-			a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
-			coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
-		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation
-		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
-	if err != nil {
-		return nil, fmt.Errorf("read columns: %w", err)
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c existing, err error) {
-		err = row.Scan(&c.name, &c.sqlType, &c.notNull, &c.defaults, &c.generated, &c.deterministic, &c.collation)
-		return c, err
+// look returns the shape of a table.
+func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
+	s := &shape{}
+	var b pgx.Batch // each new table takes all of it, and there may be thousands
+	b.Queue(`SELECT relkind::text, xmin = pg_current_xact_id_if_assigned()::xid IS TRUE,
+			has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE'),
+			coalesce((SELECT a.attname::text FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
+				WHERE p.partrelid = oid AND p.partstrat = 'r' AND p.partnatts = 1), '')
+		FROM pg_class WHERE oid = $1`, oid).QueryRow(func(row pgx.Row) error {
+		return row.Scan(&s.kind, &s.new, &s.mayRead, &s.mayInsert, &s.mayUpdate, &s.ranges)
 	})
-}
-
-// compareKey looks for a unique index over just the key's columns, without which
-// two writers could leave a key twice, and decides whether it may be built
-// after the rows of a first load: only when nothing else hangs on it. A foreign key
-// that refers to the table has triggers there.
-func (d *Database) compareKey(ctx context.Context, f *Fitted, say func(string, ...any)) error {
-	rows, err := d.pool.Query(ctx, `SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
+	b.Queue(selectColumns, oid).Query(func(rows pgx.Rows) (err error) {
+		s.columns, err = pgx.CollectRows(rows, scanColumn)
+		return err
+	})
+	// A key's index may be built after the rows of a first load only when nothing else
+	// hangs on it. A foreign key that refers to the table has triggers there.
+	b.Queue(`SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
 			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
 			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'
 				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0 AND pg_has_role(t.relowner, 'USAGE')
@@ -562,33 +574,54 @@ func (d *Database) compareKey(ctx context.Context, f *Fitted, say func(string, .
 				AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
 		FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid
 		LEFT JOIN pg_constraint c ON c.conrelid = i.indrelid AND c.conindid = i.indexrelid AND c.contype = 'p' AND NOT c.condeferrable
-		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`, f.oid)
+		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`, oid).Query(func(rows pgx.Rows) (err error) {
+		s.keys, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (k uniqueIndex, err error) {
+			err = row.Scan(&k.columns, &k.name, &k.definition, &k.alone)
+			slices.Sort(k.columns)
+			return k, err
+		})
+		return err
+	})
+	if err := q.SendBatch(ctx, &b).Close(); err != nil {
+		return nil, fmt.Errorf("look at a table: %w", err)
+	}
+	return s, nil
+}
+
+const selectColumns = `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) ELSE format_type(a.atttypid, a.atttypmod) END,
+		a.attnotnull OR t.typnotnull, a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
+		a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
+		coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
+	FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation
+	WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`
+
+func scanColumn(row pgx.CollectableRow) (c existing, err error) {
+	err = row.Scan(&c.name, &c.sqlType, &c.notNull, &c.defaults, &c.generated, &c.deterministic, &c.collation)
+	return c, err
+}
+
+func (d *Database) columns(ctx context.Context, oid uint32) ([]existing, error) {
+	rows, err := d.pool.Query(ctx, selectColumns, oid)
 	if err != nil {
-		return fmt.Errorf("read indexes: %w", err)
+		return nil, fmt.Errorf("read columns: %w", err)
 	}
-	defer rows.Close()
-	key := slices.Clone(f.Key)
-	sort.Strings(key)
-	fits := false
-	for rows.Next() {
-		var columns []string
-		var name, definition string
-		var alone bool
-		if err := rows.Scan(&columns, &name, &definition, &alone); err != nil {
-			return fmt.Errorf("read indexes: %w", err)
+	return pgx.CollectRows(rows, scanColumn)
+}
+
+// compareKey reports whether there is a unique index over just the key's columns, without
+// which two writers could leave a key twice, and takes up whether it may be built anew.
+func (f *Fitted) compareKey(there []uniqueIndex) (fits bool) {
+	key := slices.Sorted(slices.Values(f.Key))
+	for _, index := range there {
+		if !slices.Equal(index.columns, key) {
+			continue
 		}
-		sort.Strings(columns)
-		if slices.Equal(columns, key) {
-			fits = true
-			if alone && name != "" {
-				f.lateIndex, f.lateDef = name, definition
-			}
+		fits = true
+		if index.alone && index.name != "" {
+			f.lateIndex, f.lateDef = index.name, index.definition
 		}
 	}
-	if !fits {
-		say("no primary key or unique index over (%s)%s", strings.Join(f.Key, ", "), d.repeated(ctx, f))
-	}
-	return rows.Err()
+	return fits
 }
 
 // repeated says how many keys stand more than once in a table.

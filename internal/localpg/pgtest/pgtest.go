@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -29,16 +30,12 @@ func Main(m *testing.M, prepare func(ctx context.Context, database string) error
 
 func run(m *testing.M, prepare func(ctx context.Context, database string) error) int {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-test-")
+	dir, err := Folder()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
 	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
 	// The loss of a power cut is not what these tests look for, and kill -9 of a
 	// process loses nothing that the kernel holds.
 	server, err = localpg.Start(ctx, localpg.Options{Dir: dir,
@@ -59,6 +56,25 @@ func run(m *testing.M, prepare func(ctx context.Context, database string) error)
 		}
 	}
 	return m.Run()
+}
+
+// enough is how much memory must be free for a server's files to lie in it.
+const enough = 4 << 30
+
+// Folder makes a folder for a server, which its user can reach. It is in memory where
+// there is enough: each test makes a database of some 300 files and removes it, and file
+// systems get slower by that.
+func Folder() (string, error) {
+	parent := "/var/tmp"
+	var memory syscall.Statfs_t
+	if syscall.Statfs("/dev/shm", &memory) == nil && memory.Bavail*uint64(memory.Bsize) > enough {
+		parent = "/dev/shm"
+	}
+	dir, err := os.MkdirTemp(parent, "mullein-test-")
+	if err != nil {
+		return "", err
+	}
+	return dir, os.Chmod(dir, 0o755)
 }
 
 func exec(ctx context.Context, database, statement string) error {

@@ -56,6 +56,7 @@ func OpenWith(ctx context.Context, url string, sessions int) (*Ledger, error) {
 	config.RuntimeParams["application_name"] = "mullein ledger"
 	config.RuntimeParams["synchronous_commit"] = "off" // see change
 	config.RuntimeParams["jit"] = "off"                // small questions: compiling them takes longer than answering
+	config.RuntimeParams["random_page_cost"] = "1.1"   // what is asked for is mostly a few rows, and in memory
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(sessions)
 	pool.SetMaxIdleConns(sessions)
@@ -173,7 +174,7 @@ func numbers(of []int64) string {
 }
 
 // isOneOf is the condition that a column of numbers is one of [numbers].
-func isOneOf(column string) string { return column + " = ANY(?::bigint[])" }
+func isOneOf(column string) string { return column + " = ANY((SELECT ?::bigint[])::bigint[])" }
 
 func found(err error, what string, args ...any) error {
 	if errors.Is(err, gorm.ErrRecordNotFound) {

@@ -180,15 +180,21 @@ func (l *Attempt) tryGroup(ctx context.Context, parts []*part) error {
 	pieces := make([]table.Piece, len(parts))
 	for i, p := range parts {
 		pieces[i] = p.piece
+		p.reading.Restore()
+	}
+	asksStaged := l.recipe.asksStaged()
+	if !asksStaged { // what is refused need not be staged
+		if err := l.judge(ctx, load, eachAlone(parts)...); err != nil {
+			return err
+		}
 	}
 	if err := load.StagePieces(ctx, pieces); err != nil {
 		return err
 	}
-	for _, p := range parts {
-		p.reading.Restore()
-	}
-	if err := l.judge(ctx, load, eachAlone(parts)...); err != nil {
-		return err
+	if asksStaged {
+		if err := l.judge(ctx, load, eachAlone(parts)...); err != nil {
+			return err
+		}
 	}
 	return l.commit(ctx, load, parts)
 }

@@ -114,7 +114,7 @@ func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balan
 	}
 	filled := true
 	if try == 1 {
-		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")").Scan(&filled); err != nil {
+		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")", unprepared()...).Scan(&filled); err != nil {
 			return nil, err
 		}
 	}
@@ -300,7 +300,7 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
 			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
 			FROM `+among+` LEFT JOIN `+found+`
-			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, args...)
+			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, unprepared(args...)...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -571,7 +571,7 @@ func (l *Load) written(from origin) (columns, values []string, args []any) {
 func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
 	columns, values, args := l.written(from)
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+
-		strings.Join(values, ", ")+" FROM "+rows, args...)
+		strings.Join(values, ", ")+" FROM "+rows, unprepared(args...)...)
 	return tag.RowsAffected(), err
 }
 
@@ -593,6 +593,6 @@ func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 	}
 	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
 		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+
-		l.sameRow(), args...)
+		l.sameRow(), unprepared(args...)...)
 	return tag.RowsAffected(), err
 }

@@ -181,6 +181,11 @@ func (s *Session) Holders(ctx context.Context) (string, error) {
 	return who, nil
 }
 
+// unprepared returns the arguments of a statement that is not worth preparing: it names a
+// table, of which there may be thousands, and each prepared statement of a session is looked
+// at whenever a table anywhere is made or changed.
+func unprepared(args ...any) []any { return append([]any{pgx.QueryExecModeExec}, args...) }
+
 // Alive reports whether the connection still stands.
 func (s *Session) Alive() bool { return !s.conn.IsClosed() }
 

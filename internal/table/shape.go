@@ -277,11 +277,8 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 		if _, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll(); err != nil {
 			return err
 		}
-		if f.oid, err = find(ctx, tx, t); err != nil {
-			return err
-		}
-		now, err := look(ctx, tx, f.oid)
-		if err != nil || !now.new {
+		now, err := f.asMade(ctx, tx)
+		if err != nil || now == nil {
 			return err
 		}
 		made = true
@@ -302,6 +299,29 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 		return made, d.rehash(ctx, f)
 	}
 	return made, nil
+}
+
+// asMade returns the shape of a table that this transaction has made; nil when somebody
+// else had made it before. Little has to be asked for it: there may be thousands of new
+// tables.
+func (f *Fitted) asMade(ctx context.Context, tx pgx.Tx) (*shape, error) {
+	s := &shape{kind: "r", mayRead: true, mayInsert: true, mayUpdate: true}
+	key := uniqueIndex{columns: slices.Sorted(slices.Values(f.Key))}
+	var made bool
+	err := tx.QueryRow(ctx, `SELECT t.oid, t.xmin = pg_current_xact_id()::xid, coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
+			coalesce(x.reltablespace = 0, true) AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
+		FROM pg_namespace n JOIN pg_class t ON t.relnamespace = n.oid LEFT JOIN pg_constraint c ON c.conrelid = t.oid AND c.contype = 'p' LEFT JOIN pg_class x ON x.oid = c.conindid
+		WHERE n.nspname = $1 AND t.relname = $2`, f.Schema, f.Name).Scan(&f.oid, &made, &key.name, &key.definition, &key.alone)
+	if err != nil || !made {
+		return nil, err
+	}
+	if f.keyed() {
+		s.keys = []uniqueIndex{key}
+	}
+	for _, c := range f.Columns {
+		s.columns = append(s.columns, existing{name: c.Name, sqlType: sqlTypes[c.Kind][0], notNull: c.NotNull, deterministic: true})
+	}
+	return s, nil
 }
 
 // DDL returns the statements that make the table, each without its semicolon.
@@ -350,7 +370,6 @@ func literal(s string) string {
 // shape is a table as the database has it.
 type shape struct {
 	kind                          string // of pg_class
-	new                           bool   // this transaction made it
 	mayRead, mayInsert, mayUpdate bool
 	ranges                        string // the column by whose ranges it is partitioned; "" for none
 	columns                       []existing
@@ -549,13 +568,12 @@ func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 // look returns the shape of a table.
 func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 	s := &shape{}
-	var b pgx.Batch // each new table takes all of it, and there may be thousands
-	b.Queue(`SELECT relkind::text, xmin = pg_current_xact_id_if_assigned()::xid IS TRUE,
-			has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE'),
+	var b pgx.Batch
+	b.Queue(`SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE'),
 			coalesce((SELECT a.attname::text FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
 				WHERE p.partrelid = oid AND p.partstrat = 'r' AND p.partnatts = 1), '')
 		FROM pg_class WHERE oid = $1`, oid).QueryRow(func(row pgx.Row) error {
-		return row.Scan(&s.kind, &s.new, &s.mayRead, &s.mayInsert, &s.mayUpdate, &s.ranges)
+		return row.Scan(&s.kind, &s.mayRead, &s.mayInsert, &s.mayUpdate, &s.ranges)
 	})
 	b.Queue(selectColumns, oid).Query(func(rows pgx.Rows) (err error) {
 		s.columns, err = pgx.CollectRows(rows, scanColumn)
@@ -567,7 +585,8 @@ func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
 			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'
 				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0 AND pg_has_role(t.relowner, 'USAGE')
-				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.objoid IN (c.oid, i.indexrelid))
+				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_constraint'::regclass AND e.objoid = c.oid)
+				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_class'::regclass AND e.objoid = i.indexrelid)
 				AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = $1 OR h.inhparent = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_publication_rel p WHERE p.prrelid = $1)
@@ -588,12 +607,13 @@ func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 	return s, nil
 }
 
+// The table's number is hidden from the planner, which would plan anew for each.
 const selectColumns = `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) ELSE format_type(a.atttypid, a.atttypmod) END,
 		a.attnotnull OR t.typnotnull, a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
 		a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
 		coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
 	FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation
-	WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`
+	WHERE a.attrelid = (SELECT $1::oid) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`
 
 func scanColumn(row pgx.CollectableRow) (c existing, err error) {
 	err = row.Scan(&c.name, &c.sqlType, &c.notNull, &c.defaults, &c.generated, &c.deterministic, &c.collation)

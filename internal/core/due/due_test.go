@@ -143,3 +143,31 @@ func TestUnits(t *testing.T) {
 		assert.Equal(t, want, [2]string{start.Format(time.DateTime), unit.Next(start).Format(time.DateTime)}, unit)
 	}
 }
+
+// TestSpansAgree cuts a year with its clock changes into spans: together they have the
+// instants of the year, and each of them is the next one after the one before.
+func TestSpansAgree(t *testing.T) {
+	for _, zone := range []string{"UTC", "Atlantic/Azores", "Australia/Lord_Howe", "Pacific/Apia"} {
+		for _, spec := range []string{"0 6 * * *", "30 0,1,2 * * *", "*/20 * * * *", "15 * 1 * *", "45 23 * * 0"} {
+			location, err := time.LoadLocation(zone)
+			require.NoError(t, err)
+			times, err := ParseTimes(spec, location)
+			require.NoError(t, err)
+			begin := time.Date(2011, 1, 1, 0, 0, 0, 0, time.UTC) // Apia left out a day in its last week
+			end := begin.AddDate(1, 0, 7)
+			whole := times.Between(begin, end)
+			var parts []time.Time
+			for from := begin; from.Before(end); from = from.Add(61 * time.Hour) {
+				to := from.Add(61 * time.Hour)
+				if to.After(end) {
+					to = end
+				}
+				parts = append(parts, times.Between(from, to)...)
+			}
+			require.Equal(t, whole, parts, "%s %s", spec, zone)
+			for i := 1; i < len(whole); i += 7 {
+				require.Equal(t, whole[i], times.Next(whole[i-1]), "%s %s", spec, zone)
+			}
+		}
+	}
+}

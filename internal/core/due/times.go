@@ -58,8 +58,12 @@ const maxTimes = 200_000
 // Between returns the instants after from and up to to, in order.
 func (t *Times) Between(from, to time.Time) []time.Time {
 	var out []time.Time
-	end := wall(to.In(t.zone)).Add(widest)
-	for at := wall(from.In(t.zone)).Add(-widest); len(out) < maxTimes; {
+	margin := widest
+	if t.steady(from, to) {
+		margin = 0
+	}
+	end := wall(to.In(t.zone)).Add(margin)
+	for at := wall(from.In(t.zone)).Add(-margin); len(out) < maxTimes; {
 		at = t.schedule.Next(at)
 		if at.IsZero() || at.After(end) {
 			break
@@ -77,6 +81,12 @@ func (t *Times) Between(from, to time.Time) []time.Time {
 // Next returns the first instant after a time; zero when there is none within
 // five years.
 func (t *Times) Next(after time.Time) time.Time {
+	shown := wall(after.In(t.zone))
+	if next := t.schedule.Next(shown); !next.IsZero() {
+		if at := after.Add(next.Sub(shown)); t.steady(after, at) {
+			return at
+		}
+	}
 	for _, span := range []time.Duration{2 * time.Hour, 32 * 24 * time.Hour, 5 * 366 * 24 * time.Hour} {
 		if span > 40*24*time.Hour { // rare: look at where the first one is
 			first := t.schedule.Next(wall(after.In(t.zone)).Add(widest))
@@ -90,6 +100,12 @@ func (t *Times) Next(after time.Time) time.Time {
 		}
 	}
 	return time.Time{}
+}
+
+// steady reports whether no clock change is anywhere near a span of time.
+func (t *Times) steady(from, to time.Time) bool {
+	start, end := from.In(t.zone).ZoneBounds()
+	return (start.IsZero() || start.Before(from.Add(-widest))) && (end.IsZero() || end.After(to.Add(widest)))
 }
 
 // wall returns what a clock on the wall shows, as if it were UTC, where all

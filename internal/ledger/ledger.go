@@ -176,6 +176,26 @@ func numbers(of []int64) string {
 // isOneOf is the condition that a column of numbers is one of [numbers].
 func isOneOf(column string) string { return column + " = ANY((SELECT ?::bigint[])::bigint[])" }
 
+// Transactions that lock several rows take them in this order, so that none waits for
+// another that waits for it: arrivals by number, slots by number, feeds by name, and last of
+// all, with [tell], the order of events.
+
+// lockArrivals locks arrivals until the transaction ends.
+func lockArrivals(tx *gorm.DB, of []int64) error {
+	if len(of) < 2 {
+		return nil // what follows locks it
+	}
+	return tx.Exec("SELECT FROM arrival WHERE "+isOneOf("id")+" ORDER BY id FOR NO KEY UPDATE", numbers(of)).Error
+}
+
+// lockSlots locks slots until the transaction ends.
+func lockSlots(tx *gorm.DB, of []int64) error {
+	if len(of) < 2 {
+		return nil
+	}
+	return tx.Exec("SELECT FROM slot WHERE "+isOneOf("id")+" ORDER BY id FOR NO KEY UPDATE", numbers(of)).Error
+}
+
 func found(err error, what string, args ...any) error {
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return fmt.Errorf("%s: %w", fmt.Sprintf(what, args...), ErrNotFound)

@@ -2,7 +2,10 @@ package ledger
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -12,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/due"
@@ -717,4 +721,66 @@ func TestAFeedComesAfterOthersOnce(t *testing.T) {
 	assert.True(t, fires(now))
 	assert.False(t, fires(now), "another service came to it too")
 	assert.True(t, fires(now.Add(time.Minute)))
+}
+
+// TestCalendarAndLoadsDoNotWaitForEachOther links, judges and ends arrivals of the same
+// slots at once: a deadlock would be the error of one of them.
+func TestCalendarAndLoadsDoNotWaitForEachOther(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	const many = 12
+	at := time.Now().UTC().Truncate(time.Microsecond).Add(-24 * time.Hour)
+	var slots []Slot
+	var keys []SlotKey
+	for n := range many {
+		s := Slot{Feed: "gauges", DueAt: at.Add(time.Duration(n) * time.Minute), Per: map[string]string{}, State: due.Open, Files: 1, LateAt: at, MissingAt: at}
+		slots, keys = append(slots, s), append(keys, SlotKey{"gauges", s.DueAt, due.Key(s.Per)})
+	}
+	require.NoError(t, l.MakeSlots(ctx, slots))
+	found, err := l.SlotsAt(ctx, keys)
+	require.NoError(t, err)
+	require.Len(t, found, many)
+	linked, endings := map[int64]int64{}, []Ending{}
+	var arrivals []*Arrival
+	_, err = l.QueueRun(ctx, "gauges", "hand", "test", Wanted{})
+	require.NoError(t, err)
+	run, err := l.BeginRun(ctx, "gauges", 1)
+	require.NoError(t, err)
+	for n := range many {
+		slots[n].ID = found[keys[n]]
+		a := noticed(t, l, fmt.Sprint(n), nil)
+		arrivals, linked[a.ID] = append(arrivals, a), slots[n].ID
+		endings = append(endings, Ending{ID: a.ID, State: Failed, Reason: "a test"})
+	}
+	slices.Reverse(arrivals)
+	slices.Reverse(endings)
+	var all errgroup.Group
+	for _, do := range []func(n int) error{
+		func(int) error { return l.Link(ctx, linked, []After{{"gauges", 1}}) },
+		func(n int) error {
+			mine := slices.Clone(slots)
+			rand.Shuffle(many, func(i, j int) { mine[i], mine[j] = mine[j], mine[i] })
+			changed := map[int64]bool{}
+			for _, s := range mine {
+				changed[s.ID] = n%2 == 0
+			}
+			return l.Judged(ctx, mine, changed)
+		},
+		func(int) error {
+			_, err := l.Begin(ctx, arrivals, run.ID, 1)
+			return errors.Join(err, l.Finish(ctx, endings...))
+		},
+	} {
+		for range 2 {
+			all.Go(func() error {
+				for n := range 60 {
+					if err := do(n); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		}
+	}
+	require.NoError(t, all.Wait())
 }

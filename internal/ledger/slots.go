@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -286,9 +288,9 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 		Arrival int64 `json:"arrival"`
 		Slot    int64 `json:"slot"`
 	}
-	pairs := []pair{}
+	pairs, arrivals := []pair{}, []int64{}
 	for arrival, slot := range slots {
-		pairs = append(pairs, pair{arrival, slot})
+		pairs, arrivals = append(pairs, pair{arrival, slot}), append(arrivals, arrival)
 	}
 	links, err := json.Marshal(pairs)
 	if err != nil {
@@ -299,14 +301,23 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 		return err
 	}
 	return l.with(ctx).Transaction(func(tx *gorm.DB) error {
-		err := tx.Exec(`WITH p AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS p(arrival bigint, slot bigint)),
-				linked AS (UPDATE arrival a SET due_slot = p.slot FROM p WHERE a.id = p.arrival)
-			UPDATE slot SET turn_at = now() WHERE id IN (SELECT slot FROM p)`, string(links)).Error
+		if err := lockArrivals(tx, arrivals); err != nil {
+			return err
+		}
+		err := tx.Exec(`UPDATE arrival a SET due_slot = p.slot FROM jsonb_to_recordset(?::jsonb) AS p(arrival bigint, slot bigint)
+			WHERE a.id = p.arrival`, string(links)).Error
 		if err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM "+eachAfter+
-			" WHERE name = f.feed", string(looked)).Error
+		of := slices.Collect(maps.Values(slots))
+		if err := lockSlots(tx, of); err != nil {
+			return err
+		}
+		if err := tx.Exec("UPDATE slot SET turn_at = now() WHERE "+isOneOf("id"), numbers(of)).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM (SELECT f.* FROM "+eachAfter+
+			" JOIN feed o ON o.name = f.feed ORDER BY o.name FOR NO KEY UPDATE OF o) f WHERE feed.name = f.feed", string(looked)).Error
 	})
 }
 
@@ -323,9 +334,10 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 		Near     []filename.Near `json:"near"`
 		Changed  bool            `json:"changed"`
 	}
-	rows := make([]row, len(slots))
+	rows, of := make([]row, len(slots)), make([]int64, len(slots))
 	var events []Event
 	for i, s := range slots {
+		of[i] = s.ID
 		rows[i] = row{s.ID, s.State, s.Came, s.Surplus, s.CompleteAt, s.TurnAt, s.judged, s.Near, changed[s.ID]}
 		if changed[s.ID] {
 			events = append(events, Event{Kind: "slot", Feed: s.Feed, Slot: s.ID, State: string(s.State)})
@@ -336,6 +348,9 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 		return err
 	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := lockSlots(tx, of); err != nil {
+			return nil, err
+		}
 		// What happened meanwhile gives a slot another turn.
 		return events, tx.Exec(`UPDATE slot s SET state = r.state, came = r.came, surplus = r.surplus, complete_at = r.complete_at, near = r.near,
 				turn_at = CASE WHEN r.judged IS NULL OR s.turn_at IS NOT DISTINCT FROM r.judged THEN r.turn_at ELSE s.turn_at END,

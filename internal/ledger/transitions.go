@@ -67,7 +67,14 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 	if err != nil {
 		return err
 	}
+	of := make([]int64, len(files))
+	for i, f := range files {
+		of[i] = f.ID
+	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := lockArrivals(tx, of); err != nil {
+			return nil, err
+		}
 		var ready []Arrival
 		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, changed = nullif(s.changed, '0001-01-01T00:00:00Z'), inode = s.inode, ready_at = now()
 			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, changed timestamptz, inode bigint)

@@ -134,7 +134,7 @@ func (l *Ledger) begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 	}
 	err := l.with(ctx).Raw(`WITH b AS (UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
 				opened_at = `+opened+`, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
+			WHERE id IN (SELECT id FROM arrival WHERE `+isOneOf("id")+` ORDER BY id FOR NO KEY UPDATE) AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
 		told AS (SELECT tell(jsonb_agg(event_of('arrival', feed, id, ?, 'loading') ORDER BY id)) FROM b)
 		SELECT id, attempts FROM b, told`, run, version, ids(arrivals), run).Scan(&begun).Error
 	attempts := map[int64]int{}
@@ -255,7 +255,7 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 	return l.with(ctx).Exec(`WITH e AS (
 			SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
 		), ends AS (
-			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
+			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading' ORDER BY e.id FOR NO KEY UPDATE OF a
 		), old AS (
 			SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
 			WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
@@ -270,19 +270,21 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
 			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at, a.finished_at, a.is_list, a.due_slot, c.was
 		), touched AS (
-			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL)
+			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT id FROM slot WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL) ORDER BY id FOR NO KEY UPDATE) RETURNING 1
 		), done AS (
 			INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
 				sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
 				FROM u WHERE state = 'loaded' AND NOT was AND NOT is_list GROUP BY 1, 2
 			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
-				written = v.written + excluded.written, seconds = v.seconds + excluded.seconds
+				written = v.written + excluded.written, seconds = v.seconds + excluded.seconds RETURNING 1
 		), counted AS (
-			UPDATE feed f SET loads = f.loads + n FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l WHERE f.name = l.feed
+			UPDATE feed f SET loads = f.loads + n FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l WHERE f.name = l.feed RETURNING 1
+		), before AS ( -- what is not asked for would be done after all else
+			SELECT (SELECT count(*) FROM touched) + (SELECT count(*) FROM done) + (SELECT count(*) FROM counted) AS n
 		)
 		SELECT tell(jsonb_agg(event ORDER BY id, n)) FROM (
 			SELECT id, 1 AS n, event_of('arrival', feed, id, run_id, state) AS event FROM u
-			UNION ALL SELECT id, 2, event_of('load', feed, id, run_id, state) FROM u WHERE state = 'loaded') events`, string(text)).Error
+			UNION ALL SELECT id, 2, event_of('load', feed, id, run_id, state) FROM u WHERE state = 'loaded') events WHERE (SELECT n FROM before) >= 0`, string(text)).Error
 }
 
 // Earlier is what a feed has loaded of some paths and contents.

@@ -273,6 +273,8 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 			ddl = ddl[1:]
 		} else if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
 			return err
+		} else if _, err := tx.Exec(ctx, "SELECT FROM pg_namespace LIMIT 1"); err != nil { // with its lock the session hears of what others have made
+			return err
 		}
 		if _, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll(); err != nil {
 			return err

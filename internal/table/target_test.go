@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/feed"
@@ -830,4 +831,21 @@ func TestShapesChangeWithWhatMatters(t *testing.T) {
 	}
 	exec(`GRANT SELECT ON river."level.s" TO PUBLIC`)
 	assert.NotEqual(t, before, shape(), "rights")
+}
+
+// TestTablesOfANewSchemaAreMadeAtOnce has each of some sessions make a table in a schema
+// that is not there yet.
+func TestTablesOfANewSchemaAreMadeAtOnce(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	for n := range 15 {
+		var all errgroup.Group
+		for i := range 8 {
+			all.Go(func() error {
+				_, err := s.db.Fit(ctx, NewTable(fmt.Sprintf("river_%d", n), fmt.Sprintf("water_%d", i), "", []Column{{Name: "id", Kind: tabular.Integer}}, []string{"id"}, "", feed.StandardLineage))
+				return err
+			})
+		}
+		require.NoError(t, all.Wait())
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -356,8 +357,12 @@ func (e *Engine) giveBack(ctx context.Context, surplus int) error {
 // nobody was told.
 const sweepEvery = 10 * time.Second
 
+// freeEvery is how often memory is given back at most.
+const freeEvery = time.Minute
+
 // sweep asks for turns of feeds that have something to do, whoever forgot to say so.
 func (e *Engine) sweep(ctx context.Context) {
+	freed := time.Now()
 	for ctx.Err() == nil {
 		work, err := e.Ledger.WithWork(ctx, e.options.ID)
 		if err == nil {
@@ -373,6 +378,10 @@ func (e *Engine) sweep(ctx context.Context) {
 		}
 		for _, w := range e.leased() {
 			w.recipes.dropIdle()
+		}
+		if time.Since(freed) > freeEvery && e.turns.rest() { // the memory of many loads is of use to others now
+			debug.FreeOSMemory()
+			freed = time.Now()
 		}
 		if err := e.lookAtObstacles(ctx); err != nil && ctx.Err() == nil {
 			e.Log.Warn("it cannot be seen whether tables fit by now; looking again", "error", err)

@@ -22,7 +22,7 @@ type recipes struct {
 }
 
 // recipesKept is how long recipes are kept that nobody uses.
-const recipesKept = 10 * time.Second
+const recipesKept = 3 * time.Second
 
 func (r *recipes) of(table string) (*load.Recipe, *feed.Feed) {
 	r.mu.Lock()

@@ -18,6 +18,8 @@ type turns struct {
 
 	mu    sync.Mutex
 	queue []*leased
+	now   int  // how many feeds have their turn
+	spent bool // feeds have had turns since the last rest
 }
 
 // turnsAtOnce is how many feeds have their turn at a time. Those that wait for
@@ -59,6 +61,17 @@ func (t *turns) idle(w *leased) bool {
 	return w.standing == idle
 }
 
+// rest reports whether all turns are over that were taken since the last rest.
+func (t *turns) rest() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.now > 0 || len(t.queue) > 0 || !t.spent {
+		return false
+	}
+	t.spent = false
+	return true
+}
+
 // run gives turns until ctx ends, and waits for those that are under way.
 func (t *turns) run(ctx context.Context) {
 	var wg sync.WaitGroup
@@ -88,6 +101,7 @@ func (t *turns) next(ctx context.Context) *leased {
 			t.queue[0] = nil
 			t.queue = t.queue[1:]
 			w.standing = busy
+			t.now++
 			t.mu.Unlock()
 			return w
 		}
@@ -104,6 +118,8 @@ func (t *turns) done(w *leased) {
 	t.mu.Lock()
 	again := w.standing == busyAgain
 	w.standing = idle
+	t.now--
+	t.spent = true
 	t.mu.Unlock()
 	if w.ctx.Err() != nil {
 		w.finish()

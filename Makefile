@@ -29,10 +29,12 @@ web/node_modules: web/package.json web/package-lock.json web/.npmrc
 internal/server/console/index.html: $(web_sources) | web/node_modules
 	cd web && npm run --silent api && npm run --silent build
 
-# core has no goroutines of its own, and e2e drives what the others test: the race
-# detector would find nothing more there, and take minutes. Most tests wait for
-# something, so more of them run at a time than there are processors.
+# core has no goroutines of its own, and e2e drives what the others test. What tests of
+# kills do happens in other processes, which the race detector does not see; tests of great
+# numbers do the same again and again. It would find nothing more there, and take minutes.
+# Most tests wait for something, so more of them run at a time than there are processors.
 without_race := ./internal/core/... ./internal/e2e
+heavy_tests := Kill|TenThousand|RandomPlays|ManyArrivalsAtATime
 
 test: build ## everything a change must pass
 	@setup/install.sh postgresql chromium
@@ -40,7 +42,8 @@ test: build ## everything a change must pass
 	go vet ./...
 	go tool staticcheck ./...
 	go test -timeout 10m -parallel 8 $(without_race)
-	go test -race -timeout 12m -parallel 4 $$(go list ./... | grep -v -e /core/ -e /e2e)
+	go test -timeout 10m -parallel 8 -run '$(heavy_tests)' ./internal/engine ./internal/ledger ./internal/table
+	go test -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e)
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium

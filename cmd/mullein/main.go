@@ -40,8 +40,9 @@ func logger() *slog.Logger {
 
 func config(o cli.ServeOptions) server.Config {
 	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots,
-		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions, AddedColumns: o.AddedColumns,
-		Log: logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
+		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions,
+		AddedColumns: o.AddedColumns,
+		Log:          logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }

@@ -107,7 +107,8 @@ func (h *bench) quiet() {
 
 // definition is a feed file; recall is how long its journal is kept.
 func definition(name, recall string) string {
-	return strings.NewReplacer("RECALL", recall, "NAME", name, "TABLE", strings.ReplaceAll(name, "-", "_")).Replace(`feed: NAME
+	return strings.NewReplacer("RECALL", recall, "NAME", name, "TABLE",
+		strings.ReplaceAll(name, "-", "_")).Replace(`feed: NAME
 landing: {at: in, files: "NAME_{catchment}_{slot:%Y%m%dT%H%M}.csv", settle: 1s}
 dialect: {delimiter: ";"}
 zone: Atlantic/Azores
@@ -160,7 +161,8 @@ func (h *bench) write(path string, rows int, v variant) int64 {
 		if v.repeats && station%5 == 4 {
 			station--
 		}
-		fmt.Fprintf(w, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", station, at.Format("02.01.2006 15:04"), level/1000, level%1000,
+		fmt.Fprintf(w, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", station, at.Format("02.01.2006 15:04"), level/1000,
+			level%1000,
 			random.IntN(900), random.IntN(100), at.Format("02.01.2006 15:04"))
 	}
 	require.NoError(h.b, w.Flush())
@@ -218,7 +220,9 @@ func (h *bench) copyIn(path, table string) {
 // baseline is what a good engineer writes by hand.
 func (h *bench) baseline(path, table string) time.Duration {
 	var columns []string
-	rows, err := h.db.Query(h.ctx, "SELECT column_name::text FROM information_schema.columns WHERE table_schema = 'river' AND table_name = $1 AND column_name NOT IN ('station_id', 'observed_at') ORDER BY ordinal_position", table)
+	rows, err := h.db.Query(h.ctx, "SELECT column_name::text FROM information_schema.columns WHERE table_schema = "+
+		"'river' AND table_name = $1 AND column_name NOT IN ('station_id', 'observed_at') ORDER BY ordinal_position",
+		table)
 	require.NoError(h.b, err)
 	columns, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(h.b, err)
@@ -229,7 +233,8 @@ func (h *bench) baseline(path, table string) time.Duration {
 	h.exec("BEGIN")
 	h.exec("CREATE TEMP TABLE incoming (LIKE river." + table + ") ON COMMIT DROP")
 	h.copyIn(path, "incoming")
-	h.exec("INSERT INTO river." + table + " SELECT DISTINCT ON (station_id, observed_at) * FROM incoming ORDER BY station_id, observed_at, from_line DESC " +
+	h.exec("INSERT INTO river." + table + " SELECT DISTINCT ON (station_id, observed_at) * FROM incoming ORDER BY " +
+		"station_id, observed_at, from_line DESC " +
 		"ON CONFLICT (station_id, observed_at) DO UPDATE SET " + strings.Join(columns, ", "))
 	h.exec("COMMIT")
 	return time.Since(begin)
@@ -273,7 +278,8 @@ func (f *figures) report(b *testing.B, name string, fasterAsked, floorAsked floa
 		b.ReportMetric(times, metric(name)+"/times-the-floor")
 		floor = ratio(times, floorAsked)
 	}
-	fmt.Printf("| %s | %s | %s | %s | %s | %s |\n", name, seconds(f.mine), seconds(f.base), seconds(f.floor), ratio(faster, fasterAsked), floor)
+	fmt.Printf("| %s | %s | %s | %s | %s | %s |\n", name, seconds(f.mine), seconds(f.base), seconds(f.floor),
+		ratio(faster, fasterAsked), floor)
 }
 
 // metric makes a unit of a case's name, which must not have spaces.
@@ -296,8 +302,10 @@ func seconds(times []time.Duration) string {
 	return strings.Join(out, " ")
 }
 
-const gaugeColumns = "station_id text NOT NULL, observed_at timestamptz NOT NULL, level_m numeric, flow_m3s numeric, quality text, revised_at timestamptz, catchment text, " +
-	"from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at)"
+const gaugeColumns = "station_id text NOT NULL, observed_at timestamptz NOT NULL, level_m numeric, flow_m3s numeric, " +
+	"quality text, revised_at timestamptz, catchment text, " +
+	"from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest " +
+	"bytea, PRIMARY KEY (station_id, observed_at)"
 
 // fresh makes an empty table for a feed, and others like it.
 func (h *bench) fresh(feed, columns string, others ...string) (table string) {
@@ -456,7 +464,8 @@ func BenchmarkWide(b *testing.B) {
 		fmt.Fprintln(w, "station_id,observed_at"+names.String())
 		random := rand.New(rand.NewPCG(3, 4))
 		for i := range rowsWide {
-			fmt.Fprintf(w, "SR%04d,%s", i%stations, time.Date(2020, 1, 1, 0, 15*(i/stations), 0, 0, time.UTC).Format("2006-01-02T15:04:05Z"))
+			fmt.Fprintf(w, "SR%04d,%s", i%stations, time.Date(2020, 1, 1, 0, 15*(i/stations), 0, 0,
+				time.UTC).Format("2006-01-02T15:04:05Z"))
 			for range columnsWide - 2 {
 				fmt.Fprintf(w, ",%d.%02d", random.IntN(1000), random.IntN(100))
 			}
@@ -468,9 +477,12 @@ func BenchmarkWide(b *testing.B) {
 		for i := range rounds {
 			mine, base, floor := fmt.Sprintf("wide-%d", i), fmt.Sprintf("base_%d", i), fmt.Sprintf("floor_%d", i)
 			table := h.fresh(mine, "station_id text NOT NULL, observed_at timestamptz NOT NULL, "+columns.String()+
-				"from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at)", base, floor)
-			_, err := h.client.PutFeed(h.ctx, mine, mine+".yaml", "feed: "+mine+"\nlanding: {at: in, files: \""+mine+"_K1_{slot:%Y%m%dT%H%M}.csv\", settle: 1s}\nschema:\n  fields:\n    - {name: station_id}\n    - {name: observed_at, type: datetime}\n"+
-				fields.String()+"  primaryKey: [station_id, observed_at]\ntarget: {table: river."+table+"}\n")
+				"from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, "+
+				"row_digest bytea, PRIMARY KEY (station_id, observed_at)", base, floor)
+			_, err := h.client.PutFeed(h.ctx, mine, mine+".yaml",
+				"feed: "+mine+"\nlanding: {at: in, files: \""+mine+"_K1_{slot:%Y%m%dT%H%M}.csv\", settle: "+
+					"1s}\nschema:\n  fields:\n    - {name: station_id}\n    - {name: observed_at, type: datetime}\n"+
+					fields.String()+"  primaryKey: [station_id, observed_at]\ntarget: {table: river."+table+"}\n")
 			require.NoError(b, err)
 			h.quiet()
 			took, a := h.load(mine, source, "20260101T0000")
@@ -502,8 +514,10 @@ func BenchmarkIntoLarge(b *testing.B) {
 		table := h.fresh("gauge-there", gaugeColumns)
 		h.exec("SET synchronous_commit = off; SET maintenance_work_mem = '512MB'")
 		h.exec("ALTER TABLE river.gauge_there DROP CONSTRAINT gauge_there_pkey")
-		h.exec(fmt.Sprintf(`INSERT INTO river.gauge_there SELECT 'SR' || lpad((i %% %d)::text, 4, '0'), timestamptz '1990-01-01 00:00Z' + (i / %[1]d) * interval '15 min', (i %% 4000) / 1000.0, (i %% 900) / 10.0,
-			'G', timestamptz '1990-01-01 00:00Z', 'K1', 'old.csv', i, 0, 0, now(), decode(md5(i::text), 'hex') FROM generate_series(0, %d) i`, stations, rowsThere-1))
+		h.exec(fmt.Sprintf(`INSERT INTO river.gauge_there SELECT 'SR' || lpad((i %% %d)::text, 4, '0'),
+			timestamptz '1990-01-01 00:00Z' + (i / %[1]d) * interval '15 min', (i %% 4000) / 1000.0, (i %% 900) / 10.0,
+			'G', timestamptz '1990-01-01 00:00Z', 'K1', 'old.csv', i, 0, 0, now(), decode(md5(i::text), 'hex')
+			FROM generate_series(0, %d) i`, stations, rowsThere-1))
 		h.exec("ALTER TABLE river.gauge_there ADD PRIMARY KEY (station_id, observed_at)")
 		h.exec("VACUUM ANALYZE river.gauge_there")
 		h.put("gauge-there", "14d")
@@ -511,7 +525,8 @@ func BenchmarkIntoLarge(b *testing.B) {
 		var scanned int64
 		scans := func() (n int64) {
 			time.Sleep(1500 * time.Millisecond) // statistics are told at intervals
-			require.NoError(b, h.db.QueryRow(h.ctx, "SELECT seq_tup_read FROM pg_stat_user_tables WHERE relname = $1", table).Scan(&n))
+			require.NoError(b, h.db.QueryRow(h.ctx, "SELECT seq_tup_read FROM pg_stat_user_tables WHERE relname = $1",
+				table).Scan(&n))
 			return n
 		}
 		source := filepath.Join(h.dir, "some.csv")
@@ -530,7 +545,10 @@ func BenchmarkIntoLarge(b *testing.B) {
 			part := filepath.Join(h.dir, "part.tsv")
 			out, err := os.Create(part)
 			require.NoError(b, err)
-			_, err = h.db.PgConn().CopyTo(h.ctx, out, fmt.Sprintf("COPY (SELECT station_id, observed_at + interval '7 days', level_m, flow_m3s, quality, revised_at, catchment, from_file, from_line, from_arrival, loaded_run, loaded_at, row_digest FROM river.%s WHERE from_file LIKE '%%202601%02dT0000.csv') TO STDOUT", table, i+1))
+			_, err = h.db.PgConn().CopyTo(h.ctx, out,
+				fmt.Sprintf("COPY (SELECT station_id, observed_at + interval '7 days', level_m, flow_m3s, quality, "+
+					"revised_at, catchment, from_file, from_line, from_arrival, loaded_run, loaded_at, row_digest "+
+					"FROM river.%s WHERE from_file LIKE '%%202601%02dT0000.csv') TO STDOUT", table, i+1))
 			require.NoError(b, err)
 			require.NoError(b, out.Close())
 			h.quiet()
@@ -552,7 +570,8 @@ func BenchmarkSmallFile(b *testing.B) {
 			name := fmt.Sprintf("gauge-small_K1_202601%02dT0000.csv", i+1)
 			file, err := os.Create(filepath.Join(h.landing(), name))
 			require.NoError(b, err)
-			_, err = io.WriteString(file, fmt.Sprintf("Station;Time;Level;Flow;Quality;Revised\nSR0001;%02d.01.2026 12:00;1,5;2,5;G;\n", i+1))
+			_, err = io.WriteString(file,
+				fmt.Sprintf("Station;Time;Level;Flow;Quality;Revised\nSR0001;%02d.01.2026 12:00;1,5;2,5;G;\n", i+1))
 			require.NoError(b, err)
 			require.NoError(b, file.Close())
 			closed := time.Now()

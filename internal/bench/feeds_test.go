@@ -48,7 +48,8 @@ func serve(b *testing.B, dir, name, url, root string) *service {
 	s := &service{home: filepath.Join(dir, name), log: filepath.Join(dir, name+".log")}
 	log, err := os.Create(s.log)
 	require.NoError(b, err)
-	s.process = exec.Command(binary, "serve", "--home", s.home, "--listen", "127.0.0.1:0", "--database", url, "--landing-root", root)
+	s.process = exec.Command(binary, "serve", "--home", s.home, "--listen", "127.0.0.1:0", "--database", url,
+		"--landing-root", root)
 	s.process.Stderr = log
 	require.NoError(b, s.process.Start())
 	b.Cleanup(func() {
@@ -229,7 +230,8 @@ target: {table: river.water_%04[3]d}
 		s.connect(b)
 	}
 	until("half of the feeds each", time.Minute, func() bool {
-		return count("SELECT min(n) FROM (SELECT count(*) AS n FROM mullein_records.feed GROUP BY lease_holder HAVING lease_holder IS NOT NULL) h") == feedsMany/2
+		return count("SELECT min(n) FROM (SELECT count(*) AS n FROM mullein_records.feed GROUP BY lease_holder HAVING "+
+			"lease_holder IS NOT NULL) h") == feedsMany/2
 	})
 	day := time.Now().UTC().Format("20060102")
 	for n := range feedsMany {
@@ -264,7 +266,8 @@ target: {table: river.water_%04[3]d}
 	for i, what := range []string{"%-idle-one", "%-idle-two", "%-idle-postgres"} {
 		b.ReportMetric(100*(after[i]-before[i])/idle.Seconds(), what)
 	}
-	b.ReportMetric(max(resident(b, services[0].process.Process.Pid), resident(b, services[1].process.Process.Pid)), "MB")
+	b.ReportMetric(max(resident(b, services[0].process.Process.Pid), resident(b, services[1].process.Process.Pid)),
+		"MB")
 	c := services[0].client
 	b.ReportMetric(p95(b, func() error { _, err := c.Status(ctx); return err }), "ms-status-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx, client.FeedQuery{}); return err }), "ms-feeds-p95")
@@ -299,7 +302,8 @@ func drawn(b *testing.B, s *service) float64 {
 	for range 7 {
 		require.NoError(b, chromedp.Do(ctx, chromedp.Navigate(url+"/")))
 		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
-			now, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`/water-|Office/.test(document.body.innerText) ? performance.now() : -1`))
+			now, err := chromedp.Run(ctx,
+				chromedp.Evaluate[float64](`/water-|Office/.test(document.body.innerText) ? performance.now() : -1`))
 			require.NoError(b, err)
 			if now > 0 {
 				took = append(took, now)

@@ -21,7 +21,8 @@ import (
 func (h *bench) another() (stop func()) {
 	binary, err := filepath.Abs("../../bin/mullein")
 	require.NoError(h.b, err)
-	process := exec.Command(binary, "serve", "--home", filepath.Join(h.dir, "home2"), "--listen", "127.0.0.1:0", "--database", h.pg.URL(), "--landing-root", filepath.Join(h.dir, "home", "landings"))
+	process := exec.Command(binary, "serve", "--home", filepath.Join(h.dir, "home2"), "--listen", "127.0.0.1:0",
+		"--database", h.pg.URL(), "--landing-root", filepath.Join(h.dir, "home", "landings"))
 	require.NoError(h.b, process.Start())
 	stop = sync.OnceFunc(func() {
 		_ = process.Process.Signal(syscall.SIGTERM)
@@ -55,13 +56,16 @@ func (h *bench) small(folder, feed string, n int) (bad int) {
 		var text strings.Builder
 		text.WriteString("Station;Time;Level;Flow;Quality;Revised\n")
 		for s := range fileRows {
-			fmt.Fprintf(&text, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", s, at.Format("02.01.2006 15:04"), i%5, s, i%900, s, at.Format("02.01.2006 15:04"))
+			fmt.Fprintf(&text, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", s, at.Format("02.01.2006 15:04"), i%5, s, i%900, s,
+				at.Format("02.01.2006 15:04"))
 		}
 		if i%1000 == 500 {
 			text.WriteString("bad\n")
 			bad++
 		}
-		require.NoError(h.b, os.WriteFile(filepath.Join(folder, fmt.Sprintf("%s_K1_%s.csv", feed, at.Format("20060102T1504"))), []byte(text.String()), 0o644))
+		require.NoError(h.b,
+			os.WriteFile(filepath.Join(folder, fmt.Sprintf("%s_K1_%s.csv", feed, at.Format("20060102T1504"))),
+				[]byte(text.String()), 0o644))
 	}
 	return bad
 }
@@ -74,15 +78,19 @@ func (h *bench) taken(bad int, feeds ...string) time.Duration {
 	}
 	require.Eventually(h.b, func() bool { // seldom, since two processors have enough to do
 		var open, loaded int
-		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*) FILTER (WHERE finished_at IS NULL), count(*) FILTER (WHERE state = 'loaded') FROM mullein_records.arrival WHERE feed = ANY($1)`, feeds).Scan(&open, &loaded))
+		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*) FILTER (WHERE finished_at IS NULL),
+			count(*) FILTER (WHERE state = 'loaded') FROM mullein_records.arrival WHERE feed = ANY($1)`,
+			feeds).Scan(&open, &loaded))
 		return open == 0 && loaded == manyFiles-bad
 	}, 5*time.Minute, time.Second)
 	var took float64
-	require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT extract(epoch FROM max(finished_at) - min(noticed_at)) FROM mullein_records.arrival WHERE feed = ANY($1)`, feeds).Scan(&took))
+	require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT extract(epoch FROM max(finished_at) - min(noticed_at))
+		FROM mullein_records.arrival WHERE feed = ANY($1)`, feeds).Scan(&took))
 	var rows int
 	for _, feed := range feeds {
 		var n int
-		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM river.`+strings.ReplaceAll(feed, "-", "_")).Scan(&n))
+		require.NoError(h.b, h.db.QueryRow(h.ctx, `SELECT count(*)
+			FROM river.`+strings.ReplaceAll(feed, "-", "_")).Scan(&n))
 		rows += n
 	}
 	require.Equal(h.b, (manyFiles-bad)*fileRows, rows, "each row once")
@@ -129,7 +137,8 @@ func BenchmarkManySmallFiles(b *testing.B) {
 		b.ReportMetric(2*manyFiles/alone.Seconds(), "files/s-four-feeds")
 		b.ReportMetric(alone.Seconds()/both.Seconds(), "x-two-services")
 		var twice int
-		require.NoError(b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM (SELECT arrival FROM mullein.load GROUP BY arrival HAVING count(*) > 1) t`).Scan(&twice))
+		require.NoError(b, h.db.QueryRow(h.ctx, `SELECT count(*) FROM (SELECT arrival FROM mullein.load
+			GROUP BY arrival HAVING count(*) > 1) t`).Scan(&twice))
 		require.Zero(b, twice)
 	}
 }
@@ -144,17 +153,24 @@ func BenchmarkPages(b *testing.B) {
 		require.NoError(b, err)
 		require.NoError(b, h.client.Pause(h.ctx, feed))
 	}
-	h.exec(`INSERT INTO mullein_records.arrival (feed, path, size, modified, inode, sha256, state, reason, captures, slot, noticed_at, came_at, ready_at, finished_at, balance)
-		SELECT (ARRAY['gauges','stations','lab','buoys'])[1 + i % 4], 'archive/G_K' || i % 3 || '_' || i || '.csv', 1000 + i % 7000, t, i, md5(i::text),
-			CASE WHEN i % 997 = 0 THEN 'refused' WHEN i % 101 = 0 THEN 'skipped' ELSE 'loaded' END, '', jsonb_build_object('catchment', 'K' || i % 3), t, t, t, t, t,
+	h.exec(`INSERT INTO mullein_records.arrival (feed, path, size, modified, inode, sha256, state, reason, captures,
+		slot, noticed_at, came_at, ready_at, finished_at, balance)
+		SELECT (ARRAY['gauges','stations','lab','buoys'])[1 + i % 4], 'archive/G_K' || i % 3 || '_' || i || '.csv',
+		1000 + i % 7000, t, i, md5(i::text),
+			CASE WHEN i % 997 = 0 THEN 'refused' WHEN i % 101 = 0 THEN 'skipped' ELSE 'loaded'
+			END, '', jsonb_build_object('catchment', 'K' || i % 3), t, t, t, t, t,
 			'{"read":100,"inserted":90,"updated":10,"unchanged":0,"outdated":0,"kept":0,"deleted":0,"duplicate":0,"rejected":0,"left_out":0,"withheld":0,"removed":0}'
 		FROM (SELECT i, now() - (1000000 - i) * interval '5 seconds' AS t FROM generate_series(1, 1000000) i) s`)
-	h.exec(`INSERT INTO mullein_records.slot (feed, due_at, name_at, per, per_key, state, files, came, late_at, missing_at)
-		SELECT f, t, t, '{}', k, 'on time', 1, 1, t, t FROM unnest(ARRAY['gauges','stations','lab','buoys']) f, unnest(ARRAY['K1','K2','K3']) k,
+	h.exec(`INSERT INTO mullein_records.slot (feed, due_at, name_at, per, per_key, state, files, came, late_at,
+		missing_at)
+		SELECT f, t, t, '{}', k, 'on time', 1, 1, t, t FROM unnest(ARRAY['gauges','stations','lab','buoys']) f,
+		unnest(ARRAY['K1','K2','K3']) k,
 			generate_series(now() - interval '30 days', now(), interval '15 minutes') t`)
 	h.exec("ANALYZE")
 	h.quiet()
-	month := fmt.Sprintf("/feeds/gauges/slot-counts?from=%s&to=%s", time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"), time.Now().UTC().Format("2006-01-02T15:04:05Z"))
+	month := fmt.Sprintf("/feeds/gauges/slot-counts?from=%s&to=%s",
+		time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"),
+		time.Now().UTC().Format("2006-01-02T15:04:05Z"))
 	pages := map[string]func(before int64) string{
 		"status":          func(int64) string { return "/status" },
 		"day":             func(int64) string { return "/day" },

@@ -582,7 +582,8 @@ const (
 // lookAgain gives a slot that is not filled another turn: a file with another name may
 // come late too.
 func (r *round) lookAgain(s *ledger.Slot) {
-	if again := r.now.Add(nearAgain); again.Before(s.DueAt.Add(nearFor)) && (s.TurnAt == nil || again.Before(*s.TurnAt)) {
+	if again := r.now.Add(nearAgain); again.Before(s.DueAt.Add(nearFor)) &&
+		(s.TurnAt == nil || again.Before(*s.TurnAt)) {
 		s.TurnAt = pointer(again)
 	}
 }
@@ -601,7 +602,8 @@ func (r *round) notLoaded(ctx context.Context, f *feed.Feed, near []filename.Nea
 		return nil, err
 	}
 	return slices.DeleteFunc(near, func(n filename.Near) bool {
-		return slices.ContainsFunc(known, func(k ledger.Look) bool { return k.Path == n.Path && k.State == ledger.Loaded })
+		return slices.ContainsFunc(known,
+			func(k ledger.Look) bool { return k.Path == n.Path && k.State == ledger.Loaded })
 	}), nil
 }
 

@@ -80,22 +80,24 @@ var rejectColumns = []string{"arrival", "number", "path", "line", "column", "val
 
 func (c *command) exportRejects() *cobra.Command {
 	var to string
-	cmd := &cobra.Command{Use: "export FEED|ARRIVAL", Short: "Rejects as CSV, with the reason; mend the column original, then hand it in", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		feed, arrival, err := feedOrArrival(ctx, service, args[0])
-		if err != nil {
-			return err
-		}
-		out := c.out
-		if to != "" {
-			file, err := os.Create(to)
+	cmd := &cobra.Command{Use: "export FEED|ARRIVAL",
+		Short: "Rejects as CSV, with the reason; mend the column original, then hand it in", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			feed, arrival, err := feedOrArrival(ctx, service, args[0])
 			if err != nil {
 				return err
 			}
-			defer file.Close()
-			out = file
-		}
-		return exportTo(ctx, service, feed, arrival, out)
-	})}
+			out := c.out
+			if to != "" {
+				file, err := os.Create(to)
+				if err != nil {
+					return err
+				}
+				defer file.Close()
+				out = file
+			}
+			return exportTo(ctx, service, feed, arrival, out)
+		})}
 	cmd.Flags().StringVar(&to, "to", "", "a file (default: what the terminal shows)")
 	return cmd
 }
@@ -150,33 +152,35 @@ func unguarded(cell string) string {
 
 func (c *command) handIn() *cobra.Command {
 	var because string
-	cmd := &cobra.Command{Use: "hand-in FILE", Short: "Load rejects that were mended in an export; rows left as they were are passed over", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if because == "" {
-			return usageError{errors.New("hand-in needs --because \"...\": the reason is kept")}
-		}
-		mended, order, err := readMended(ctx, service, args[0])
-		if err != nil {
-			return err
-		}
-		if len(order) == 0 {
-			fmt.Fprintln(c.out, "Nothing was changed in the column original; nothing is handed in.")
-			return nil
-		}
-		var out []api.Arrival
-		for _, of := range order {
-			a, err := service.Mend(ctx, of, api.Mend{Rows: mended[of], Because: because})
+	cmd := &cobra.Command{Use: "hand-in FILE", Short: "Load rejects that were mended in an export; rows left as they " +
+		"were are passed over", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if because == "" {
+				return usageError{errors.New("hand-in needs --because \"...\": the reason is kept")}
+			}
+			mended, order, err := readMended(ctx, service, args[0])
 			if err != nil {
 				return err
 			}
-			out = append(out, a)
-		}
-		return c.show(out, func() {
-			for i, a := range out {
-				c.say("%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]),
-					order[i], a.ID)
+			if len(order) == 0 {
+				fmt.Fprintln(c.out, "Nothing was changed in the column original; nothing is handed in.")
+				return nil
 			}
-		})
-	})}
+			var out []api.Arrival
+			for _, of := range order {
+				a, err := service.Mend(ctx, of, api.Mend{Rows: mended[of], Because: because})
+				if err != nil {
+					return err
+				}
+				out = append(out, a)
+			}
+			return c.show(out, func() {
+				for i, a := range out {
+					c.say("%d rows of arrival %d are handed in as arrival %d.\n", len(mended[order[i]]),
+						order[i], a.ID)
+				}
+			})
+		})}
 	cmd.Flags().StringVar(&because, "because", "", "why; it is kept with who and when")
 	return cmd
 }
@@ -232,26 +236,28 @@ func readMended(ctx context.Context, service *client.Client, name string) (mende
 
 func (c *command) checks() *cobra.Command {
 	var most int
-	cmd := &cobra.Command{Use: "checks FEED [CHECK]", Short: "What must be true of a feed's files, and what each check saw", Args: arguments(1, 2), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if len(args) == 1 {
-			list, err := service.Checks(ctx, args[0])
+	cmd := &cobra.Command{Use: "checks FEED [CHECK]",
+		Short: "What must be true of a feed's files, and what each check saw", Args: arguments(1, 2),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if len(args) == 1 {
+				list, err := service.Checks(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return c.show(list, func() { c.checkTable(list) })
+			}
+			list, err := service.CheckHistory(ctx, args[0], args[1], most)
 			if err != nil {
 				return err
 			}
-			return c.show(list, func() { c.checkTable(list) })
-		}
-		list, err := service.CheckHistory(ctx, args[0], args[1], most)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			t := &grid{head: []string{"WHEN", "ARRIVAL", "HELD", "SAW"}}
-			for _, r := range list.Items {
-				t.add(when(&r.At), id(r.ArrivalID), text(held(r.Held)), text(shorten(r.Saw, 100)))
-			}
-			t.write(c.out)
-		})
-	})}
+			return c.show(list, func() {
+				t := &grid{head: []string{"WHEN", "ARRIVAL", "HELD", "SAW"}}
+				for _, r := range list.Items {
+					t.add(when(&r.At), id(r.ArrivalID), text(held(r.Held)), text(shorten(r.Saw, 100)))
+				}
+				t.write(c.out)
+			})
+		})}
 	cmd.Flags().IntVar(&most, "limit", 30, "how many results, 1 to 1000")
 	return cmd
 }

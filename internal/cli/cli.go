@@ -100,8 +100,9 @@ type command struct {
 
 func (c *command) root(p Program) *cobra.Command {
 	root := &cobra.Command{
-		Use:   "mullein",
-		Short: "Mullein takes in the files that suppliers leave, and tells what came, what did not, and what was wrong.",
+		Use: "mullein",
+		Short: "Mullein takes in the files that suppliers leave, and tells what came, what did not, and what was " +
+			"wrong.",
 		Long: `Mullein takes in the files that suppliers leave in folders: it notices each file, waits until it
 is whole, reads and checks it, keeps one row a key, merges the rows into the target table, and
 remembers what became of each file and each row.
@@ -126,7 +127,8 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	c.settings.SetEnvPrefix("MULLEIN")
 	c.settings.AutomaticEnv()
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(), c.ledger(),
+	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(),
+		c.ledger(),
 		c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
 		c.verb("skip", "Never load arrivals"),
@@ -147,14 +149,17 @@ func arguments(least, most int) cobra.PositionalArgs {
 
 func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
 	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
-	cmd.Flags().StringVar(&o.Database, "database", "", "PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
+	cmd.Flags().StringVar(&o.Database, "database", "",
+		"PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
 	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil,
 		"a folder below which landings may be; repeatable (default: the folder landings in the home folder)")
-	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
+	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or "+
+		"MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
 	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
 	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8,
 		"sessions of the database with the records, at the most; 3 or more")
-	cmd.Flags().IntVar(&o.AddedColumns, "added-columns", 100, "columns that a file may add to a table with extra_columns: add, at the most; 1 or more")
+	cmd.Flags().IntVar(&o.AddedColumns, "added-columns", 100,
+		"columns that a file may add to a table with extra_columns: add, at the most; 1 or more")
 	o.Keep = ledger.DefaultKeep
 	for _, of := range []struct {
 		to   *time.Duration
@@ -249,7 +254,8 @@ func (c *command) client() (*client.Client, error) {
 	if address == "" {
 		text, err := os.ReadFile(filepath.Join(c.home, "address"))
 		if errors.Is(err, os.ErrNotExist) {
-			return nil, fmt.Errorf("no service was started with the home folder %s; start one with `mullein serve`, give --home, or set MULLEIN_SERVER and MULLEIN_TOKEN", c.home)
+			return nil, fmt.Errorf("no service was started with the home folder %s; start one with `mullein serve`, "+
+				"give --home, or set MULLEIN_SERVER and MULLEIN_TOKEN", c.home)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("find the service: %w", err)

@@ -26,13 +26,15 @@ func TestTablesLineUp(t *testing.T) {
 }
 
 func TestNumbersAndTexts(t *testing.T) {
-	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1\u00a0000", -1000: "-1\u00a0000", 1234567: "1\u00a0234\u00a0567"} {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1\u00a0000", -1000: "-1\u00a0000",
+		1234567: "1\u00a0234\u00a0567"} {
 		assert.Equal(t, want, grouped(n))
 	}
 	assert.Equal(t, "a b", shorten("a\n  b", 10))
 	assert.Equal(t, "äö…", shorten("äöüß", 3))
 	assert.Equal(t, "-", when(nil).text)
-	assert.Equal(t, "12 read = 10 inserted + 1 duplicate + 1 rejected; 3 removed from the table", balanceLine(api.Balance{Read: 12, Inserted: 10, Duplicate: 1, Rejected: 1, Removed: 3}))
+	assert.Equal(t, "12 read = 10 inserted + 1 duplicate + 1 rejected; 3 removed from the table",
+		balanceLine(api.Balance{Read: 12, Inserted: 10, Duplicate: 1, Rejected: 1, Removed: 3}))
 	assert.Equal(t, "0 read", balanceLine(api.Balance{}))
 }
 
@@ -66,10 +68,13 @@ func TestWithoutAService(t *testing.T) {
 func TestServeIsCalledWithItsFlags(t *testing.T) {
 	t.Setenv("MULLEIN_DATABASE", "postgres://from-the-environment")
 	var got ServeOptions
-	p := Program{Serve: func(_ context.Context, o ServeOptions) error { got = o; return nil }, Demo: func(context.Context, ServeOptions) error { return errors.New("no demo") }}
+	p := Program{Serve: func(_ context.Context, o ServeOptions) error { got = o; return nil },
+		Demo: func(context.Context, ServeOptions) error { return errors.New("no demo") }}
 	code, _, _ := run(t, p, "serve", "--home", "h", "--listen", ":0", "--landing-root", "a", "--landing-root", "b")
 	assert.Equal(t, exitGood, code)
-	assert.Equal(t, ServeOptions{Home: "h", Listen: ":0", Database: "postgres://from-the-environment", LandingRoots: []string{"a", "b"}, Connections: map[string]string{}, Keep: ledger.DefaultKeep, Sessions: 16, RecordSessions: 8, AddedColumns: 100}, got)
+	assert.Equal(t, ServeOptions{Home: "h", Listen: ":0", Database: "postgres://from-the-environment",
+		LandingRoots: []string{"a", "b"}, Connections: map[string]string{}, Keep: ledger.DefaultKeep, Sessions: 16,
+		RecordSessions: 8, AddedColumns: 100}, got)
 	code, _, stderr := run(t, p, "demo", "--once")
 	assert.Equal(t, exitError, code)
 	assert.Contains(t, stderr, "no demo")

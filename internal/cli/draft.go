@@ -18,7 +18,8 @@ import (
 
 func (c *command) draft() *cobra.Command {
 	var at, to string
-	cmd := &cobra.Command{Use: "draft FILE...|FOLDER", Short: "Propose feeds from sample files, one for each kind of file", Args: arguments(1, 1000), RunE: func(cmd *cobra.Command, args []string) error {
+	cmd := &cobra.Command{Use: "draft FILE...|FOLDER", Short: "Propose feeds from sample files, one for each kind of " +
+		"file", Args: arguments(1, 1000), RunE: func(cmd *cobra.Command, args []string) error {
 		samples, err := samplesOf(cmd.Context(), args)
 		if err != nil {
 			return err
@@ -42,7 +43,8 @@ func (c *command) draft() *cobra.Command {
 		})
 	}}
 	cmd.Flags().StringVar(&at, "at", "landing", "the landing folder that the feeds name")
-	cmd.Flags().StringVar(&to, "to", "", "write the feed files into this folder, each under its name (default: show them)")
+	cmd.Flags().StringVar(&to, "to", "", "write the feed files into this folder, each under its name (default: show "+
+		"them)")
 	return cmd
 }
 

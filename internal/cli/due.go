@@ -22,33 +22,35 @@ import (
 func (c *command) deliver() *cobra.Command {
 	var as string
 	var replace bool
-	cmd := &cobra.Command{Use: "deliver FEED FILE...", Short: "Put files of one's own into the landing, whole at once", Args: arguments(2, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if as != "" && len(args) > 2 {
-			return usageError{errors.New("--as names one file")}
-		}
-		out := []api.Delivered{}
-		for _, name := range args[1:] {
-			to := as
-			if to == "" {
-				to = filepath.Base(name)
+	cmd := &cobra.Command{Use: "deliver FEED FILE...",
+		Short: "Put files of one's own into the landing, whole at once", Args: arguments(2, -1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if as != "" && len(args) > 2 {
+				return usageError{errors.New("--as names one file")}
 			}
-			file, err := os.Open(name)
-			if err != nil {
-				return err
+			out := []api.Delivered{}
+			for _, name := range args[1:] {
+				to := as
+				if to == "" {
+					to = filepath.Base(name)
+				}
+				file, err := os.Open(name)
+				if err != nil {
+					return err
+				}
+				done, err := service.Deliver(ctx, args[0], to, file, replace)
+				file.Close()
+				if err != nil {
+					return err
+				}
+				out = append(out, done)
 			}
-			done, err := service.Deliver(ctx, args[0], to, file, replace)
-			file.Close()
-			if err != nil {
-				return err
-			}
-			out = append(out, done)
-		}
-		return c.show(out, func() {
-			for _, d := range out {
-				c.say("%s: %s bytes for %s; %s\n", d.Path, grouped(d.Size), d.Feed, says(d.Captures))
-			}
-		})
-	})}
+			return c.show(out, func() {
+				for _, d := range out {
+					c.say("%s: %s bytes for %s; %s\n", d.Path, grouped(d.Size), d.Feed, says(d.Captures))
+				}
+			})
+		})}
 	cmd.Flags().StringVar(&as, "as", "", "its path below the landing (default: the file's own name)")
 	cmd.Flags().BoolVar(&replace, "replace", false, "write over the file that lies there")
 	return cmd
@@ -72,7 +74,8 @@ func (c *command) verb(v, short string) *cobra.Command {
 			case d.Because == "":
 				return usageError{fmt.Errorf("%s needs --because \"...\": the reason is kept", v)}
 			case len(args) == 0 && d.Feed == "":
-				return usageError{fmt.Errorf("%s takes the numbers of arrivals, or --feed with --text, --day, --state or --backlog", v)}
+				return usageError{fmt.Errorf("%s takes the numbers of arrivals, or --feed with --text, --day, --state "+
+					"or --backlog", v)}
 			case len(args) > 0 && d.Feed != "":
 				return usageError{errors.New("either numbers of arrivals or --feed")}
 			}
@@ -91,7 +94,8 @@ func (c *command) verb(v, short string) *cobra.Command {
 		})}
 	cmd.Flags().StringVar(&d.Because, "because", "", "why; it is kept with who and when")
 	cmd.Flags().StringVar(&d.Feed, "feed", "", "arrivals of this feed")
-	cmd.Flags().StringVar(&d.Text, "text", "", "whose path holds this text; * and ? stand for any text and one character")
+	cmd.Flags().StringVar(&d.Text, "text", "", "whose path holds this text; * and ? stand for any text and one "+
+		"character")
 	cmd.Flags().StringVar(&d.Day, "day", "", "of whose slot this is the day, as 2026-07-01")
 	cmd.Flags().StringVar(&s, "state", "", "that are in this state")
 	if v == "redo" {
@@ -122,7 +126,8 @@ func (c *command) accept() *cobra.Command {
 			})
 		})}
 	cmd.Flags().StringVar(&file.Because, "because", "", "why; it is kept with who and when")
-	cmd.Flags().BoolVar(&file.Although, "although", false, "also when the file is loaded already, perhaps for another slot")
+	cmd.Flags().BoolVar(&file.Although, "although", false,
+		"also when the file is loaded already, perhaps for another slot")
 	return cmd
 }
 
@@ -157,55 +162,57 @@ func (c *command) excuse() *cobra.Command {
 
 func (c *command) reconcile() *cobra.Command {
 	var mend bool
-	cmd := &cobra.Command{Use: "reconcile [FEED]", Short: "Hold the ledger and the target's markers against each other, after a restore", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if len(args) == 0 {
-			feeds, err := service.AllFeeds(ctx, client.FeedQuery{})
-			if err != nil {
-				return err
-			}
-			for _, f := range feeds {
-				args = append(args, f.Name)
-			}
-		}
-		out := map[string]api.DifferenceList{}
-		open := 0
-		for _, name := range args {
-			list, err := service.Reconcile(ctx, name, mend)
-			if err != nil {
-				return err
-			}
-			out[name] = list
-			for _, d := range list.Items {
-				if !d.Mended {
-					open++
+	cmd := &cobra.Command{Use: "reconcile [FEED]", Short: "Hold the ledger and the target's markers against each " +
+		"other, after a restore", Args: arguments(0, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if len(args) == 0 {
+				feeds, err := service.AllFeeds(ctx, client.FeedQuery{})
+				if err != nil {
+					return err
+				}
+				for _, f := range feeds {
+					args = append(args, f.Name)
 				}
 			}
-		}
-		err := c.show(out, func() {
-			t := &grid{head: []string{"FEED", "ARRIVAL", "PATH", "DIFFERENCE", "WAY OUT", ""}}
+			out := map[string]api.DifferenceList{}
+			open := 0
 			for _, name := range args {
-				for _, d := range out[name].Items {
-					mended := ""
-					if d.Mended {
-						mended = "mended"
+				list, err := service.Reconcile(ctx, name, mend)
+				if err != nil {
+					return err
+				}
+				out[name] = list
+				for _, d := range list.Items {
+					if !d.Mended {
+						open++
 					}
-					t.add(text(name), id(d.Arrival), text(d.Path), text(d.What), text(d.Way), text(mended))
 				}
 			}
-			if len(t.rows) == 0 {
-				fmt.Fprintln(c.out, "Ledger and markers agree.")
-				return
+			err := c.show(out, func() {
+				t := &grid{head: []string{"FEED", "ARRIVAL", "PATH", "DIFFERENCE", "WAY OUT", ""}}
+				for _, name := range args {
+					for _, d := range out[name].Items {
+						mended := ""
+						if d.Mended {
+							mended = "mended"
+						}
+						t.add(text(name), id(d.Arrival), text(d.Path), text(d.What), text(d.Way), text(mended))
+					}
+				}
+				if len(t.rows) == 0 {
+					fmt.Fprintln(c.out, "Ledger and markers agree.")
+					return
+				}
+				t.write(c.out)
+				if !mend {
+					fmt.Fprintln(c.out, "\nNothing was changed; --mend mends what is safe.")
+				}
+			})
+			if err == nil && open > 0 {
+				return errWrong
 			}
-			t.write(c.out)
-			if !mend {
-				fmt.Fprintln(c.out, "\nNothing was changed; --mend mends what is safe.")
-			}
-		})
-		if err == nil && open > 0 {
-			return errWrong
-		}
-		return err
-	})}
+			return err
+		})}
 	cmd.Flags().BoolVar(&mend, "mend", false, "mend what is safe")
 	return cmd
 }
@@ -235,7 +242,8 @@ func (c *command) due() *cobra.Command {
 			}
 			return c.calendar(cmd.Context(), service, name, days, check)
 		}}
-	cmd.Flags().StringVar(&simulate, "simulate", "", "show what would be due in a span, as 2026-03-28..2026-03-30; FILE may be a feed file that is not put yet")
+	cmd.Flags().StringVar(&simulate, "simulate", "", "show what would be due in a span, as 2026-03-28..2026-03-30; "+
+		"FILE may be a feed file that is not put yet")
 	cmd.Flags().IntVar(&days, "days", 1, "how many days back, 1 to 62")
 	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when a slot is missing or refused, or late and not here yet")
 	return cmd

@@ -42,7 +42,8 @@ func (c *command) feed() *cobra.Command {
 			return c.showFeed(ctx, api, args[0], version)
 		})}
 	show.Flags().IntVar(&version, "version", 0, "an older version (default: the present one)")
-	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema (avro)")
+	show.Flags().StringVar(&schema, "schema", "", "only the columns, as a Table Schema (table) or an Avro schema "+
+		"(avro)")
 	show.Flags().Lookup("schema").NoOptDefVal = "table"
 	cmd.AddCommand(
 		c.rebuild(),
@@ -62,7 +63,8 @@ func (c *command) feed() *cobra.Command {
 				return c.did(api.Resume(ctx, args[0]), "resumed "+args[0])
 			})},
 		removeCommand,
-		&cobra.Command{Use: "ddl FILE...", Short: "The statements that make the tables of feed files; needs no service", Args: arguments(1, -1), RunE: c.ddl},
+		&cobra.Command{Use: "ddl FILE...", Short: "The statements that make the tables of feed files; needs no " +
+			"service", Args: arguments(1, -1), RunE: c.ddl},
 		&cobra.Command{Use: "history FEED", Short: "All versions of a feed", Args: arguments(1, 1),
 			RunE: c.call(c.feedHistory)},
 	)
@@ -230,11 +232,14 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 
 func (c *command) putCommand() *cobra.Command {
 	var yes, remove bool
-	cmd := &cobra.Command{Use: "put FILE|FOLDER...", Short: "Create or change feeds; for a folder, show what would happen and ask", Args: arguments(1, -1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		return c.putFeeds(ctx, service, args, yes, remove)
-	})}
+	cmd := &cobra.Command{Use: "put FILE|FOLDER...", Short: "Create or change feeds; for a folder, show what would " +
+		"happen and ask", Args: arguments(1, -1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			return c.putFeeds(ctx, service, args, yes, remove)
+		})}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	cmd.Flags().BoolVar(&remove, "remove", false, "end the feeds that are not in the folder; their history and their rows stay")
+	cmd.Flags().BoolVar(&remove, "remove", false, "end the feeds that are not in the folder; their history and their "+
+		"rows stay")
 	return cmd
 }
 
@@ -348,13 +353,16 @@ func plannedChanges(ctx context.Context, service *client.Client, good []parsed, 
 			ch.What = "changed"
 			if versions[0].Definition == p.text {
 				ch.What = "as it was"
-			} else if before, err := feed.Parse(p.file, []byte(versions[0].Definition)); err == nil { // else there is nothing to leave behind
+			} else if before, err := feed.Parse(p.file,
+				[]byte(versions[0].Definition)); err == nil { // else there is nothing to leave behind
 				ch.LeavesBehind = p.feed.LeavesBehind(before)
 			}
 			delete(present, ch.Feed)
 		} else if versions, err := service.Versions(ctx, ch.Feed); err == nil {
 			ch.What = "put again"
-			ch.LeavesBehind = []string{fmt.Sprintf("it was removed after version %d, and its ledger goes on: files that were loaded then count as loaded, and their rows are where they were. Another name begins anew; mullein redo --feed %s loads them again",
+			ch.LeavesBehind = []string{fmt.Sprintf("it was removed after version %d, and its ledger goes on: files "+
+				"that were loaded then count as loaded, and their rows are where they were. Another name begins anew; "+
+				"mullein redo --feed %s loads them again",
 				versions[0].Version, ch.Feed)}
 		} else if !client.IsNotFound(err) {
 			return nil, err
@@ -383,7 +391,8 @@ func (c *command) ask(changes []change) (bool, error) {
 		for _, line := range ch.LeavesBehind {
 			fmt.Fprintf(c.errOut, "    %s\n", harmlessLines(line, "    "))
 		}
-		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed" || ch.What == "put again"
+		something = something || ch.What == "created" || ch.What == "changed" || ch.What == "removed" ||
+			ch.What == "put again"
 	}
 	if !something {
 		return true, nil
@@ -404,31 +413,33 @@ func (c *command) agrees() bool {
 
 func (c *command) which() *cobra.Command {
 	var most int
-	cmd := &cobra.Command{Use: "which FEED", Short: "The files at the landing: taken, or why not, and what was captured", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		list, err := service.Files(ctx, args[0], most)
-		if err != nil {
-			return err
-		}
-		return c.show(list, func() {
-			if len(list.Items) == 0 {
-				fmt.Fprintln(c.out, "The landing is empty.")
-				return
+	cmd := &cobra.Command{Use: "which FEED", Short: "The files at the landing: taken, or why not, and what was " +
+		"captured", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			list, err := service.Files(ctx, args[0], most)
+			if err != nil {
+				return err
 			}
-			t := &grid{head: []string{"PATH", "SIZE", "MODIFIED", "", "STATE", "SAYS", "WHY"}}
-			for _, f := range list.Items {
-				taken := text("left out")
-				if f.Taken {
-					taken = cell{text: "taken", color: "32"}
+			return c.show(list, func() {
+				if len(list.Items) == 0 {
+					fmt.Fprintln(c.out, "The landing is empty.")
+					return
 				}
-				t.add(text(f.Path), integer(f.Size), when(&f.Modified), taken, state(string(f.State)),
-					text(says(f.Captures)), text(shorten(f.Why, 80)))
-			}
-			t.write(c.out)
-			if list.More {
-				fmt.Fprintln(c.out, "There are more; --limit takes up to 20000.")
-			}
-		})
-	})}
+				t := &grid{head: []string{"PATH", "SIZE", "MODIFIED", "", "STATE", "SAYS", "WHY"}}
+				for _, f := range list.Items {
+					taken := text("left out")
+					if f.Taken {
+						taken = cell{text: "taken", color: "32"}
+					}
+					t.add(text(f.Path), integer(f.Size), when(&f.Modified), taken, state(string(f.State)),
+						text(says(f.Captures)), text(shorten(f.Why, 80)))
+				}
+				t.write(c.out)
+				if list.More {
+					fmt.Fprintln(c.out, "There are more; --limit takes up to 20000.")
+				}
+			})
+		})}
 	cmd.Flags().IntVar(&most, "limit", 1000, "how many, 1 to 20000")
 	return cmd
 }
@@ -472,12 +483,14 @@ func (c *command) listFeeds(ctx context.Context, service *client.Client, q clien
 func (c *command) listCommand() *cobra.Command {
 	var q client.FeedQuery
 	var all bool
-	cmd := &cobra.Command{Use: "list [TEXT]", Short: "Feeds, by name; those with TEXT in their name, supplier or folder", Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if len(args) == 1 {
-			q.Text = args[0]
-		}
-		return c.listFeeds(ctx, service, q, all)
-	})}
+	cmd := &cobra.Command{Use: "list [TEXT]", Short: "Feeds, by name; those with TEXT in their name, supplier or " +
+		"folder", Args: arguments(0, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if len(args) == 1 {
+				q.Text = args[0]
+			}
+			return c.listFeeds(ctx, service, q, all)
+		})}
 	cmd.Flags().StringVar(&q.Supplier, "supplier", "", "only those of this supplier")
 	cmd.Flags().BoolVar(&q.Wrong, "wrong", false, "only those of which something needs a person")
 	cmd.Flags().StringVar(&q.After, "after", "", "only those behind this name")

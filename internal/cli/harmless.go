@@ -67,5 +67,6 @@ func harmlessLines(s, indent string) string {
 
 // actsUp reports whether a terminal takes a character for more than something to show.
 func actsUp(r rune) bool {
-	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029' || r == '\ufeff'
+	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029' ||
+		r == '\ufeff'
 }

@@ -28,7 +28,8 @@ func cellText(s string) string { return text(s).text }
 
 func TestGuardedCells(t *testing.T) {
 	for cell, want := range map[string]string{
-		"": "", "SR0101;1,5": "SR0101;1,5", "=1+1": "'=1+1", "+1": "'+1", "-5": "'-5", "@SUM(A1)": "'@SUM(A1)", "\t=1": "'\t=1", "'quoted": "''quoted", "a=b": "a=b",
+		"": "", "SR0101;1,5": "SR0101;1,5", "=1+1": "'=1+1", "+1": "'+1", "-5": "'-5", "@SUM(A1)": "'@SUM(A1)",
+		"\t=1": "'\t=1", "'quoted": "''quoted", "a=b": "a=b",
 	} {
 		assert.Equal(t, want, guarded(cell))
 		assert.Equal(t, cell, unguarded(guarded(cell)), "as it was")

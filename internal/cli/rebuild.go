@@ -27,7 +27,8 @@ func (c *command) rebuild() *cobra.Command {
 }
 
 // rebuildFeed shows what a rebuild would do, asks, and does it.
-func (c *command) rebuildFeed(ctx context.Context, service *client.Client, name string, wanted api.Rebuild, yes bool) error {
+func (c *command) rebuildFeed(ctx context.Context, service *client.Client, name string, wanted api.Rebuild,
+	yes bool) error {
 	if wanted.Because == "" {
 		return usageError{errors.New("feed rebuild needs --because \"...\": the reason is kept")}
 	}
@@ -58,7 +59,8 @@ func (c *command) rebuildFeed(ctx context.Context, service *client.Client, name 
 			c.say("run %d of %s is %s: %s\n", run.ID, run.Feed, run.State, run.Reason)
 			return
 		}
-		c.say("%s: %s arrivals loaded afresh, by run %d; %s\n", plan.Table, grouped(run.Loaded), run.ID, balanceLine(run.Balance))
+		c.say("%s: %s arrivals loaded afresh, by run %d; %s\n", plan.Table, grouped(run.Loaded), run.ID,
+			balanceLine(run.Balance))
 	})
 }
 
@@ -73,7 +75,8 @@ func (c *command) rebuilding(p api.Rebuilding) {
 		tell("  %s is not there, and is made", p.Table)
 		return
 	}
-	tell("  %s: %s rows now; %s arrivals are loaded afresh, which make about %s", p.Table, grouped(p.Rows), grouped(p.Arrivals), grouped(p.RowsAfter))
+	tell("  %s: %s rows now; %s arrivals are loaded afresh, which make about %s", p.Table, grouped(p.Rows),
+		grouped(p.Arrivals), grouped(p.RowsAfter))
 	if p.Changed > 0 {
 		tell("  %s rows were changed by somebody else; they become what the files say", grouped(p.Changed))
 	}

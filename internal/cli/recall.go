@@ -24,7 +24,8 @@ func (c *command) recall() *cobra.Command {
 The rows become what they would be if it had never been loaded: what it inserted
 goes, what it changed comes back, and what later loads did to those rows is done
 again. Rows that somebody else has changed since are left, and listed.
---preview says what would become of the rows and does nothing.`, Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+--preview says what would become of the rows and does nothing.`, Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			n, err := number(args[0], "an arrival")
 			if err != nil {
 				return err
@@ -259,24 +260,27 @@ func valueOr(s *string, none string) string {
 
 func (c *command) target() *cobra.Command {
 	collapse := false
-	cmd := &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last loads", Args: arguments(1, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-		if collapse {
-			out, err := service.Collapse(ctx, args[0])
+	cmd := &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last " +
+		"loads", Args: arguments(1, 1),
+		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
+			if collapse {
+				out, err := service.Collapse(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return c.show(out, func() {
+					c.say("%s: %s went; each key stands once now\n", args[0],
+						rowsOf(out.Rows))
+				})
+			}
+			v, err := service.Target(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			return c.show(out, func() {
-				c.say("%s: %s went; each key stands once now\n", args[0],
-					rowsOf(out.Rows))
-			})
-		}
-		v, err := service.Target(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		return c.show(v, func() { c.targetView(v) })
-	})}
-	cmd.Flags().BoolVar(&collapse, "collapse", false, "where keys stand more than once: leave the newest row of each, and make the key")
+			return c.show(v, func() { c.targetView(v) })
+		})}
+	cmd.Flags().BoolVar(&collapse, "collapse", false, "where keys stand more than once: leave the newest row of each, "+
+		"and make the key")
 	return cmd
 }
 

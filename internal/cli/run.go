@@ -30,10 +30,12 @@ func (c *command) run() *cobra.Command {
 			}
 			return c.waitForRun(ctx, service, run, require)
 		})}
-	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused, failed or is missing")
+	cmd.Flags().BoolVar(&wait, "wait", false, "until it is done; exit 3 when something was refused, failed or is "+
+		"missing")
 	cmd.Flags().Int64Var(&require, "require", 0, "wait, and exit 3 when fewer arrivals than that were there")
 	cmd.Flags().StringArrayVar(&wanted.Paths, "file", nil, "only this file, by its path below the landing; repeatable")
-	cmd.Flags().StringVar(&wanted.From, "from", "", "go through slots in order, from this one: 2026, 2026-07, 2026-07-01, 2026-07-01T06, yesterday, or a number")
+	cmd.Flags().StringVar(&wanted.From, "from", "",
+		"go through slots in order, from this one: 2026, 2026-07, 2026-07-01, 2026-07-01T06, yesterday, or a number")
 	cmd.Flags().StringVar(&wanted.To, "to", "", "up to this slot")
 	return cmd
 }
@@ -135,7 +137,8 @@ func (c *command) untilTried(ctx context.Context, service *client.Client, run ap
 			}
 			if a.TryAfter != nil && said[a.ID] < a.Attempts {
 				said[a.ID] = a.Attempts
-				fmt.Fprintf(c.errOut, "%s failed, attempt %d: %s; it is tried again at %s\n", harmless(a.Path), a.Attempts, harmless(a.Reason),
+				fmt.Fprintf(c.errOut, "%s failed, attempt %d: %s; it is tried again at %s\n", harmless(a.Path),
+					a.Attempts, harmless(a.Reason),
 					a.TryAfter.Local().Format("15:04:05"))
 			}
 			if err := pause(ctx); err != nil {
@@ -168,7 +171,8 @@ func notWell(ctx context.Context, service *client.Client, run api.Run, list []ap
 		return nil, err
 	}
 	if f.Problem != "" {
-		wrong = append(wrong, fmt.Sprintf("%s is not working, and %s: %s", f.Name, plural(f.Counts.Waiting, "file")+" waiting", f.Problem))
+		wrong = append(wrong, fmt.Sprintf("%s is not working, and %s: %s", f.Name,
+			plural(f.Counts.Waiting, "file")+" waiting", f.Problem))
 	}
 	missing, err := missingNow(ctx, service, run.Feed)
 	if err != nil {
@@ -213,7 +217,8 @@ func notTaken(ctx context.Context, service *client.Client, feed, path string) (s
 	i := slices.IndexFunc(files.Items, func(f api.SeenFile) bool { return f.Path == path })
 	switch {
 	case i < 0 && files.More:
-		return fmt.Sprintf("it was not taken, and is not among the first %s files of the landing", grouped(mostSeen)), nil
+		return fmt.Sprintf("it was not taken, and is not among the first %s files of the landing",
+			grouped(mostSeen)), nil
 	case i < 0:
 		return "it is not at the landing", nil
 	}
@@ -222,7 +227,8 @@ func notTaken(ctx context.Context, service *client.Client, feed, path string) (s
 	case !f.Taken:
 		return f.Why, nil
 	case f.State == api.ArrivalLoaded:
-		return fmt.Sprintf("it is loaded already, as arrival %d; mullein redo %d --because \"...\" loads it again", f.Arrival, f.Arrival), nil
+		return fmt.Sprintf("it is loaded already, as arrival %d; mullein redo %d --because \"...\" loads it again",
+			f.Arrival, f.Arrival), nil
 	case f.Arrival > 0:
 		return fmt.Sprintf("it is arrival %d, which is %s: %s", f.Arrival, f.State, f.Why), nil
 	}

@@ -35,7 +35,8 @@ func (c *command) token() *cobra.Command {
 				}
 				return c.show(made, func() { fmt.Fprintln(c.out, made.Secret) })
 			})},
-		&cobra.Command{Use: "end TOKEN", Short: "End a token, and the sessions and streams that were begun with it", Args: arguments(1, 1),
+		&cobra.Command{Use: "end TOKEN", Short: "End a token, and the sessions and streams that were begun with it",
+			Args: arguments(1, 1),
 			RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 				n, err := number(args[0], "a token; `mullein token list` lists them")
 				if err != nil {

@@ -34,7 +34,8 @@ func (c *command) watch() *cobra.Command {
 			}
 			return w.run(ctx)
 		})}
-	cmd.Flags().Int64Var(&after, "after", client.FromNow, "go on after this event, instead of from now on; 0 begins with the first that is kept")
+	cmd.Flags().Int64Var(&after, "after", client.FromNow,
+		"go on after this event, instead of from now on; 0 begins with the first that is kept")
 	cmd.Flags().IntVar(&most, "limit", 0, "end after so many events; 0 for no end")
 	return cmd
 }
@@ -101,7 +102,8 @@ func (w *watching) line(e api.Event) {
 		what = fmt.Sprintf("%s %d", e.Kind, e.Run)
 	}
 	shown := state(e.State).shown(colors(w.out)) + strings.Repeat(" ", max(0, 9-len(e.State)))
-	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown, harmless(about(e)))
+	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown,
+		harmless(about(e)))
 	fmt.Fprintln(w.out, strings.TrimRight(line, " "))
 }
 

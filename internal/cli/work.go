@@ -77,7 +77,8 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	for _, one := range []struct {
 		n    int64
 		what string
-	}{{t.Paused, "paused"}, {t.ListedOnly, "listed only, since no events come from their landings; mullein feed list --all marks them"}} {
+	}{{t.Paused, "paused"},
+		{t.ListedOnly, "listed only, since no events come from their landings; mullein feed list --all marks them"}} {
 		if one.n > 0 {
 			c.say("%s %s\n", plural(one.n, "feed"), one.what)
 		}
@@ -225,11 +226,16 @@ func (c *command) feedStatus(f api.FeedView) {
 		{"last loaded", when(f.Counts.LastLoaded).text},
 	}
 	if f.Counts.LastLoaded != nil {
-		lines = append(lines, [2]string{"lag", fmt.Sprintf("%.1f s from the coming of the file that was loaded last to its load", f.Counts.LagSeconds)})
+		lines = append(lines,
+			[2]string{"lag", fmt.Sprintf("%.1f s from the coming of the file that was loaded last to its load",
+				f.Counts.LagSeconds)})
 	}
 	lines = append(lines, [2]string{"due", f.Due}, [2]string{"waits", f.Waits})
 	if f.Counts.Missing+f.Counts.Late > 0 {
-		lines = append(lines, [2]string{"missing", fmt.Sprintf("%d slots of the last 7 days missing or refused, %d late; see mullein due %s", f.Counts.Missing, f.Counts.Late, f.Name)})
+		lines = append(lines,
+			[2]string{"missing",
+				fmt.Sprintf("%d slots of the last 7 days missing or refused, %d late; see mullein due %s",
+					f.Counts.Missing, f.Counts.Late, f.Name)})
 	}
 	if f.NextRun != nil {
 		lines = append(lines, [2]string{"next run", when(f.NextRun).text})
@@ -361,8 +367,10 @@ func (c *command) ledger() *cobra.Command {
 			})
 		})}
 	cmd.Flags().StringVar(&s, "state", "", "only those in a state")
-	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when some of them need a person: refused, failed or held, and not overtaken")
-	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text; * and ? stand for any text and one character")
+	cmd.Flags().BoolVar(&check, "check", false, "exit 3 when some of them need a person: refused, failed or held, and "+
+		"not overtaken")
+	cmd.Flags().StringVar(&f.Text, "text", "", "only those whose path holds this text; * and ? stand for any text and "+
+		"one character")
 	cmd.Flags().StringVar(&day, "day", "", "only those noticed on a day, as 2026-07-01")
 	cmd.Flags().Int64Var(&f.Before, "before", 0, "only those before a number")
 	cmd.Flags().IntVar(&f.Most, "limit", 50, "how many, 1 to 1000")
@@ -431,7 +439,8 @@ func (c *command) generations(loads []api.LoadEntry) {
 		if l.Active {
 			force = "yes"
 		}
-		t.add(id(int64(l.Generation)), id(l.Run), when(l.OpenedAt), when(l.ReadAt), when(&l.CommittedAt), text(force), text(balanceLine(l.Balance)))
+		t.add(id(int64(l.Generation)), id(l.Run), when(l.OpenedAt), when(l.ReadAt), when(&l.CommittedAt), text(force),
+			text(balanceLine(l.Balance)))
 	}
 	fmt.Fprintln(c.out)
 	t.write(c.out)

@@ -453,7 +453,8 @@ type ArrivalQuery struct {
 // Arrivals returns a page of arrivals, the newest first.
 func (c *Client) Arrivals(ctx context.Context, f ArrivalQuery) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", f.State, "text", f.Text,
-		"run", number(f.Run), "slot", number(f.Slot), "needs", truth(f.Needs), "since", moment(f.Since), "until", moment(f.Until), "before",
+		"run", number(f.Run), "slot", number(f.Slot), "needs", truth(f.Needs), "since", moment(f.Since), "until",
+		moment(f.Until), "before",
 		number(f.Before), "limit", strconv.Itoa(f.Most)))
 }
 

@@ -29,7 +29,8 @@ func answering(t *testing.T, status int, body string) (*Client, *http.Request) {
 
 func TestCallsCarryTokenAndQuery(t *testing.T) {
 	c, asked := answering(t, http.StatusOK, `{"items": [{"id": 5, "state": "loaded"}], "next": 5}`)
-	page, err := c.Arrivals(context.Background(), ArrivalQuery{Feed: "gauge-readings", State: api.ArrivalLoaded, Text: "K1 & K2", Before: 9, Most: 1})
+	page, err := c.Arrivals(context.Background(), ArrivalQuery{Feed: "gauge-readings", State: api.ArrivalLoaded,
+		Text: "K1 & K2", Before: 9, Most: 1})
 	require.NoError(t, err)
 	assert.EqualValues(t, 5, page.Next)
 	assert.Equal(t, api.ArrivalLoaded, page.Items[0].State)
@@ -68,8 +69,10 @@ func TestRefusalsAreReadable(t *testing.T) {
 // TestWatchHandsOverEvents reads a stream of events with other things between
 // them, goes on after one that was seen, and ends as it is told.
 func TestWatchHandsOverEvents(t *testing.T) {
-	const stream = "event: hello\ndata: {\"at\": \"2026-07-01T12:00:00Z\"}\n\nid: 7\nevent: change\ndata: {\"id\": 7, \"kind\": \"arrival\", \"feed\": \"gauge-readings\", \"state\": \"loaded\"}\n\n" +
-		"event: progress\ndata: {\"loads\": []}\n\nid: 9\nevent: change\ndata: {\"id\": 9, \"kind\": \"run\", \"state\": \"done\"}\n\n"
+	const stream = "event: hello\ndata: {\"at\": \"2026-07-01T12:00:00Z\"}\n\nid: 7\nevent: change\ndata: {\"id\": 7, " +
+		"\"kind\": \"arrival\", \"feed\": \"gauge-readings\", \"state\": \"loaded\"}\n\n" +
+		"event: progress\ndata: {\"loads\": []}\n\nid: 9\nevent: change\ndata: {\"id\": 9, \"kind\": \"run\", " +
+		"\"state\": \"done\"}\n\n"
 	c, asked := answering(t, http.StatusOK, stream)
 	var got []int64
 	err := c.Watch(context.Background(), 5, func(e api.Event) error {

@@ -215,7 +215,8 @@ func sheet(day time.Time) ([]byte, error) {
 	z := zip.NewWriter(&b)
 	for _, part := range [][2]string{
 		{"xl/workbook.xml", `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Rain" sheetId="1" r:id="r1"/></sheets></workbook>`},
-		{"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="r1" Target="worksheets/sheet1.xml"/></Relationships>`},
+		{"xl/_rels/workbook.xml.rels",
+			`<Relationships><Relationship Id="r1" Target="worksheets/sheet1.xml"/></Relationships>`},
 		{"xl/styles.xml", `<styleSheet><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/></cellXfs></styleSheet>`},
 		{"xl/worksheets/sheet1.xml", "<worksheet><sheetData>" + rows.String() + "</sheetData></worksheet>"},
 	} {

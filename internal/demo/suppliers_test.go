@@ -26,7 +26,8 @@ func read(t *testing.T, name, file string, content []byte) (good int, bad []stri
 	f, err := feed.Parse(name, text)
 	require.NoError(t, err)
 	require.Empty(t, f.Landing.Look(file, int64(len(content))).Why, file)
-	rows, err := decode.Open(decode.Source{Name: file, Bytes: bytes.NewReader(content), File: bytes.NewReader(content), Size: int64(len(content))}, f.How())
+	rows, err := decode.Open(decode.Source{Name: file, Bytes: bytes.NewReader(content),
+		File: bytes.NewReader(content), Size: int64(len(content))}, f.How())
 	require.NoError(t, err)
 	header, err := rows.Header()
 	require.NoError(t, err)
@@ -96,7 +97,8 @@ func TestWhatTheSuppliersSend(t *testing.T) {
 		assert.Equal(t, c.good, good, "%s: %v", c.file, bad)
 		assert.Equal(t, c.bad, strings.Join(bad, "; "), c.file)
 	}
-	_, bad := read(t, "gauge-readings", "GAUGE_K1_20260701T0000.csv", gaugeFile([]string{spoil(readings(0, day, 0, day)[0])}))
+	_, bad := read(t, "gauge-readings", "GAUGE_K1_20260701T0000.csv",
+		gaugeFile([]string{spoil(readings(0, day, 0, day)[0])}))
 	assert.Equal(t, []string{"level_m: not a number"}, bad)
 	assert.Equal(t, labFile(day, 1), labFile(day, 1), "the same day gives the same file")
 }

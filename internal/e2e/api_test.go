@@ -64,12 +64,14 @@ func TestWrongFeedsAreProblemsWithPlaces(t *testing.T) {
 func TestWhatIsNotThereIsSaid(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
-	for _, path := range []string{"/feeds/nowhere", "/feeds/nowhere/versions", "/feeds/nowhere/rows", "/feeds/nowhere/rejects", "/arrivals/99", "/arrivals/99/rows", "/arrivals/99/rejects", "/runs/99", "/nothing"} {
+	for _, path := range []string{"/feeds/nowhere", "/feeds/nowhere/versions", "/feeds/nowhere/rows",
+		"/feeds/nowhere/rejects", "/arrivals/99", "/arrivals/99/rows", "/arrivals/99/rejects", "/runs/99", "/nothing"} {
 		status, problem := s.ask("GET", path, "")
 		assert.Equal(t, http.StatusNotFound, status, path)
 		assert.NotEmpty(t, problem["detail"], path)
 	}
-	for _, call := range [][2]string{{"POST", "/feeds/nowhere/runs"}, {"POST", "/feeds/nowhere/pause"}, {"DELETE", "/feeds/nowhere"}} {
+	for _, call := range [][2]string{{"POST", "/feeds/nowhere/runs"}, {"POST", "/feeds/nowhere/pause"},
+		{"DELETE", "/feeds/nowhere"}} {
 		status, _ := s.ask(call[0], call[1], "")
 		assert.Equal(t, http.StatusNotFound, status, call)
 	}
@@ -135,7 +137,8 @@ schema:
 target: {table: "river.log_{kind}"}
 `
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing"), 0o755))
-	for name, content := range map[string]string{"gauge_20260701.csv": "id,level\n1,1.5\n", "rain_20260701.csv": "place,mm\nFord,3\n"} {
+	for name, content := range map[string]string{"gauge_20260701.csv": "id,level\n1,1.5\n",
+		"rain_20260701.csv": "place,mm\nFord,3\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing", name), []byte(content), 0o644))
 	}
 	_, err := s.client.PutFeed(ctx, "logbook", "logbook.yaml", logbook)

@@ -32,7 +32,9 @@ func TestRejectsArePutRight(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "arrival,number,path,line,column,value,reason,original\n2,1,GAUGE_K1_20260701T1200.csv,5,level_m,\"2,4x\",not a number,")
+	assert.Contains(t, string(text),
+		"arrival,number,path,line,column,value,reason,original\n2,1,GAUGE_K1_20260701T1200.csv,5,level_m,\"2,4x\",not "+
+			"a number,")
 	code, out, _ := s.mullein("rejects", "hand-in", file, "--because", "x")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "Nothing was changed")
@@ -77,7 +79,8 @@ func TestAFeedFromASample(t *testing.T) {
 	s := serve(t)
 	folder := t.TempDir()
 	sample := filepath.Join(folder, "TIDES_2026-07-01.csv")
-	require.NoError(t, os.WriteFile(sample, []byte("gate;at;height\nT1;01.07.2026 12:00;2,5\nT1;01.07.2026 12:30;-\nT2;13.07.2026 12:00;3\n"), 0o644))
+	require.NoError(t, os.WriteFile(sample,
+		[]byte("gate;at;height\nT1;01.07.2026 12:00;2,5\nT1;01.07.2026 12:30;-\nT2;13.07.2026 12:00;3\n"), 0o644))
 	code, out, errOut := s.mullein("feed", "draft", sample, "--at", "landing/tides", "--to", folder)
 	require.Equal(t, 0, code, errOut)
 	draft := filepath.Join(folder, "tides.yaml")
@@ -113,7 +116,8 @@ func TestAFeedFromASample(t *testing.T) {
 	assert.Contains(t, out, `"type": "record"`)
 	_, err = s.client.Rehearse(context.Background(), client.Rehearsed{Definition: "feed: x\nlanding: {}", Path: "y"})
 	assert.ErrorContains(t, err, `key "at" is missing`)
-	_, err = s.client.Mend(context.Background(), 1, api.Mend{Because: "none", Rows: []api.MendedRow{{Number: 9, Text: "x"}}})
+	_, err = s.client.Mend(context.Background(), 1,
+		api.Mend{Because: "none", Rows: []api.MendedRow{{Number: 9, Text: "x"}}})
 	assert.ErrorContains(t, err, "reject 9 of arrival 1")
 }
 
@@ -202,7 +206,8 @@ target: {table: river.probe}
 	b.do(chromedp.Navigate(s.URL + "/rejects?feed=probes"))
 	b.sees("more than the maximum 20", `{"probe":"P99","depth_m":2,"oxygen":99}`)
 	assert.Equal(t, "99", b.marked())
-	original, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('mark').previousSibling.textContent`))
+	original, err := chromedp.Run(b.ctx,
+		chromedp.Evaluate[string](`document.querySelector('mark').previousSibling.textContent`))
 	require.NoError(t, err)
 	assert.Equal(t, `{"probe":"P99","depth_m":2,"oxygen":`, original)
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('button.mend').click()`))
@@ -244,13 +249,17 @@ func TestChecksAndRejectsThroughTheAPI(t *testing.T) {
 		{"GET", "/reject-groups?days=0", "", 422, "validation failed"},
 		{"POST", "/rehearsals", "", 409, "name a feed"},
 		{"POST", "/rehearsals?feed=nothing", "", 404, `feed "nothing"`},
-		{"POST", "/rehearsals?feed=gauge-readings&path=../../etc/passwd", "", 422, "not a plain path below the landing"},
+		{"POST", "/rehearsals?feed=gauge-readings&path=../../etc/passwd", "", 422,
+			"not a plain path below the landing"},
 		{"POST", "/arrivals/999/mend", `{"rows": [{"number": 1, "text": "x"}], "because": "x"}`, 404, "arrival 999"},
-		{"POST", "/arrivals/6/mend", `{"rows": [{"number": 1, "text": "x"}], "because": "x"}`, 409, "rejects are mended when the rest is loaded"},
+		{"POST", "/arrivals/6/mend", `{"rows": [{"number": 1, "text": "x"}], "because": "x"}`, 409,
+			"rejects are mended when the rest is loaded"},
 		{"POST", "/arrivals/2/mend", `{"rows": [], "because": "x"}`, 422, "validation failed"},
 		{"POST", "/arrivals/2/mend", `{"rows": [{"number": 1, "text": "x"}], "because": ""}`, 422, "validation failed"},
-		{"POST", "/arrivals/2/mend", `{"rows": [{"number": 1, "text": "x"}, {"number": 1, "text": "y"}], "because": "x"}`, 409, "stands twice"},
-		{"POST", "/decisions", `{"verb": "release", "arrivals": [6], "because": "let it in"}`, 409, "cannot be released"},
+		{"POST", "/arrivals/2/mend",
+			`{"rows": [{"number": 1, "text": "x"}, {"number": 1, "text": "y"}], "because": "x"}`, 409, "stands twice"},
+		{"POST", "/decisions", `{"verb": "release", "arrivals": [6], "because": "let it in"}`, 409,
+			"cannot be released"},
 	} {
 		status, answer := s.ask(c.method, c.path, c.body)
 		assert.Equal(t, c.status, status, "%s %s: %v", c.method, c.path, answer)
@@ -264,7 +273,8 @@ func TestChecksAndRejectsThroughTheAPI(t *testing.T) {
 	assert.Empty(t, none["items"])
 	_, page := s.ask("GET", "/feeds/gauge-readings/checks/usual_size?limit=1", "")
 	require.Len(t, page["items"], 1)
-	_, next := s.ask("GET", fmt.Sprintf("/feeds/gauge-readings/checks/usual_size?limit=100&before=%d", int64(page["next"].(float64))), "")
+	_, next := s.ask("GET", fmt.Sprintf("/feeds/gauge-readings/checks/usual_size?limit=100&before=%d",
+		int64(page["next"].(float64))), "")
 	assert.Len(t, next["items"], 3)
 	private := named(t, groups["items"], "feed", "rain-observers")
 	assert.Equal(t, "Spuren", private["example"], "rain is not private; the remark is")
@@ -280,7 +290,8 @@ func TestChecksAndRejectsThroughTheAPI(t *testing.T) {
 	code, _, errOut := s.mullein("rejects", "hand-in", wrong, "--because", "x")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "as rejects export writes it")
-	require.NoError(t, os.WriteFile(wrong, []byte("arrival,number,path,line,column,value,reason,original\nx,1,p,5,c,v,r,o\n"), 0o644))
+	require.NoError(t, os.WriteFile(wrong,
+		[]byte("arrival,number,path,line,column,value,reason,original\nx,1,p,5,c,v,r,o\n"), 0o644))
 	_, _, errOut = s.mullein("rejects", "hand-in", wrong, "--because", "x")
 	assert.Contains(t, errOut, "wrong.csv:2: arrival and number must stay")
 	code, _, errOut = s.mullein("feed", "draft", filepath.Join(folder, "nothing.csv"))
@@ -300,7 +311,8 @@ func TestAFeedFileIsRehearsedAndPutInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/water"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/water/TEMP_20260701.csv"), []byte("station_id,celsius\nSR0101,14.2\nSR0102,99\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/water/TEMP_20260701.csv"),
+		[]byte("station_id,celsius\nSR0101,14.2\nSR0102,99\n"), 0o644))
 	const definition = `feed: water-temperature
 landing: {at: landing/water, files: "TEMP_{slot:%Y%m%d}.csv", settle: 50ms}
 schema:
@@ -312,7 +324,8 @@ target: {table: river.water_temperature}
 	folder := t.TempDir()
 	good, wrong := filepath.Join(folder, "water.yaml"), filepath.Join(folder, "wrong.yaml")
 	require.NoError(t, os.WriteFile(good, []byte(definition), 0o644))
-	require.NoError(t, os.WriteFile(wrong, []byte(strings.Replace(definition, "type: number", "type: numbr", 1)), 0o644))
+	require.NoError(t, os.WriteFile(wrong, []byte(strings.Replace(definition, "type: number", "type: numbr", 1)),
+		0o644))
 	b := browse(t)
 	b.do(chromedp.Navigate(s.SignIn))
 	b.sees("Today")
@@ -332,7 +345,9 @@ target: {table: river.water_temperature}
 	b.mu.Unlock()
 	b.do(chromedp.SetUploadFiles(`input[name=definition]`, []string{good}))
 	press("Rehearse")
-	b.sees("It would be loaded", "TEMP_20260701.csv", "What would be made or changed first", `CREATE TABLE IF NOT EXISTS "river"."water_temperature"`, "14.2", "Rows that would be rejected", "more than the maximum 40")
+	b.sees("It would be loaded", "TEMP_20260701.csv", "What would be made or changed first",
+		`CREATE TABLE IF NOT EXISTS "river"."water_temperature"`, "14.2", "Rows that would be rejected",
+		"more than the maximum 40")
 	code, out, _ := s.mullein("feed", "list")
 	assert.Equal(t, 0, code)
 	assert.NotContains(t, out, "water-temperature", "nothing was put")

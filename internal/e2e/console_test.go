@@ -40,7 +40,8 @@ func browse(t *testing.T) *browser {
 	flags := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.WindowSize(1280, 800))
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.WindowSize(1280, 800))
 	allocated, cancel := chromedp.NewExecAllocator(context.Background(), flags...)
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(allocated)
@@ -125,7 +126,8 @@ func TestTheConsole(t *testing.T) {
 	assert.NotContains(t, text, "GAUGE_K2", "the filter in the address holds")
 
 	b.do(chromedp.Navigate(s.URL + "/arrivals/2"))
-	b.sees("GAUGE_K1_20260701T1200.csv", "12 read", "10 inserted", "1 duplicate", "1 rejected", "not a number", "settling", "opened", "SR0100")
+	b.sees("GAUGE_K1_20260701T1200.csv", "12 read", "10 inserted", "1 duplicate", "1 rejected", "not a number",
+		"settling", "opened", "SR0100")
 	marked, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.querySelector('mark').innerText"))
 	require.NoError(t, err)
 	assert.Equal(t, "2,4x", marked, "the bad cell is marked in the original line")
@@ -154,7 +156,8 @@ func TestTheConsoleOfADay(t *testing.T) {
 	s := aDay(t)
 	b := browse(t)
 	b.do(chromedp.Navigate(s.SignIn))
-	b.sees("Needs a person", "missing", "capitals differ", "the date is written in another order", "ring the duty desk", "Accept")
+	b.sees("Needs a person", "missing", "capitals differ", "the date is written in another order",
+		"ring the duty desk", "Accept")
 	require.Eventually(t, func() bool {
 		gaps, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.querySelectorAll('rect.gap.missing').length"))
 		return err == nil && gaps >= 2
@@ -183,7 +186,8 @@ func TestTheConsoleOfADay(t *testing.T) {
 	}`))
 	b.sees("GAUGE_K1_20260701T1200.csv lies at the landing.", "strange.csv would not be taken")
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "GAUGE_K1_20260701T1200", Most: 1})
+		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "GAUGE_K1_20260701T1200",
+			Most: 1})
 		require.NoError(t, err)
 		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
 	}, browserPatience, 50*time.Millisecond)

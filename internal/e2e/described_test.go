@@ -40,7 +40,8 @@ func pointer(names ...string) string {
 func TestAnswersAreAsDescribed(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	answer := s.request("GET", "/api/openapi.json", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	answer := s.request("GET", "/api/openapi.json",
+		func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 	document, err := jsonschema.UnmarshalJSON(answer.Body)
 	require.NoError(t, err)
@@ -52,7 +53,8 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	var described description
 	require.NoError(t, json.Unmarshal(text, &described))
 
-	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 1})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1",
+		State: api.ArrivalLoaded, Most: 1})
 	require.NoError(t, err)
 	arrival := fmt.Sprint(list.Items[0].ID)
 	key := s.oneRow(arrival)
@@ -64,7 +66,9 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		slot = string(b)
 	}
 	values := map[string]string{
-		"{feed}": "gauge-readings", "{check}": "usual_size", "{rollup}": "daily-peaks", "{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1", "/slots/{id}": "/slots/" + slot,
+		"{feed}": "gauge-readings", "{check}": "usual_size", "{rollup}": "daily-peaks",
+		"{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1",
+		"/slots/{id}": "/slots/" + slot,
 	}
 	queries := map[string]string{
 		"/api/v1/arrivals/{id}/original":   "?line=3",
@@ -90,7 +94,8 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		if !assert.Equal(t, http.StatusOK, status, "%s: %v", real, got["detail"]) {
 			continue
 		}
-		schema, err := compiler.Compile(at + "#" + pointer("paths", path, "get", "responses", "200", "content", "application/json", "schema"))
+		schema, err := compiler.Compile(at + "#" + pointer("paths", path, "get", "responses", "200", "content",
+			"application/json", "schema"))
 		if assert.NoError(t, err, path) {
 			assert.NoError(t, schema.Validate(any(got)), real)
 		}
@@ -108,7 +113,8 @@ func TestWatchTellsWhatHappened(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, lines, 80)
-	for _, want := range []string{"GAUGE_K1_20260701T1200.csv  12 read = 10 inserted + 1 duplicate + 1 rejected", "run 1 ", "station-registry", "settling", "loaded"} {
+	for _, want := range []string{"GAUGE_K1_20260701T1200.csv  12 read = 10 inserted + 1 duplicate + 1 rejected",
+		"run 1 ", "station-registry", "settling", "loaded"} {
 		assert.Contains(t, out, want)
 	}
 	assert.NotContains(t, out, "\x1b", "no colours in a pipe")

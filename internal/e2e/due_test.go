@@ -60,7 +60,8 @@ func TestADayOfDeliveries(t *testing.T) {
 	ctx := context.Background()
 	code, out, _ := s.mullein("due", "gauge-readings")
 	assert.Equal(t, 0, code)
-	for _, want := range []string{"gauge-readings K2", "X", "capitals differ", "the date is written in another order", "ring the duty desk", "mullein accept"} {
+	for _, want := range []string{"gauge-readings K2", "X", "capitals differ", "the date is written in another order",
+		"ring the duty desk", "mullein accept"} {
 		assert.Contains(t, out, want)
 	}
 	status, err := s.client.Status(ctx)
@@ -75,13 +76,15 @@ func TestADayOfDeliveries(t *testing.T) {
 		}
 	}
 	require.NotZero(t, misnamed.ID)
-	code, out, errOut := s.mullein("accept", fmt.Sprint(misnamed.ID), misnamed.Near[0].Path, "--because", "the date is the other way round")
+	code, out, errOut := s.mullein("accept", fmt.Sprint(misnamed.ID), misnamed.Near[0].Path, "--because",
+		"the date is the other way round")
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "is arrival")
 	assert.Eventually(t, func() bool {
 		slot, err := s.client.Slot(ctx, misnamed.ID)
 		require.NoError(t, err)
-		return (slot.State == api.SlotOnTime || slot.State == api.SlotLate) && slot.Arrivals[0].State == api.ArrivalLoaded
+		return (slot.State == api.SlotOnTime || slot.State == api.SlotLate) &&
+			slot.Arrivals[0].State == api.ArrivalLoaded
 	}, time.Minute, 20*time.Millisecond)
 	code, out, _ = s.mullein("excuse", fmt.Sprint(empty.ID), "--because", "the gauge is in the workshop")
 	assert.Equal(t, 0, code)
@@ -100,7 +103,8 @@ func TestADayOfDeliveries(t *testing.T) {
 		assert.Contains(t, out, want)
 	}
 	own := filepath.Join(t.TempDir(), "mine.csv")
-	require.NoError(t, os.WriteFile(own, []byte("Station;Time;Level;Flow;Quality;Revised\n"+strings.Repeat("SR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n", 4)), 0o644))
+	require.NoError(t, os.WriteFile(own,
+		[]byte("Station;Time;Level;Flow;Quality;Revised\n"+strings.Repeat("SR0101;01.07.2026 12:00;1,0;1,0;G;01.07.2026 12:00\n", 4)), 0o644))
 	code, out, errOut = s.mullein("deliver", "gauge-readings", own, "--as", "by-hand/GAUGE_K1_20260701T1200.csv")
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "catchment=K1")
@@ -120,11 +124,13 @@ func TestRunWaitNamesWhatIsMissing(t *testing.T) {
 	s := serve(t).feeds()
 	text, err := os.ReadFile("../demo/feeds/station-registry.yaml")
 	require.NoError(t, err)
-	definition := strings.NewReplacer("0 6 * * *", "* * * * *", "late_after: 30m", "late_after: 0", "missing_after: 2h", "missing_after: 1s", "{slot:%Y-%m-%d}", "{slot:%Y-%m-%dT%H%M}").Replace(string(text))
+	definition := strings.NewReplacer("0 6 * * *", "* * * * *", "late_after: 30m", "late_after: 0",
+		"missing_after: 2h", "missing_after: 1s", "{slot:%Y-%m-%d}", "{slot:%Y-%m-%dT%H%M}").Replace(string(text))
 	_, err = s.client.PutFeed(context.Background(), "station-registry", "x.yaml", definition)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		list, err := s.client.Slots(context.Background(), "station-registry", time.Now().Add(-time.Hour), time.Now(), 10)
+		list, err := s.client.Slots(context.Background(), "station-registry", time.Now().Add(-time.Hour), time.Now(),
+			10)
 		require.NoError(t, err)
 		return len(list.Items) > 0 && list.Items[0].State == api.SlotMissing
 	}, 75*time.Second, 50*time.Millisecond, "said at the minute it is missed")
@@ -141,12 +147,17 @@ func TestDecisionsAndSlotsThroughTheAPI(t *testing.T) {
 		body, says string
 		status     int
 	}{
-		"/decisions":                    {`{"verb": "redo", "because": "x", "arrivals": [1]}`, "", http.StatusOK},
-		"/decisions#2":                  {`{"verb": "hold", "because": "x", "arrivals": [6]}`, "arrival 6 is refused; hold takes", http.StatusConflict},
-		"/decisions#3":                  {`{"verb": "recall", "because": "x", "arrivals": [1]}`, "validation failed", http.StatusUnprocessableEntity},
-		"/decisions#4":                  {`{"verb": "redo", "because": "", "arrivals": [1]}`, "validation failed", http.StatusUnprocessableEntity},
-		"/decisions#5":                  {`{"verb": "redo", "because": "x", "feed": "gauge-readings"}`, "say which arrivals", http.StatusConflict},
-		"/decisions#6":                  {`{"verb": "redo", "because": "x", "feed": "nowhere", "state": "held"}`, "not found", http.StatusNotFound},
+		"/decisions": {`{"verb": "redo", "because": "x", "arrivals": [1]}`, "", http.StatusOK},
+		"/decisions#2": {`{"verb": "hold", "because": "x", "arrivals": [6]}`,
+			"arrival 6 is refused; hold takes", http.StatusConflict},
+		"/decisions#3": {`{"verb": "recall", "because": "x", "arrivals": [1]}`, "validation failed",
+			http.StatusUnprocessableEntity},
+		"/decisions#4": {`{"verb": "redo", "because": "", "arrivals": [1]}`, "validation failed",
+			http.StatusUnprocessableEntity},
+		"/decisions#5": {`{"verb": "redo", "because": "x", "feed": "gauge-readings"}`,
+			"say which arrivals", http.StatusConflict},
+		"/decisions#6": {`{"verb": "redo", "because": "x", "feed": "nowhere", "state": "held"}`,
+			"not found", http.StatusNotFound},
 		"/runs/1/cancel":                {``, "is done already", http.StatusConflict},
 		"/slots/4711/accept":            {`{"path": "x", "because": "x"}`, "not found", http.StatusNotFound},
 		"/slots/4711/excuse":            {`{"because": "x"}`, "not found", http.StatusNotFound},
@@ -165,9 +176,11 @@ func TestDecisionsAndSlotsThroughTheAPI(t *testing.T) {
 			assert.Contains(t, string(text), want.says, call)
 		}
 	}
-	for path, want := range map[string]int{"/slots": 200, "/slots/4711": 404, "/feeds/gauge-readings/files": 200, "/feeds/nowhere/files": 404, "/arrivals/1/decisions": 200, "/arrivals/4711/decisions": 404,
+	for path, want := range map[string]int{"/slots": 200, "/slots/4711": 404, "/feeds/gauge-readings/files": 200,
+		"/feeds/nowhere/files": 404, "/arrivals/1/decisions": 200, "/arrivals/4711/decisions": 404,
 		"/feeds/gauge-readings/slot-counts?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z": 200,
-		"/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z":        200, "/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2036-07-02T00:00:00Z": 422} {
+		"/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2026-07-02T00:00:00Z":        200,
+		"/feeds/gauge-readings/plan?from=2026-07-01T00:00:00Z&to=2036-07-02T00:00:00Z":        422} {
 		status, _ := s.ask("GET", path, "")
 		assert.Equal(t, want, status, path)
 	}

@@ -22,7 +22,8 @@ import (
 func TestARowAndItsLoads(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 5})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1",
+		State: api.ArrivalLoaded, Most: 5})
 	require.NoError(t, err)
 	correction := fmt.Sprint(list.Items[0].ID)
 	station := s.oneRow(correction)
@@ -38,20 +39,25 @@ func TestARowAndItsLoads(t *testing.T) {
 		assert.Contains(t, out, want)
 	}
 	out = run(0, "recall", correction, "--preview")
-	for _, want := range []string{"Preview; nothing was done", "1 row removed, 7 rows restored", "river.gauge_reading"} {
+	for _, want := range []string{"Preview; nothing was done", "1 row removed, 7 rows restored",
+		"river.gauge_reading"} {
 		assert.Contains(t, out, want)
 	}
 	assert.Contains(t, run(2, "recall", correction), "recall needs --because")
-	assert.Contains(t, run(0, "recall", correction, "--because", "it was for another day"), "Done: 1 row removed, 7 rows restored")
+	assert.Contains(t, run(0, "recall", correction, "--because", "it was for another day"),
+		"Done: 1 row removed, 7 rows restored")
 	assert.Contains(t, run(0, row...), "updated, recalled")
-	assert.Contains(t, run(1, "recall", correction, "--because", "again"), "is recalled; only one that is loaded can be recalled")
+	assert.Contains(t, run(1, "recall", correction, "--because", "again"),
+		"is recalled; only one that is loaded can be recalled")
 	assert.Contains(t, run(3, "verify", correction), "missing")
-	assert.Contains(t, run(0, "recall", correction, "--undo", "--because", "it was right"), "Done: 0 rows removed, 7 rows restored, 1 row returned")
+	assert.Contains(t, run(0, "recall", correction, "--undo", "--because", "it was right"),
+		"Done: 0 rows removed, 7 rows restored, 1 row returned")
 	assert.Contains(t, run(0, "verify", correction), "8 rows of the file stand in the table as they are")
 	assert.Contains(t, run(0, "target", "river.gauge_reading"), "Level and flow from the river gauges")
 	assert.Contains(t, run(1, "target", "river.nothing"), "not found")
 	assert.Contains(t, run(1, "row", "river.gauge_reading", "station_id=SR0101"), "observed_at is missing")
-	assert.Contains(t, run(0, "feed", "ddl", "../demo/feeds/gauge-readings.yaml"), `PRIMARY KEY ("station_id", "observed_at")`)
+	assert.Contains(t, run(0, "feed", "ddl", "../demo/feeds/gauge-readings.yaml"),
+		`PRIMARY KEY ("station_id", "observed_at")`)
 	s.commits(t)
 }
 
@@ -132,14 +138,16 @@ func TestRollupsByHand(t *testing.T) {
 func TestTheConsoleOfTables(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds().example()
-	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1", State: api.ArrivalLoaded, Most: 5})
+	list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Feed: "gauge-readings", Text: "GAUGE_K1",
+		State: api.ArrivalLoaded, Most: 5})
 	require.NoError(t, err)
 	correction := list.Items[0].ID
 	b := browse(t)
 	b.do(chromedp.Navigate(s.SignIn))
 	b.sees("Today")
 	b.do(chromedp.Navigate(s.URL + "/targets/river.gauge_reading"))
-	b.sees("The last loads", "Rows after", "mode upsert by station_id, observed_at", "timestamp with time zone", "Some rows")
+	b.sees("The last loads", "Rows after", "mode upsert by station_id, observed_at", "timestamp with time zone",
+		"Some rows")
 	b.do(chromedp.Click(`td a[title="What happened to this row"]`))
 	b.sees("A row of river.gauge_reading", "As it stands", "What happened to it", "inserted")
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/arrivals/%d", s.URL, correction)))

@@ -52,7 +52,8 @@ func serveWith(t *testing.T, home, database string) *service {
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Listen: "127.0.0.1:0", Database: database, Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
+			Home: s.home, Listen: "127.0.0.1:0", Database: database,
+			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
 			Ready: func(r server.Running) { ready <- r },
 		})
 	}()
@@ -120,7 +121,8 @@ func TestEveryRouteButHealthAndSignInAsksForAToken(t *testing.T) {
 	for _, path := range []string{"/healthz", "/readyz"} {
 		assert.Equal(t, http.StatusOK, s.request("GET", path, nil).StatusCode, path)
 	}
-	document := s.request("GET", "/api/openapi.json", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	document := s.request("GET", "/api/openapi.json",
+		func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 	require.Equal(t, http.StatusOK, document.StatusCode)
 	var api struct {
 		OpenAPI string
@@ -177,9 +179,12 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 		}
 	}
 	assert.Equal(t, http.StatusOK, s.request("GET", "/api/v1/session", with()).StatusCode)
-	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause", with("Sec-Fetch-Site", "cross-site")).StatusCode)
-	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause", with("Origin", "http://elsewhere.example")).StatusCode)
-	assert.Equal(t, http.StatusNotFound, s.request("POST", "/api/v1/feeds/x/pause", with("Sec-Fetch-Site", "same-origin")).StatusCode)
+	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause",
+		with("Sec-Fetch-Site", "cross-site")).StatusCode)
+	assert.Equal(t, http.StatusForbidden, s.request("POST", "/api/v1/feeds/x/pause",
+		with("Origin", "http://elsewhere.example")).StatusCode)
+	assert.Equal(t, http.StatusNotFound, s.request("POST", "/api/v1/feeds/x/pause",
+		with("Sec-Fetch-Site", "same-origin")).StatusCode)
 	page := s.request("GET", "/today", nil)
 	assert.Contains(t, page.Header.Get("Content-Security-Policy"), "script-src 'self'; style-src 'self' 'nonce-")
 	assert.Equal(t, http.StatusNoContent, s.request("DELETE", "/api/v1/session", with()).StatusCode)
@@ -196,7 +201,9 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 	assert.Zero(t, code, out)
 	_, err = other.Tokens(context.Background())
 	assert.Error(t, err, "it was ended")
-	assert.Equal(t, http.StatusUnauthorized, s.request("GET", "/api/v1/session", func(r *http.Request) { r.AddCookie(session) }).StatusCode, "and its session")
+	assert.Equal(t, http.StatusUnauthorized,
+		s.request("GET", "/api/v1/session", func(r *http.Request) { r.AddCookie(session) }).StatusCode,
+		"and its session")
 	big := s.request("PUT", "/api/v1/feeds/x", func(r *http.Request) {
 		r.Header.Set("Authorization", "Bearer "+s.Token)
 		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(strings.Repeat("x", 4<<20))), 4<<20
@@ -219,11 +226,14 @@ func TestSignInAndCrossSiteCalls(t *testing.T) {
 func TestEventsTellOfArrivalsRunsAndLoads(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds()
-	stream := s.request("GET", "/api/v1/events", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
+	stream := s.request("GET", "/api/v1/events",
+		func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 	require.Equal(t, http.StatusOK, stream.StatusCode)
 	delivered := make(chan error, 1)
 	go func() { delivered <- demo.Example(context.Background(), s.client, s.Root) }()
-	want := map[string]bool{"arrival settling": true, "arrival ready": true, "arrival loading": true, "arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true, "arrival skipped": true}
+	want := map[string]bool{"arrival settling": true, "arrival ready": true, "arrival loading": true,
+		"arrival loaded": true, "run running": true, "run done": true, "load loaded": true, "arrival refused": true,
+		"arrival skipped": true}
 	lines := bufio.NewScanner(stream.Body)
 	kind := ""
 	for len(want) > 0 && lines.Scan() {
@@ -286,12 +296,16 @@ func TestAServiceOutlivesItsDatabase(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	ready := func() int { return s.request("GET", "/readyz", nil).StatusCode }
-	require.Eventually(t, func() bool { return ready() == http.StatusServiceUnavailable }, time.Minute, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return ready() == http.StatusServiceUnavailable }, time.Minute,
+		20*time.Millisecond)
 	assert.Equal(t, http.StatusOK, s.request("GET", "/healthz", nil).StatusCode, "the service itself stays up")
-	require.Eventually(t, func() bool { return ready() == http.StatusOK }, time.Minute, 50*time.Millisecond, "and comes back by itself")
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/registry/STATIONS_2026-07-02.csv"), []byte("nothing\n"), 0o644))
+	require.Eventually(t, func() bool { return ready() == http.StatusOK }, time.Minute, 50*time.Millisecond,
+		"and comes back by itself")
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "landing/registry/STATIONS_2026-07-02.csv"),
+		[]byte("nothing\n"), 0o644))
 	require.Eventually(t, func() bool {
-		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "2026-07-02", State: api.ArrivalRefused, Most: 1})
+		list, err := s.client.Arrivals(context.Background(),
+			client.ArrivalQuery{Text: "2026-07-02", State: api.ArrivalRefused, Most: 1})
 		return err == nil && len(list.Items) == 1
 	}, time.Minute, 50*time.Millisecond, "and goes on working")
 }
@@ -343,7 +357,8 @@ func TestTheCommandLine(t *testing.T) {
 		{"reconcile", 0, "Ledger and markers agree.", ""},
 		{"cancel 1", 1, "", "run 1 is done already"},
 		{"run gauge-readings --from July", 1, "", `"July" is no slot`},
-		{"run station-registry --from 2026-07-01 --to 2026-07-03 --wait", 0, "3 slots up to 2026-07-03; 2 without files: 2026-07-02, 2026-07-03", ""},
+		{"run station-registry --from 2026-07-01 --to 2026-07-03 --wait", 0,
+			"3 slots up to 2026-07-03; 2 without files: 2026-07-02, 2026-07-03", ""},
 		{"run station-registry --require 5", 3, "0 arrivals were there; 5 were required", ""},
 		{"due station-registry --simulate 2026-10-24..2026-10-26", 0, "STATIONS_2026-10-25.csv", ""},
 		{"due ../demo/feeds/station-registry.yaml --simulate 2026-03-29", 0, "Sun 2026-03-29 06:00   +00:00", ""},
@@ -352,20 +367,23 @@ func TestTheCommandLine(t *testing.T) {
 		{"excuse 1", 2, "", "excuse needs --because"},
 		{"accept 4711 x.csv --because x", 1, "", "slot 4711: not found"},
 		{"deliver gauge-readings nowhere.csv", 1, "", "no such file"},
-		{"deliver gauge-readings ../demo/feeds/gauge-readings.yaml", 1, "", "would not be taken: it does not fit the pattern"},
+		{"deliver gauge-readings ../demo/feeds/gauge-readings.yaml", 1, "",
+			"would not be taken: it does not fit the pattern"},
 		{"feed pause gauge-readings", 0, "paused", ""},
 		{"feed list", 0, "paused", ""},
 		{"feed resume gauge-readings", 0, "resumed", ""},
 		{"feed remove gauge-readings", 2, "", "say --yes"},
 		{"run station-registry --wait", 0, "nothing new was there", ""},
 		{"run station-registry --wait --file STATIONS_2026-07-01.csv", 3, "it is loaded already, as arrival ", ""},
-		{"run station-registry --wait --file STATIONS_2026-07-09.csv", 3, "STATIONS_2026-07-09.csv: it is not at the landing", ""},
+		{"run station-registry --wait --file STATIONS_2026-07-09.csv", 3,
+			"STATIONS_2026-07-09.csv: it is not at the landing", ""},
 		{"status --check", 0, "Nothing needs a person", ""},
 		{"status station-registry --check", 0, "station-registry", ""},
 		{"ledger --check --state loaded", 0, "loaded", ""},
 		{"ledger station-registry --check", 0, "loaded", ""},
 		{"due station-registry --check", 0, "", ""},
-		{"row river.gauge_reading station_id=SR0001 observed_at=yesterdayish", 1, "", "the key cannot be read: invalid input syntax for type timestamp with time zone: \"yesterdayish\""},
+		{"row river.gauge_reading station_id=SR0001 observed_at=yesterdayish", 1, "",
+			"the key cannot be read: invalid input syntax for type timestamp with time zone: \"yesterdayish\""},
 		{"rehearse station-registry", 0, "Nothing of station-registry would be loaded next", ""},
 		{"ledger nowhere -o json", 1, "", "{\n  \"error\": \"feed \\\"nowhere\\\": not found\"\n}"},
 		{"nonsense", 2, "", "unknown command"},
@@ -378,7 +396,8 @@ func TestTheCommandLine(t *testing.T) {
 		assert.Contains(t, stderr, c.stderr, c.args)
 		assert.NotContains(t, stdout, "\x1b", "no colours in a pipe")
 	}
-	for _, args := range []string{"ledger", "arrival 2", "rejects 2", "rows 2", "runs", "status", "feed list", "feed history gauge-readings", "run gauge-readings"} {
+	for _, args := range []string{"ledger", "arrival 2", "rejects 2", "rows 2", "runs", "status", "feed list",
+		"feed history gauge-readings", "run gauge-readings"} {
 		code, stdout, _ := s.mullein(append(strings.Fields(args), "-o", "json")...)
 		assert.Equal(t, 0, code)
 		assert.True(t, json.Valid([]byte(stdout)), args)
@@ -389,7 +408,9 @@ func TestRunWaitEndsWithItsBalance(t *testing.T) {
 	t.Parallel()
 	s := serve(t).feeds()
 	in := filepath.Join(s.Root, "landing/registry")
-	require.NoError(t, os.WriteFile(filepath.Join(in, "STATIONS_2026-07-01.csv"), []byte("station_id,station_name,river,catchment,place,zero_m,since,telemetry\nSR0001,Upper Weir,Sorrel,K1,\"-28.6, 38.5\",210,1961-04-01,yes\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(in, "STATIONS_2026-07-01.csv"),
+		[]byte("station_id,station_name,river,catchment,place,zero_m,since,telemetry\nSR0001,Upper "+
+			"Weir,Sorrel,K1,\"-28.6, 38.5\",210,1961-04-01,yes\n"), 0o644))
 	code, stdout, stderr := s.mullein("run", "station-registry", "--wait", "-o", "json")
 	require.Equal(t, 0, code, stderr)
 	var run struct {
@@ -399,14 +420,17 @@ func TestRunWaitEndsWithItsBalance(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(stdout), &run))
 	assert.Equal(t, "done", run.State)
 	if run.Balance["read"] == 1 { // else a run that the arrival started had it already
-		assert.Equal(t, map[string]int64{"read": 1, "inserted": 1, "updated": 0, "unchanged": 0, "outdated": 0, "kept": 0, "deleted": 0, "duplicate": 0, "rejected": 0, "left_out": 0, "withheld": 0, "removed": 0}, run.Balance)
+		assert.Equal(t, map[string]int64{"read": 1, "inserted": 1, "updated": 0, "unchanged": 0, "outdated": 0,
+			"kept": 0, "deleted": 0, "duplicate": 0, "rejected": 0, "left_out": 0, "withheld": 0, "removed": 0},
+			run.Balance)
 	}
 	require.NoError(t, s.client.Pause(context.Background(), "station-registry"))
 	require.NoError(t, os.WriteFile(filepath.Join(in, "STATIONS_2026-07-02.csv"), []byte("nothing\n"), 0o644))
 	code, stdout, _ = s.mullein("run", "station-registry", "--wait")
 	assert.Equal(t, 3, code, "something was refused")
 	assert.Contains(t, stdout, "none of the schema's columns is in the header")
-	for args, say := range map[string]string{"status --check": "Needs a person, 1 feed", "status station-registry --check": "wrong", "ledger --check": "refused"} {
+	for args, say := range map[string]string{"status --check": "Needs a person, 1 feed",
+		"status station-registry --check": "wrong", "ledger --check": "refused"} {
 		code, stdout, _ = s.mullein(strings.Fields(args)...)
 		assert.Equal(t, 3, code, args)
 		assert.Contains(t, stdout, say, args)
@@ -426,7 +450,8 @@ func TestAFeedPutAgainIsANewVersion(t *testing.T) {
 	text, err := os.ReadFile("../demo/feeds/station-registry.yaml")
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "station-registry.yaml")
-	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("Every gauging"), []byte("Each gauging"), 1), 0o644))
+	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("Every gauging"), []byte("Each gauging"), 1),
+		0o644))
 	code, stdout, stderr := s.mullein("feed", "put", file)
 	require.Equal(t, 0, code, stderr)
 	assert.Contains(t, stdout, "station-registry: changed, version 2")
@@ -439,7 +464,8 @@ func TestAFeedPutAgainIsANewVersion(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, other, 0o644))
 	code, _, stderr = s.mullein("feed", "put", file)
 	assert.Equal(t, 2, code, "what it leaves behind is shown first")
-	for _, say := range []string{"landing.at: landing/sites instead of landing/registry", "target.table: river.site instead of river.station",
+	for _, say := range []string{"landing.at: landing/sites instead of landing/registry",
+		"target.table: river.site instead of river.station",
 		"schema.primaryKey: (station_id, since) instead of (station_id)", "nothing was changed; say --yes"} {
 		assert.Contains(t, stderr, say)
 	}
@@ -469,14 +495,16 @@ func TestAFolderOfFeedsAndRollups(t *testing.T) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
 	}
-	const levels = "feed: levels\nlanding: {at: in, files: \"L_*.csv\", settle: 50ms}\nschema:\n  fields:\n    - {name: station}\n    - {name: level, type: number}\n  primaryKey: station\ntarget: {table: river.level}\n"
+	const levels = "feed: levels\nlanding: {at: in, files: \"L_*.csv\", settle: 50ms}\nschema:\n  fields:\n    - " +
+		"{name: station}\n    - {name: level, type: number}\n  primaryKey: station\ntarget: {table: river.level}\n"
 	write("levels.yaml", levels)
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "in/L_1.csv"), []byte("station,level\na,1.5\n"), 0o644))
 	code, _, stderr := s.mullein("feed", "put", folder, "--yes")
 	require.Equal(t, 0, code, stderr)
 	code, _, stderr = s.mullein("run", "levels", "--wait")
 	require.Equal(t, 0, code, stderr)
-	write("peaks.yaml", "rollup: peaks\ntable: river.peak\nkey: [station]\nselect: SELECT station, max(level) AS peak FROM river.level GROUP BY 1\nfrom: {river.level: {station: station}}\n")
+	write("peaks.yaml", "rollup: peaks\ntable: river.peak\nkey: [station]\nselect: SELECT station, max(level) AS peak "+
+		"FROM river.level GROUP BY 1\nfrom: {river.level: {station: station}}\n")
 	code, stdout, stderr := s.mullein("feed", "check", folder)
 	assert.Equal(t, 0, code, stderr)
 	assert.Contains(t, stdout, "good. rollup peaks -> river.peak")
@@ -511,7 +539,8 @@ func TestTheExamplesOfThePagesAreTrue(t *testing.T) {
 		text, err := os.ReadFile(page)
 		require.NoError(t, err)
 		for _, block := range strings.Split(string(text), "```")[1:] {
-			if command, want, ok := strings.Cut(strings.TrimPrefix(block, "\n"), "\n"); ok && strings.HasPrefix(command, "$ mullein ") {
+			if command, want, ok := strings.Cut(strings.TrimPrefix(block, "\n"), "\n"); ok &&
+				strings.HasPrefix(command, "$ mullein ") {
 				_, stdout, stderr := s.mullein(strings.Fields(command)[2:]...)
 				assert.Equal(t, want, stdout, "%s: %s%s", page, command, stderr)
 				ran++

@@ -124,7 +124,9 @@ func (h *house) start() *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	databases := map[string]*table.Database{feed.MainConnection: h.target}
 	maps.Copy(databases, h.connections)
-	env := &load.Env{AddedColumns: load.DefaultAddedColumns, Ledger: h.ledger, Databases: databases, Roots: []string{h.root}, Service: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)), OnStep: h.onStep, Progress: &load.Progresses{}}
+	env := &load.Env{AddedColumns: load.DefaultAddedColumns, Ledger: h.ledger, Databases: databases,
+		Roots: []string{h.root}, Service: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)),
+		OnStep: h.onStep, Progress: &load.Progresses{}}
 	e := New(Options{Env: env, ID: uuid.NewString(), Disk: h.disk, Now: h.now, Keep: ledger.Keep{Rejects: h.keep}})
 	h.engine = e
 	done := make(chan struct{})
@@ -201,7 +203,8 @@ func (h *house) exec(statement string) {
 	require.NoError(h.t, err)
 }
 
-const contents = `SELECT concat_ws('|', station_id, to_char(observed_at AT TIME ZONE 'UTC', 'HH24:MI'), level_m, revised, catchment, flood) FROM river.gauge ORDER BY 1`
+const contents = `SELECT concat_ws('|', station_id, to_char(observed_at AT TIME ZONE 'UTC', 'HH24:MI'), level_m,
+	revised, catchment, flood) FROM river.gauge ORDER BY 1`
 
 func TestAFileBecomesRows(t *testing.T) {
 	t.Parallel()
@@ -216,12 +219,16 @@ func TestAFileBecomesRows(t *testing.T) {
 	assert.Equal(t, balance.Balance{Read: 4, Inserted: 2, Duplicate: 1, Rejected: 1}, a.Balance)
 	assert.Equal(t, []string{"SR0001|12:00|4.72|K1|t", "SR0002|12:00|K1"}, h.lines(contents))
 	assert.Equal(t, []string{fmt.Sprintf("2026/G_K1_20260701T1200.csv|4|%d|%d", a.ID, *a.RunID)},
-		h.lines(`SELECT concat_ws('|', from_file, from_line, from_arrival, loaded_run) FROM river.gauge WHERE station_id = 'SR0001'`))
+		h.lines(`SELECT concat_ws('|', from_file, from_line, from_arrival, loaded_run) FROM river.gauge
+			WHERE station_id = 'SR0001'`))
 	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Arrival: a.ID, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, rejects, 1)
-	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m", Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;", Rule: "maximum", MarkFrom: 28, MarkTo: 30}, rejects[0].Reject)
-	assert.Equal(t, []string{"Derived: file.captures.catchment"}, h.lines(`SELECT col_description('river.gauge'::regclass, 5)`))
+	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 5, ColumnName: "level_m",
+		Reason: "more than the maximum 30", Value: "99", Original: "SR0003;2026-07-01T12:00:00Z;99;", Rule: "maximum",
+		MarkFrom: 28, MarkTo: 30}, rejects[0].Reject)
+	assert.Equal(t, []string{"Derived: file.captures.catchment"},
+		h.lines(`SELECT col_description('river.gauge'::regclass, 5)`))
 }
 
 // TestWhatIsNew goes through the ways in which the same and other content come
@@ -267,7 +274,8 @@ func TestWhatIsNew(t *testing.T) {
 	past := time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC)
 	require.NoError(t, os.Chtimes(old, past, past))
 	require.NoError(t, os.Rename(old, filepath.Join(h.root, "in", "G_K3_20260701T1200.csv")))
-	assert.Equal(t, ledger.Loaded, h.arrival("G_K3_20260701T1200.csv").State, "a file with an old time is loaded all the same")
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K3_20260701T1200.csv").State,
+		"a file with an old time is loaded all the same")
 	assert.Equal(t, []string{"SR0001|12:00|1.5|3|K3|f", "SR0002|12:00|1|1|K3|f"}, h.lines(contents))
 }
 
@@ -288,19 +296,27 @@ func TestBadInputIsRefusedWithItsReason(t *testing.T) {
 		content, reason string
 		balance         balance.Balance
 	}{
-		"empty":             {"", "the file is empty", balance.Balance{}},
-		"header only":       {header, "the file holds no rows", balance.Balance{}},
-		"no header":         {good + good, "none of the schema's columns is in the header", balance.Balance{}},
-		"header twice":      {"station_id;observed_at;level_m;level_m\n" + good, "twice, as columns 3 and 4", balance.Balance{}},
-		"fewer cells":       {header + good + "SR0002;2026\nSR0003\n", "2 of 3 rows were rejected; the feed tolerates 1", balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
-		"more cells":        {header + good + "a;b;c;d;e\na;b;c;d;e;f\n", "2 of 3 rows were rejected", balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
-		"unclosed quote":    {header + good + "\"SR0002;2026\n", "line 3: the quote opened here is never closed", balance.Balance{Read: 1, Withheld: 1}},
-		"gzip cut short":    {zipped(header + strings.Repeat(good, 1000))[:60], "cut short", balance.Balance{}},
-		"blank keys":        {header + ";2026-07-01T12:00:00Z;1;1\nSR0001;;1;1\n", "2 of 2 rows", balance.Balance{Read: 2, Rejected: 2}},
-		"number too large":  {header + "SR0001;2026-07-01T12:00:00Z;1;99999999999999999999\n" + "SR0001;2026-02-31T12:00:00Z;1;1\n", "2 of 2 rows", balance.Balance{Read: 2, Rejected: 2}},
-		"not UTF-8 and NUL": {header + "SR\xff01;2026-07-01T12:00:00Z;1;1\nSR\x0001;2026-07-01T12:00:00Z;1;1\n", "2 of 2 rows", balance.Balance{Read: 2, Rejected: 2}},
-		"a cell of 9 MB":    {header + good + "SR0002;2026-07-01T12:00:00Z;" + strings.Repeat("9", 9<<20) + ";1\nx\n", "2 of 3 rows", balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
-		"a gzip bomb":       {zipped(header + strings.Repeat("0", 40<<20)), "gzip bomb", balance.Balance{}},
+		"empty":       {"", "the file is empty", balance.Balance{}},
+		"header only": {header, "the file holds no rows", balance.Balance{}},
+		"no header":   {good + good, "none of the schema's columns is in the header", balance.Balance{}},
+		"header twice": {"station_id;observed_at;level_m;level_m\n" + good, "twice, as columns 3 and 4",
+			balance.Balance{}},
+		"fewer cells": {header + good + "SR0002;2026\nSR0003\n",
+			"2 of 3 rows were rejected; the feed tolerates 1", balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
+		"more cells": {header + good + "a;b;c;d;e\na;b;c;d;e;f\n", "2 of 3 rows were rejected",
+			balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
+		"unclosed quote": {header + good + "\"SR0002;2026\n", "line 3: the quote opened here is never closed",
+			balance.Balance{Read: 1, Withheld: 1}},
+		"gzip cut short": {zipped(header + strings.Repeat(good, 1000))[:60], "cut short", balance.Balance{}},
+		"blank keys": {header + ";2026-07-01T12:00:00Z;1;1\nSR0001;;1;1\n", "2 of 2 rows",
+			balance.Balance{Read: 2, Rejected: 2}},
+		"number too large": {header + "SR0001;2026-07-01T12:00:00Z;1;99999999999999999999\n" +
+			"SR0001;2026-02-31T12:00:00Z;1;1\n", "2 of 2 rows", balance.Balance{Read: 2, Rejected: 2}},
+		"not UTF-8 and NUL": {header + "SR\xff01;2026-07-01T12:00:00Z;1;1\nSR\x0001;2026-07-01T12:00:00Z;1;1\n",
+			"2 of 2 rows", balance.Balance{Read: 2, Rejected: 2}},
+		"a cell of 9 MB": {header + good + "SR0002;2026-07-01T12:00:00Z;" + strings.Repeat("9", 9<<20) + ";1\nx\n",
+			"2 of 3 rows", balance.Balance{Read: 3, Rejected: 2, Withheld: 1}},
+		"a gzip bomb": {zipped(header + strings.Repeat("0", 40<<20)), "gzip bomb", balance.Balance{}},
 	} {
 		n++
 		path := fmt.Sprintf("G_K1_20260701T12%02d.csv", n)

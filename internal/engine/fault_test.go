@@ -72,8 +72,10 @@ func (h *house) loaded() []ledger.Arrival {
 func TestATargetThatDoesNotFitIsNamedDifferenceByDifference(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamp, level_m numeric, revised bigint GENERATED ALWAYS AS (1) STORED,
-		catchment text, flood boolean, operator text NOT NULL, from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz)`)
+	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamp, level_m numeric,
+		revised bigint GENERATED ALWAYS AS (1) STORED,
+		catchment text, flood boolean, operator text NOT NULL, from_file text, from_line bigint, from_arrival bigint,
+		loaded_run bigint, loaded_at timestamptz)`)
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.start()
 	h.wait("the differences", func() bool { return h.feed().Problem != "" })
@@ -91,7 +93,8 @@ func TestATargetThatDoesNotFitIsNamedDifferenceByDifference(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Ready, list[0].State, "nothing is lost: the arrival waits")
 	h.exec("DROP TABLE river.gauge")
-	h.wait("the load once the table is out of the way", func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
+	h.wait("the load once the table is out of the way",
+		func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
 }
 
 // TestAFeedWorksWhenItsObstacleIsGone has a feed wait for an hour after a problem: it
@@ -119,13 +122,16 @@ func TestAFeedWorksWhenItsObstacleIsGone(t *testing.T) {
 func TestATargetOwnedBySomebodyElse(t *testing.T) {
 	t.Parallel()
 	owner := newHouse(t)
-	owner.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz, level_m numeric, revised bigint, catchment text, flood boolean,
-		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at))`)
+	owner.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz,
+		level_m numeric, revised bigint, catchment text, flood boolean,
+		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz,
+		row_digest bytea, PRIMARY KEY (station_id, observed_at))`)
 	role := "guest_" + filepath.Base(owner.url)[5:]
 	role = strings.Split(role, "?")[0]
 	pgtest.AsSuperuser(t, owner.url, "CREATE ROLE "+role+" LOGIN PASSWORD 'guest'")
 	owner.exec(fmt.Sprintf(`DROP SCHEMA mullein CASCADE; DROP SCHEMA mullein_records CASCADE;
-		DO $$ BEGIN EXECUTE format('GRANT CREATE ON DATABASE %%I TO %s', current_database()); END $$; GRANT USAGE ON SCHEMA river TO %s`, role, role))
+		DO $$ BEGIN EXECUTE format('GRANT CREATE ON DATABASE %%I TO %s', current_database());
+		END $$; GRANT USAGE ON SCHEMA river TO %s`, role, role))
 	t.Cleanup(func() {
 		pgtest.AsSuperuser(t, owner.url, fmt.Sprintf("DROP OWNED BY %s CASCADE; DROP ROLE %s", role, role))
 	})
@@ -135,7 +141,8 @@ func TestATargetOwnedBySomebodyElse(t *testing.T) {
 	h := houseAt(t, u.String(), gauges)
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.start()
-	h.wait("the rights that lack", func() bool { return strings.Contains(h.feed().Problem, "GRANT SELECT, INSERT, UPDATE ON") })
+	h.wait("the rights that lack",
+		func() bool { return strings.Contains(h.feed().Problem, "GRANT SELECT, INSERT, UPDATE ON") })
 	owner.exec("GRANT SELECT, INSERT, UPDATE ON river.gauge TO " + role)
 	h.wait("the load once rights were given", func() bool { return len(h.loaded()) == 1 })
 	h.stop()
@@ -148,11 +155,14 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 		line         int
 	}{
 		"constraint": {"ALTER TABLE river.gauge ADD CONSTRAINT not_too_high CHECK (level_m < 5)", "not_too_high", 3},
-		"trigger": {`CREATE FUNCTION river.no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF new.level_m >= 5 THEN RAISE EXCEPTION 'the duty desk says no'; END IF; RETURN new; END $$;
-			CREATE TRIGGER no BEFORE INSERT OR UPDATE ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.no()`, "the duty desk says no", 3},
+		"trigger": {`CREATE FUNCTION river.no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF new.level_m >= 5
+			THEN RAISE EXCEPTION 'the duty desk says no'; END IF; RETURN new; END $$;
+			CREATE TRIGGER no BEFORE INSERT OR UPDATE ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.no()`,
+			"the duty desk says no", 3},
 		"unique": {"CREATE UNIQUE INDEX level_once ON river.gauge (level_m)", "level_once", 2},
 		"deferred": {`CREATE TABLE river.level (m numeric PRIMARY KEY); INSERT INTO river.level VALUES (1);
-			ALTER TABLE river.gauge ADD FOREIGN KEY (level_m) REFERENCES river.level`, "Key (level_m)=(7) is not present", 3},
+			ALTER TABLE river.gauge ADD FOREIGN KEY (level_m) REFERENCES river.level`,
+			"Key (level_m)=(7) is not present", 3},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -160,12 +170,14 @@ func TestTheTargetsOwnRulesRefuseADelivery(t *testing.T) {
 			h.drop("G_K1_20260701T1200.csv", one)
 			h.wait("the first load", func() bool { return len(h.loaded()) == 1 })
 			h.exec(c.rule)
-			h.drop("G_K1_20260701T1300.csv", header+"SR0008;2026-07-01T12:00:00Z;1;1\nSR0009;2026-07-01T12:00:00Z;7;1\n")
+			h.drop("G_K1_20260701T1300.csv",
+				header+"SR0008;2026-07-01T12:00:00Z;1;1\nSR0009;2026-07-01T12:00:00Z;7;1\n")
 			a := h.arrival("G_K1_20260701T1300.csv")
 			assert.Equal(t, ledger.Refused, a.State)
 			assert.Contains(t, a.Reason, "the target says no")
 			assert.Contains(t, a.Reason, c.reason)
-			assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR000%d, 2026-07-01 12:00:00+00", c.line, c.line+6))
+			assert.Contains(t, a.Reason, fmt.Sprintf("; it is the row in line %d, SR000%d, 2026-07-01 12:00:00+00",
+				c.line, c.line+6))
 			assert.Equal(t, balance.Balance{Read: 2, Withheld: 2}, a.Balance)
 			assert.Equal(t, []string{"SR0001|12:00|1|1|K1|f"}, h.lines(contents))
 		})
@@ -213,8 +225,10 @@ func TestWhatTheTargetsColumnsCannotTake(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.exec(`CREATE SCHEMA river; CREATE DOMAIN river.share AS numeric(4,2) CHECK (value > 0);
-		CREATE TABLE river.probe (code varchar(4) PRIMARY KEY, depth smallint, count integer NOT NULL, share river.share, product numeric(5,1),
-			from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea)`)
+		CREATE TABLE river.probe (code varchar(4) PRIMARY KEY, depth smallint, count integer NOT NULL,
+		share river.share, product numeric(5,1),
+			from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz,
+			row_digest bytea)`)
 	h.put(`feed: probes
 landing: {at: in, files: "P_*.csv", settle: 50ms}
 schema:
@@ -251,7 +265,8 @@ func TestALandingThatIsAwayLosesNothing(t *testing.T) {
 	in, aside := filepath.Join(h.root, "in"), filepath.Join(h.root, "aside")
 	require.NoError(t, os.Rename(in, aside))
 	h.start()
-	h.wait("the missing folder to be said", func() bool { return strings.Contains(h.feed().Problem, "landing in is away: no such folder") })
+	h.wait("the missing folder to be said",
+		func() bool { return strings.Contains(h.feed().Problem, "landing in is away: no such folder") })
 	require.NoError(t, os.Rename(aside, in))
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.wait("the load", func() bool { return len(h.loaded()) == 1 && h.feed().Problem == "" })
@@ -298,7 +313,8 @@ func TestRunsByHandAndPause(t *testing.T) {
 		require.NoError(t, err)
 		return run.State == ledger.RunDone
 	})
-	assert.Equal(t, balance.Balance{Read: 1, Inserted: 1}, run.Balance, "a run by hand waits until what is there has settled")
+	assert.Equal(t, balance.Balance{Read: 1, Inserted: 1}, run.Balance,
+		"a run by hand waits until what is there has settled")
 	assert.EqualValues(t, 1, run.Loaded)
 
 	first, err := h.ledger.QueueRun(ctx, "gauges", "hand", "test", ledger.Wanted{})
@@ -318,7 +334,8 @@ func TestAFailedLoadIsTriedAgainAndThenNeedsAPerson(t *testing.T) {
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.wait("the first load", func() bool { return len(h.loaded()) == 1 })
 	// Break the bookkeeping in a way that is no one's fault for certain.
-	h.exec("CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE 'disk full' USING ERRCODE = '53100'; END $$; CREATE TRIGGER f BEFORE INSERT ON mullein.load FOR EACH ROW EXECUTE FUNCTION full_disk()")
+	h.exec("CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE 'disk full' USING ERRCODE " +
+		"= '53100'; END $$; CREATE TRIGGER f BEFORE INSERT ON mullein.load FOR EACH ROW EXECUTE FUNCTION full_disk()")
 	h.drop("G_K1_20260701T1300.csv", one)
 	h.drop("G_K1_20260701T1400.csv", one)
 	a := h.arrival("G_K1_20260701T1300.csv")
@@ -328,7 +345,8 @@ func TestAFailedLoadIsTriedAgainAndThenNeedsAPerson(t *testing.T) {
 	h.exec("DROP TRIGGER f ON mullein.load")
 	b := h.arrival("G_K1_20260701T1400.csv")
 	if b.State == ledger.Failed { // its own attempts were used up as well
-		assert.True(t, b.OpenedAt.After(*a.FinishedAt) || b.OpenedAt.Equal(*a.FinishedAt), "the one that is tried again blocks those behind it")
+		assert.True(t, b.OpenedAt.After(*a.FinishedAt) || b.OpenedAt.Equal(*a.FinishedAt),
+			"the one that is tried again blocks those behind it")
 	}
 }
 
@@ -354,12 +372,16 @@ target: {table: Odd Schema.Table, lineage: none}
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Rejected: 1}, a.Balance)
 	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Feed: "plain", Most: 10})
 	require.NoError(t, err)
-	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 2, ColumnName: "select", Reason: "the value stands in an earlier row too, and the column is unique", Value: "a|b", Original: "2|'a|b'|1, 2|{}", Rule: "unique", MarkFrom: 3, MarkTo: 6}, rejects[0].Reject)
+	assert.Equal(t, ledger.Reject{ArrivalID: a.ID, Number: 1, Line: 2, ColumnName: "select",
+		Reason: "the value stands in an earlier row too, and the column is unique", Value: "a|b",
+		Original: "2|'a|b'|1, 2|{}", Rule: "unique", MarkFrom: 3, MarkTo: 6}, rejects[0].Reject)
 	h.drop("b.txt", strings.Replace(file, "3, 4", "3, 5", 1))
 	b := h.arrival("b.txt")
 	require.Equal(t, ledger.Loaded, b.State, b.Reason)
-	assert.Equal(t, balance.Balance{Read: 3, Unchanged: 1, Updated: 1, Rejected: 1}, b.Balance, "without a digest, column by column")
-	assert.Equal(t, []string{`(1,a|b,"(1,2)",{})`, `(3,c,"(3,5)","{""x"": 1}")`}, h.lines(`SELECT t::text FROM "Odd Schema"."Table" t ORDER BY 1`))
+	assert.Equal(t, balance.Balance{Read: 3, Unchanged: 1, Updated: 1, Rejected: 1}, b.Balance,
+		"without a digest, column by column")
+	assert.Equal(t, []string{`(1,a|b,"(1,2)",{})`, `(3,c,"(3,5)","{""x"": 1}")`}, h.lines(`SELECT t::text
+		FROM "Odd Schema"."Table" t ORDER BY 1`))
 }
 
 // TestRowsAreHeldAgainstOthers loads rows with a unique key of two columns, a
@@ -383,7 +405,8 @@ schema:
 tolerate: {rejects: 90%}
 target: {table: river.sheet}
 `)
-	h.exec("CREATE SCHEMA river; CREATE TABLE river.station (number text); INSERT INTO river.station VALUES ('SR0001'), ('SR0002')")
+	h.exec("CREATE SCHEMA river; CREATE TABLE river.station (number text); INSERT INTO river.station VALUES " +
+		"('SR0001'), ('SR0002')")
 	h.start()
 	file := `{"id":1,"station_id":"SR0001","sheet":1,"more":{"unit":"m"}}
 {"id":2,"station_id":"SR0001","sheet":1,"more":{"unit":"m"}}
@@ -437,12 +460,14 @@ func TestWhoHoldsTheTargetIsTold(t *testing.T) {
 	require.NoError(t, err)
 	h.drop("G_K1_20260701T1300.csv", strings.Replace(one, "12:00", "13:00", 1))
 	h.wait("somebody to be named", func() bool {
-		return slices.ContainsFunc(h.engine.Progress.List(), func(p load.Progress) bool { return strings.HasPrefix(p.Waits, "night shift of ") })
+		return slices.ContainsFunc(h.engine.Progress.List(),
+			func(p load.Progress) bool { return strings.HasPrefix(p.Waits, "night shift of ") })
 	})
 	waiting := "SELECT reason FROM mullein_records.arrival WHERE state = 'loading'"
 	h.wait("it to be in the ledger", func() bool {
 		found := h.lines(waiting)
-		return len(found) == 1 && strings.HasPrefix(found[0], "waits for night shift of ") && strings.HasSuffix(found[0], ", who holds river.gauge")
+		return len(found) == 1 && strings.HasPrefix(found[0], "waits for night shift of ") &&
+			strings.HasSuffix(found[0], ", who holds river.gauge")
 	})
 	_, err = holder.Exec(ctx, "COMMIT")
 	require.NoError(t, err)
@@ -468,7 +493,8 @@ func TestManyRows(t *testing.T) {
 			if i == changed {
 				level = "2,5"
 			}
-			fmt.Fprintf(&b, "SR%04d;%s;%s;\n", i%100, at.Add(time.Duration(i/100)*time.Minute).Format(time.RFC3339), level)
+			fmt.Fprintf(&b, "SR%04d;%s;%s;\n", i%100, at.Add(time.Duration(i/100)*time.Minute).Format(time.RFC3339),
+				level)
 		}
 		return b.String()
 	}
@@ -476,8 +502,11 @@ func TestManyRows(t *testing.T) {
 	a := h.arrival("G_K1_20260701T1200.csv")
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: rows, Inserted: rows}, a.Balance)
-	assert.Equal(t, []string{"gauge_pkey PRIMARY KEY (station_id, observed_at)"}, h.lines("SELECT conname || ' ' || pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"))
-	h.exec("UPDATE river.gauge SET row_digest = NULL WHERE station_id = 'SR0007'; DELETE FROM river.gauge WHERE station_id = 'SR0008'")
+	assert.Equal(t, []string{"gauge_pkey PRIMARY KEY (station_id, observed_at)"},
+		h.lines("SELECT conname || ' ' || pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = "+
+			"'river.gauge'::regclass"))
+	h.exec("UPDATE river.gauge SET row_digest = NULL WHERE station_id = 'SR0007'; DELETE FROM river.gauge WHERE " +
+		"station_id = 'SR0008'")
 	h.drop("G_K1_20260701T1300.csv", file(3))
 	b := h.arrival("G_K1_20260701T1300.csv")
 	require.Equal(t, ledger.Loaded, b.State, b.Reason)
@@ -494,9 +523,11 @@ func TestForeignWriters(t *testing.T) {
 	h.onStep = func(_ string, _ int64, step load.Step) {
 		if step == load.StepLocked {
 			once.Do(func() {
-				go h.exec("BEGIN; INSERT INTO river.gauge (station_id, observed_at) VALUES ('SR0001', '2026-07-01T12:00:00Z'); SELECT pg_sleep(0.3); COMMIT")
+				go h.exec("BEGIN; INSERT INTO river.gauge (station_id, observed_at) VALUES ('SR0001', " +
+					"'2026-07-01T12:00:00Z'); SELECT pg_sleep(0.3); COMMIT")
 				h.wait("the other session", func() bool {
-					return len(h.lines("SELECT 'x' FROM pg_stat_activity WHERE datname = current_database() AND query LIKE '%pg_sleep%' AND wait_event = 'PgSleep'")) > 0
+					return len(h.lines("SELECT 'x' FROM pg_stat_activity WHERE datname = current_database() AND query "+
+						"LIKE '%pg_sleep%' AND wait_event = 'PgSleep'")) > 0
 				})
 			})
 		}
@@ -531,7 +562,8 @@ func TestAFencedServiceCannotCommit(t *testing.T) {
 	})
 	assert.Zero(t, fenced.Loaded)
 	h.wait("the load, once the feed is claimed anew", func() bool { return len(h.loaded()) == 1 })
-	assert.Equal(t, []string{"1002"}, h.lines("SELECT fence::text FROM mullein.load"), "under a fence above the one that stood in the way")
+	assert.Equal(t, []string{"1002"}, h.lines("SELECT fence::text FROM mullein.load"),
+		"under a fence above the one that stood in the way")
 }
 
 // TestTwoServices lets two engines work the same feeds: one holds the lease,
@@ -600,12 +632,14 @@ func TestAVersionThatIsOvertaken(t *testing.T) {
 	h := newHouse(t, strings.Replace(gauges, "pause: 100ms", "pause: 2s", 1)).start()
 	h.drop("G_K1_20260701T1100.csv", one)
 	h.wait("the first load", func() bool { return len(h.loaded()) == 1 })
-	h.exec("CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE 'disk full' USING ERRCODE = '53100'; END $$; CREATE TRIGGER f BEFORE INSERT ON mullein.load FOR EACH ROW EXECUTE FUNCTION full_disk()")
+	h.exec("CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE 'disk full' USING ERRCODE " +
+		"= '53100'; END $$; CREATE TRIGGER f BEFORE INSERT ON mullein.load FOR EACH ROW EXECUTE FUNCTION full_disk()")
 	const name = "G_K1_20260701T1200.csv"
 	h.drop(name, one)
 	var first ledger.Arrival
 	h.wait("the failure", func() bool {
-		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, State: ledger.Failed, Most: 1})
+		list, _, err := h.ledger.Arrivals(context.Background(), ledger.Filter{Text: name, State: ledger.Failed,
+			Most: 1})
 		require.NoError(t, err)
 		if len(list) == 1 {
 			first = list[0]
@@ -695,17 +729,23 @@ func TestTroubleIsForgottenWhenItIsOver(t *testing.T) {
 func TestNothingIsTriedAgainFasterThanItsPause(t *testing.T) {
 	t.Parallel()
 	const pause = 700 * time.Millisecond
-	for name, state := range map[string]string{"disk full": "53100", "out of memory": "53200", "cancelled": "57014", "serialization": "40001", "deadlock": "40P01",
-		"lock": "55P03", "rights": "42501", "no such column": "42703", "internal": "XX000", "system": "58030", "too complex": "54001"} {
+	for name, state := range map[string]string{"disk full": "53100", "out of memory": "53200", "cancelled": "57014",
+		"serialization": "40001", "deadlock": "40P01",
+		"lock": "55P03", "rights": "42501", "no such column": "42703", "internal": "XX000", "system": "58030",
+		"too complex": "54001"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 9, pause: 700ms", 1)).start()
+			h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 9, pause: 700ms",
+				1)).start()
 			h.loadedFile("G_K1_20260701T1200.csv", one)
-			h.exec(`CREATE SEQUENCE river.asked; CREATE FUNCTION river.fail() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM nextval('river.asked'); RAISE EXCEPTION 'it fails' USING ERRCODE = '` + state + `'; END $$;
+			h.exec(`CREATE SEQUENCE river.asked; CREATE FUNCTION river.fail() RETURNS trigger LANGUAGE plpgsql AS $$
+				BEGIN PERFORM nextval('river.asked'); RAISE EXCEPTION 'it fails' USING ERRCODE = '` + state +
+				`'; END $$;
 				CREATE TRIGGER fail BEFORE INSERT ON river.gauge FOR EACH STATEMENT EXECUTE FUNCTION river.fail()`)
 			asked := func(n int) func() bool {
 				return func() bool {
-					have, err := strconv.Atoi(h.lines("SELECT (CASE WHEN is_called THEN last_value ELSE 0 END)::text FROM river.asked")[0])
+					have, err := strconv.Atoi(h.lines("SELECT (CASE WHEN is_called THEN last_value ELSE 0 END)::text " +
+						"FROM river.asked")[0])
 					require.NoError(t, err)
 					return have >= n
 				}

@@ -60,8 +60,10 @@ func TestTextsAsSuppliersWriteThem(t *testing.T) {
 		"gzip":             {".csv.gz", zipped(one)},
 		"CRLF":             {".csv", strings.ReplaceAll(one, "\n", "\r\n")},
 		"no last line end": {".csv", strings.TrimSpace(one)},
-		"quotes":           {".csv", `"station_id";"observed_at";level_m;revised` + "\n" + `"SR0001";"2026-07-01T12:00:00Z";"1";1` + "\n"},
-		"another order":    {".csv", "revised;level_m;note;observed_at;station_id\n1;1;\"a;\nb\";2026-07-01T12:00:00Z;SR0001\n"},
+		"quotes": {".csv", `"station_id";"observed_at";level_m;revised` + "\n" +
+			`"SR0001";"2026-07-01T12:00:00Z";"1";1` + "\n"},
+		"another order": {".csv",
+			"revised;level_m;note;observed_at;station_id\n1;1;\"a;\nb\";2026-07-01T12:00:00Z;SR0001\n"},
 	} {
 		n++
 		path := fmt.Sprintf("G_K1_20260701T12%02d%s", n, c.end)
@@ -79,7 +81,8 @@ func TestTextsAsSuppliersWriteThem(t *testing.T) {
 func TestDerivedColumns(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, strings.NewReplacer(
-		"  flood: row.level_m > 4.5\n", "  flood: row.level_m > 4.5\n  per: 100 / row.revised\n  origin: file.name + ' ' + string(file.size) + ' ' + file.digest\n  at: file.captures.slot\n  by: run.cause + string(run.id)\n",
+		"  flood: row.level_m > 4.5\n", "  flood: row.level_m > 4.5\n  per: 100 / row.revised\n  origin: file.name + "+
+			"' ' + string(file.size) + ' ' + file.digest\n  at: file.captures.slot\n  by: run.cause + string(run.id)\n",
 	).Replace(gauges)).start()
 	h.drop("deep/G_K1_20260701T1200.csv", header+
 		"SR0001;2026-07-01T12:00:00Z;5;4\n"+ // all can be computed
@@ -89,9 +92,12 @@ func TestDerivedColumns(t *testing.T) {
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 2, Rejected: 1}, a.Balance)
 	assert.Equal(t, []string{
-		fmt.Sprintf("SR0001|true|25|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256, *a.RunID),
-		fmt.Sprintf("SR0002||-|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256, *a.RunID),
-	}, h.lines(`SELECT concat_ws('|', station_id, coalesce(flood::text, ''), coalesce(per::text, '-'), origin, "at" AT TIME ZONE 'UTC' || '+00', "by") FROM river.gauge ORDER BY 1`))
+		fmt.Sprintf("SR0001|true|25|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256,
+			*a.RunID),
+		fmt.Sprintf("SR0002||-|G_K1_20260701T1200.csv %d %s|2026-07-01 12:00:00+00|arrival%d", a.Size, a.SHA256,
+			*a.RunID),
+	}, h.lines(`SELECT concat_ws('|', station_id, coalesce(flood::text, ''), coalesce(per::text, '-'), origin,
+		"at" AT TIME ZONE 'UTC' || '+00', "by") FROM river.gauge ORDER BY 1`))
 	rejects, err := h.ledger.Rejects(context.Background(), ledger.RejectFilter{Feed: "gauges", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "per", rejects[0].ColumnName)
@@ -101,13 +107,16 @@ func TestDerivedColumns(t *testing.T) {
 	// later run are unchanged. What comes from the file is.
 	h.drop("deep/G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;5;4\nSR0002;2026-07-01T12:00:00Z;;\n\n")
 	b := h.arrival("G_K1_20260701T1200.csv", a.ID)
-	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Outdated: 1}, b.Balance.Plus(balance.Balance{Updated: 1 - b.Balance.Updated, Outdated: 1 - b.Balance.Outdated}), "both rows carry another digest of the file")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Outdated: 1},
+		b.Balance.Plus(balance.Balance{Updated: 1 - b.Balance.Updated, Outdated: 1 - b.Balance.Outdated}),
+		"both rows carry another digest of the file")
 	assert.EqualValues(t, 2, b.Balance.Updated+b.Balance.Outdated)
 }
 
 func TestRowsOfALaterRunAreUnchanged(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(gauges, "  flood: row.level_m > 4.5\n", "  by: string(run.id)\n  version: feed.version\n", 1)).start()
+	h := newHouse(t, strings.Replace(gauges, "  flood: row.level_m > 4.5\n",
+		"  by: string(run.id)\n  version: feed.version\n", 1)).start()
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.arrival("G_K1_20260701T1200.csv")
 	h.drop("G_K1_20260701T1300.csv", one+"SR0002;2026-07-01T12:00:00Z;1;1\n")
@@ -125,7 +134,8 @@ func TestRejectsAreBoundedAndCounted(t *testing.T) {
 	require.Equal(t, ledger.Loaded, a.State, a.Reason)
 	assert.Equal(t, balance.Balance{Read: bad + 1, Inserted: 1, Rejected: bad}, a.Balance)
 	assert.Equal(t, []string{fmt.Sprintf("%d %d %d", reading.MaxRejects, 200+3, reading.OriginalKept+3)},
-		h.lines("SELECT count(*) || ' ' || max(length(value)) || ' ' || max(length(original)) FROM mullein_records.reject"))
+		h.lines("SELECT count(*) || ' ' || max(length(value)) || ' ' || max(length(original)) FROM "+
+			"mullein_records.reject"))
 }
 
 // TestAFileWithoutReadPermission lets a service that is not root meet a file
@@ -151,7 +161,8 @@ func TestAFileWithoutReadPermission(t *testing.T) {
 
 	c := exec.Command(copied)
 	c.Dir = dir
-	c.Env = append(os.Environ(), "MULLEIN_TEST_DATABASE="+h.url, "MULLEIN_TEST_ROOT="+dir, "MULLEIN_TEST_SERVICE="+uuid.NewString())
+	c.Env = append(os.Environ(), "MULLEIN_TEST_DATABASE="+h.url, "MULLEIN_TEST_ROOT="+dir,
+		"MULLEIN_TEST_SERVICE="+uuid.NewString())
 	const nobody = 65534
 	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 	require.NoError(t, c.Start())

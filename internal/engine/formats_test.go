@@ -55,15 +55,20 @@ func BenchmarkChecksInALoad(b *testing.B) {
 	text.WriteString("station_id;observed_at;level_m;flow_m3s;quality;revised\n")
 	for i := range rows {
 		at := time.Date(2026, 1, 1, 0, 15*(i/200), 0, 0, time.UTC)
-		fmt.Fprintf(&text, "SR%04d;%s;%.3f;%.2f;%s;%d\n", i%200, at.Format("2006-01-02T15:04:05Z"), float64(i%5000)/1000, 100+float64(i%9000)/100, "G", i)
+		fmt.Fprintf(&text, "SR%04d;%s;%.3f;%.2f;%s;%d\n", i%200, at.Format("2006-01-02T15:04:05Z"),
+			float64(i%5000)/1000, 100+float64(i%9000)/100, "G", i)
 	}
-	strict := strings.Replace(fmt.Sprintf(benchFeed, "csv", `{delimiter: ";"}`, benchChecks), `files: "*"`, `files: "bench_*", settle: 50ms`, 1)
+	strict := strings.Replace(fmt.Sprintf(benchFeed, "csv", `{delimiter: ";"}`, benchChecks), `files: "*"`,
+		`files: "bench_*", settle: 50ms`, 1)
 	for b.Loop() {
 		h := newHouse(b, strict, plainFeed).start()
 		times := map[string][]time.Duration{}
 		for round := range 5 {
 			for _, name := range []string{"plain", "bench"} {
-				h.wait("the table to be made", func() bool { return round == 0 || len(h.loaded()) == 2*round || name == "bench" })
+				h.wait("the table to be made", func() bool {
+					return round == 0 || len(h.loaded()) == 2*round ||
+						name == "bench"
+				})
 				if round > 0 {
 					h.exec("TRUNCATE river." + name)
 				}

@@ -29,7 +29,8 @@ func TestADateFarAhead(t *testing.T) {
 	h.start()
 	h.drop("G_K1_20990101T1200.csv", header+row(1, "1"))
 	h.wait("the slot far ahead", func() bool {
-		return h.lines("SELECT count(*)::text FROM mullein_records.slot WHERE due_at > now() + interval '1 year'")[0] == "1"
+		return h.lines("SELECT count(*)::text FROM mullein_records.slot WHERE due_at > now() + interval '1 " +
+			"year'")[0] == "1"
 	})
 	ahead.Store(int64(61 * time.Second)) // a minute passes
 	h.wait("what is due now to be made", func() bool {
@@ -61,10 +62,12 @@ func TestTheDiskFillsWhileAGroupCommits(t *testing.T) {
 	h.start()
 	const files = groupFiles + 50 // a second group is read while the first commits
 	for n := range files {
-		h.drop(fmt.Sprintf("G_K1_20260701T12%02d_%d.csv", n%60, n), header+fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;1;1\n", n))
+		h.drop(fmt.Sprintf("G_K1_20260701T12%02d_%d.csv", n%60, n),
+			header+fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;1;1\n", n))
 	}
 	h.wait("all to be whole", func() bool {
-		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'ready'")[0] == fmt.Sprint(files)
+		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = " +
+			"'ready'")[0] == fmt.Sprint(files)
 	})
 	require.NoError(t, h.ledger.ResumeFeed(ctx, "gauges"))
 	h.wait("all of them", func() bool { return len(h.loaded()) == files })
@@ -76,7 +79,8 @@ func TestTheDiskFillsWhileAGroupCommits(t *testing.T) {
 // where it was, since nobody would begin it again.
 func TestANarrowedRunSurvivesAKill(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1), "arrival: true", "arrival: false", 1))
+	h := newHouse(t, strings.Replace(strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1), "arrival: true",
+		"arrival: false", 1))
 	for day := 1; day <= 6; day++ {
 		h.drop(fmt.Sprintf("G_K1_202607%02d.csv", day), header+row(day, "1"))
 	}
@@ -102,12 +106,14 @@ func TestANarrowedRunSurvivesAKill(t *testing.T) {
 func TestACopyInADeliveryThatFails(t *testing.T) {
 	t.Parallel()
 	// Digests are taken beforehand, so that the copy is known before it is read.
-	h := newHouse(t, strings.Replace(with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`), "derive:\n", "derive:\n  sum: file.digest\n", 1))
+	h := newHouse(t, strings.Replace(with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`), "derive:\n",
+		"derive:\n  sum: file.digest\n", 1))
 	var once sync.Once
 	h.onStep = func(_ string, _ int64, step load.Step) {
 		if step == load.StepOpened {
 			once.Do(func() {
-				h.exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'mullein load%' AND datname = current_database()")
+				h.exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'mullein " +
+					"load%' AND datname = current_database()")
 			})
 		}
 	}
@@ -143,7 +149,8 @@ func TestNamesThatTheRecordsCannotHold(t *testing.T) {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'refused'")[0] == "2"
 	})
 	assert.Contains(t, h.arrival(`G_\xff_20260701T1300.csv`).Reason, "it has a name that is not UTF-8")
-	assert.Equal(t, []string{"it has a path of 2432 bytes; 2000 are the most"}, h.lines("SELECT reason FROM mullein_records.arrival WHERE path LIKE 'ddd%'"))
+	assert.Equal(t, []string{"it has a path of 2432 bytes; 2000 are the most"},
+		h.lines("SELECT reason FROM mullein_records.arrival WHERE path LIKE 'ddd%'"))
 	assert.Empty(t, h.feed().Problem)
 }
 
@@ -156,17 +163,21 @@ func TestADeliveryOfTenThousandFiles(t *testing.T) {
 	var list strings.Builder
 	for n := range manyFiles {
 		name := fmt.Sprintf("G_K1_20260701T12%02d_%d.csv", n%60, n)
-		require.NoError(t, os.WriteFile(filepath.Join(h.root, "in", name), []byte(header+fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;1;1\n", n)), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(h.root, "in", name),
+			[]byte(header+fmt.Sprintf("SR%04d;2026-07-01T12:00:00Z;1;1\n", n)), 0o644))
 		fmt.Fprintln(&list, name)
 	}
 	h.drop("DELIVERY_1.lst", list.String())
 	h.waitLong("all to be whole", 4*patience, time.Second, func() bool {
-		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'ready'")[0] == fmt.Sprint(manyFiles+1)
+		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = " +
+			"'ready'")[0] == fmt.Sprint(manyFiles+1)
 	})
 	require.NoError(t, h.ledger.ResumeFeed(ctx, "gauges"))
 	h.waitLong("the delivery", 4*patience, time.Second, func() bool {
-		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'loaded'")[0] == fmt.Sprint(manyFiles+1)
+		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = " +
+			"'loaded'")[0] == fmt.Sprint(manyFiles+1)
 	})
 	assert.Equal(t, fmt.Sprint(manyFiles), h.count("river.gauge"))
-	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "one transaction")
+	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"),
+		"one transaction")
 }

@@ -35,7 +35,8 @@ func (h *house) deliver(batch int) {
 		for i := range 30 {
 			fmt.Fprintf(&b, "SR%04d;2026-07-01T12:00:00Z;%d,%d;\n", (n*7+i)%60, n%10, i)
 		}
-		h.drop(fmt.Sprintf("G_K%d_202607%02dT%02d00.csv", n%3, 1+batch, n%24)+strings.Repeat("x", n/24)+".csv", b.String())
+		h.drop(fmt.Sprintf("G_K%d_202607%02dT%02d00.csv", n%3, 1+batch, n%24)+strings.Repeat("x", n/24)+".csv",
+			b.String())
 	}
 }
 
@@ -46,7 +47,8 @@ func (h *house) allLoaded(batches int) bool {
 	return len(list) == batches*filesEach
 }
 
-const everything = `SELECT concat_ws('|', station_id, level_m, catchment, flood, from_file, from_line, encode(row_digest, 'hex')) FROM river.gauge ORDER BY 1`
+const everything = `SELECT concat_ws('|', station_id, level_m, catchment, flood, from_file, from_line,
+	encode(row_digest, 'hex')) FROM river.gauge ORDER BY 1`
 
 // quietRuns are what runs left that nobody disturbed, by their batches.
 var quietRuns struct {
@@ -79,7 +81,8 @@ func quiet(t *testing.T, batches int) []string {
 func (h *house) process(service string, die load.Step, after int) *exec.Cmd {
 	h.t.Helper()
 	c := exec.Command(os.Args[0])
-	c.Env = append(os.Environ(), "MULLEIN_TEST_DATABASE="+h.url, "MULLEIN_TEST_ROOT="+h.root, "MULLEIN_TEST_SERVICE="+service,
+	c.Env = append(os.Environ(), "MULLEIN_TEST_DATABASE="+h.url, "MULLEIN_TEST_ROOT="+h.root,
+		"MULLEIN_TEST_SERVICE="+service,
 		"MULLEIN_TEST_DIE_AT="+string(die), "MULLEIN_TEST_AFTER="+strconv.Itoa(after))
 	c.Stderr = h.t.Output()
 	require.NoError(h.t, c.Start())
@@ -99,17 +102,21 @@ func end(t *testing.T, c *exec.Cmd) {
 // consistent holds ledger, markers and balances against each other.
 func (h *house) consistent(batches int) {
 	h.t.Helper()
-	assert.Equal(h.t, []string{fmt.Sprint(batches * filesEach)}, h.lines("SELECT count(*)::text FROM mullein.load"), "one marker a file")
-	assert.Empty(h.t, h.lines(`SELECT a.path FROM mullein_records.arrival a LEFT JOIN mullein.load m ON m.feed = a.feed AND m.arrival = a.id
+	assert.Equal(h.t, []string{fmt.Sprint(batches * filesEach)}, h.lines("SELECT count(*)::text FROM mullein.load"),
+		"one marker a file")
+	assert.Empty(h.t, h.lines(`SELECT a.path FROM mullein_records.arrival a LEFT
+		JOIN mullein.load m ON m.feed = a.feed AND m.arrival = a.id
 		WHERE m.balance IS DISTINCT FROM a.balance`), "ledger and markers agree")
 	assert.Empty(h.t, h.lines(`SELECT path FROM mullein_records.arrival WHERE (balance->>'read')::int <>
-		(SELECT sum(value::int) FROM jsonb_each_text(balance) WHERE key NOT IN ('read', 'removed'))`), "balances add up")
+		(SELECT sum(value::int) FROM jsonb_each_text(balance) WHERE key NOT IN ('read', 'removed'))`),
+		"balances add up")
 }
 
 func TestAKillAtEachStepLosesNothing(t *testing.T) {
 	t.Parallel()
 	want := quiet(t, 1)
-	for _, step := range []load.Step{load.StepClaimed, load.StepOpened, load.StepStaged, load.StepLocked, load.StepMerged, load.StepMarked, load.StepCommitted} {
+	for _, step := range []load.Step{load.StepClaimed, load.StepOpened, load.StepStaged, load.StepLocked,
+		load.StepMerged, load.StepMarked, load.StepCommitted} {
 		t.Run(string(step), func(t *testing.T) {
 			h := newHouse(t, gauges)
 			h.deliver(0)

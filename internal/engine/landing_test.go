@@ -71,7 +71,8 @@ func TestAMarkerSaysThatAFileIsWhole(t *testing.T) {
 	h := newHouse(t, with(`whole_when: "{path}.ok"`)).start()
 	content := header + row(1, "1") + row(2, "2")
 	for name, marker := range map[string]string{
-		"G_K1_20260701T1200.csv": fmt.Sprintf("%x  G_K1_20260701T1200.csv\n", md5.Sum([]byte(content))), "G_K2_20260701T1200.csv": "2\n", "G_K3_20260701T1200.csv": "",
+		"G_K1_20260701T1200.csv": fmt.Sprintf("%x  G_K1_20260701T1200.csv\n", md5.Sum([]byte(content))),
+		"G_K2_20260701T1200.csv": "2\n", "G_K3_20260701T1200.csv": "",
 		"G_K4_20260701T1200.csv": strings.Repeat("0", 64), "G_K5_20260701T1200.csv": "17",
 	} {
 		h.drop(name, content)
@@ -82,7 +83,8 @@ func TestAMarkerSaysThatAFileIsWhole(t *testing.T) {
 		})
 		h.drop(name+".ok", marker)
 	}
-	for name, want := range map[string]string{"G_K1": "", "G_K2": "", "G_K3": "", "G_K4": "its marker gives the sha256 0000", "G_K5": "its marker says 17 rows; the file has 2"} {
+	for name, want := range map[string]string{"G_K1": "", "G_K2": "", "G_K3": "",
+		"G_K4": "its marker gives the sha256 0000", "G_K5": "its marker says 17 rows; the file has 2"} {
 		a := h.arrival(name + "_20260701T1200.csv")
 		assert.Contains(t, a.Reason, want, name)
 		assert.Equal(t, want == "", a.State == ledger.Loaded || a.State == ledger.Skipped, name)
@@ -110,10 +112,14 @@ func TestReissues(t *testing.T) {
 		balance balance.Balance
 		rows    []string
 	}{
-		"load":    {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
-		"replace": {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1, Removed: 1}, []string{"SR0001|12:00|1|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
-		"hold":    {ledger.Held, "another version of this file, arrival 1, is loaded; release it", balance.Balance{}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
-		"skip":    {ledger.Skipped, "the feed skips reissues", balance.Balance{}, []string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
+		"load": {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1},
+			[]string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
+		"replace": {ledger.Loaded, "", balance.Balance{Read: 2, Inserted: 1, Unchanged: 1, Removed: 1},
+			[]string{"SR0001|12:00|1|1|K1|f", "SR0003|12:00|3|1|K1|f"}},
+		"hold": {ledger.Held, "another version of this file, arrival 1, is loaded; release it", balance.Balance{},
+			[]string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
+		"skip": {ledger.Skipped, "the feed skips reissues", balance.Balance{},
+			[]string{"SR0001|12:00|1|1|K1|f", "SR0002|12:00|2|1|K1|f"}},
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
@@ -130,7 +136,9 @@ func TestReissues(t *testing.T) {
 			require.NoError(t, err)
 			if how == "replace" {
 				assert.Equal(t, ledger.Recalled, old.State)
-				assert.Equal(t, []string{"0"}, h.lines(fmt.Sprintf("SELECT count(*)::text FROM river.gauge WHERE from_arrival = %d", a.ID)), "no row is said to come from what was undone")
+				assert.Equal(t, []string{"0"},
+					h.lines(fmt.Sprintf("SELECT count(*)::text FROM river.gauge WHERE from_arrival = %d", a.ID)),
+					"no row is said to come from what was undone")
 			}
 			if how == "hold" {
 				_, err := h.ledger.Decide(ctx, ledger.Release, []int64{b.ID}, "ada", "checked")
@@ -147,7 +155,8 @@ func TestTheBacklogAndCopies(t *testing.T) {
 	past := time.Now().Add(-time.Hour)
 	for n := range 3 {
 		h.drop(fmt.Sprintf("G_K1_2026070%dT1200.csv", n+1), header+row(n, "1"))
-		require.NoError(t, os.Chtimes(filepath.Join(h.root, "in", fmt.Sprintf("G_K1_2026070%dT1200.csv", n+1)), past, past))
+		require.NoError(t, os.Chtimes(filepath.Join(h.root, "in", fmt.Sprintf("G_K1_2026070%dT1200.csv", n+1)), past,
+			past))
 	}
 	h.start()
 	h.wait("the first listing", func() bool { return h.feed().ListedAt != nil })
@@ -227,18 +236,22 @@ func TestADeliveryByList(t *testing.T) {
 	h := newHouse(t, with(`delivery: list, listed_in: "**/DELIVERY_*.lst"`)).start()
 	a, b := header+row(1, "1"), header+row(1, "2")+row(2, "2")
 	h.drop("d/G_K1_20260701T1200.csv", a)
-	h.drop("d/DELIVERY_1.lst", fmt.Sprintf("# two files\nG_K1_20260701T1200.csv\t%d\nG_K2_20260701T1200.csv,%d\n", len(a), len(b)))
+	h.drop("d/DELIVERY_1.lst", fmt.Sprintf("# two files\nG_K1_20260701T1200.csv\t%d\nG_K2_20260701T1200.csv,%d\n",
+		len(a), len(b)))
 	h.wait("what is absent to be named", func() bool {
 		return strings.Contains(h.feed().Waits, "d/DELIVERY_1.lst waits for d/G_K2_20260701T1200.csv")
 	})
 	assert.Empty(t, h.loaded())
 	h.drop("d/G_K2_20260701T1200.csv", b)
 	h.wait("the delivery", func() bool { return len(h.loaded()) == 3 })
-	assert.Equal(t, []string{"SR0001|12:00|2|1|K2|f", "SR0002|12:00|2|1|K2|f"}, h.lines(contents), "of a key in two files, the later file wins")
+	assert.Equal(t, []string{"SR0001|12:00|2|1|K2|f", "SR0002|12:00|2|1|K2|f"}, h.lines(contents),
+		"of a key in two files, the later file wins")
 	assert.Equal(t, balance.Balance{Read: 1, Duplicate: 1}, h.arrival("G_K1_20260701T1200.csv").Balance)
-	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "one transaction")
+	assert.Equal(t, []string{"1"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"),
+		"one transaction")
 	h.wait("nothing to wait for", func() bool { return h.feed().Waits == "" })
-	assert.Equal(t, "a list of 2 files: 3 read = 2 inserted + 1 duplicate", h.arrival("d/DELIVERY_1.lst").Reason, "the totals of the delivery")
+	assert.Equal(t, "a list of 2 files: 3 read = 2 inserted + 1 duplicate", h.arrival("d/DELIVERY_1.lst").Reason,
+		"the totals of the delivery")
 	runs, err := h.ledger.Runs(ctx, "gauges", 0, 1)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, runs[0].Loaded, "a list is no file of its own")
@@ -256,7 +269,8 @@ func TestADeliveryByList(t *testing.T) {
 
 func TestADeliveryBySlot(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, with("delivery: slot", `due: {cron: "0 * * * *", per: {catchment: [K1, K2]}, missing_after: 9h}`)).start()
+	h := newHouse(t, with("delivery: slot",
+		`due: {cron: "0 * * * *", per: {catchment: [K1, K2]}, missing_after: 9h}`)).start()
 	h.drop("G_K2_20260701T1200.csv", header+row(1, "2"))
 	h.wait("what is absent to be named", func() bool {
 		return strings.Contains(h.feed().Waits, "slot 2026-07-01 12:00 waits for G_K1_20260701T1200*.csv")
@@ -266,10 +280,12 @@ func TestADeliveryBySlot(t *testing.T) {
 	h.wait("the slot of which all is there", func() bool { return len(h.loaded()) == 2 })
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.wait("the other slot", func() bool { return len(h.loaded()) == 4 })
-	assert.Equal(t, []string{"2"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"), "a transaction a slot")
+	assert.Equal(t, []string{"2"}, h.lines("SELECT count(DISTINCT xmin::text)::text FROM mullein.load"),
+		"a transaction a slot")
 	a := h.arrival("G_K1_20260701T1200.csv")
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "7"))
-	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1200.csv", a.ID).State, "a correction of a part of a slot that is loaded")
+	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1200.csv", a.ID).State,
+		"a correction of a part of a slot that is loaded")
 }
 
 func TestSmallFilesShareATransaction(t *testing.T) {
@@ -334,7 +350,8 @@ func TestRunsOverSlots(t *testing.T) {
 	one := h.run(ledger.Wanted{Paths: []string{"nowhere.csv"}})
 	assert.Zero(t, one.Loaded)
 	now := time.Date(2026, 7, 2, 12, 0, 0, 0, time.UTC)
-	for wanted, slots := range map[[2]string]int{{"yesterday", "today"}: 2, {"2026", "2026"}: 365, {"2026-06", ""}: 30, {"2026-07-01T05", ""}: 1} {
+	for wanted, slots := range map[[2]string]int{{"yesterday", "today"}: 2, {"2026", "2026"}: 365,
+		{"2026-06", ""}: 30, {"2026-07-01T05", ""}: 1} {
 		steps, err := slotsOf(h.definition(), ledger.Wanted{From: wanted[0], To: wanted[1]}, now)
 		require.NoError(t, err)
 		assert.Len(t, steps, slots, wanted[0])
@@ -385,7 +402,8 @@ func TestARunIsCancelledAndLimited(t *testing.T) {
 // with a pause after it, and an end.
 func TestTheTimeLimitOfARun(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms", "attempts: 2, pause: 400ms, time_limit: 300ms", 1))
+	h := newHouse(t, strings.Replace(gauges, "attempts: 3, pause: 100ms",
+		"attempts: 2, pause: 400ms, time_limit: 300ms", 1))
 	gate := make(chan struct{})
 	var times []time.Time
 	h.onStep = func(_ string, _ int64, s load.Step) {
@@ -421,7 +439,8 @@ func TestTheTimeLimitOfARun(t *testing.T) {
 // slots; the run goes on where it was.
 func TestARunOverSlotsGoesOn(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1), "arrival: true", "arrival: false", 1))
+	h := newHouse(t, strings.Replace(strings.Replace(gauges, "%Y%m%dT%H%M", "%Y%m%d", 1), "arrival: true",
+		"arrival: false", 1))
 	for day := 1; day <= 20; day++ {
 		h.drop(fmt.Sprintf("G_K1_202607%02d.csv", day), header+row(day, "1"))
 	}
@@ -450,7 +469,8 @@ func TestStrictOrder(t *testing.T) {
 	h.drop("G_K1_20260701T1300.csv", header+row(1, "1"))
 	h.drop("G_K1_20260701T1100.csv", header+row(2, "1"))
 	h.wait("the block to be said", func() bool {
-		return strings.Contains(h.feed().Waits, fmt.Sprintf("arrival %d, G_K1_20260701T1200.csv, is refused and holds up", bad.ID))
+		return strings.Contains(h.feed().Waits,
+			fmt.Sprintf("arrival %d, G_K1_20260701T1200.csv, is refused and holds up", bad.ID))
 	})
 	h.wait("what comes before it", func() bool { return len(h.loaded()) == 1 })
 	_, err := h.ledger.Decide(ctx, ledger.Skip, []int64{bad.ID}, "ada", "empty")
@@ -460,10 +480,12 @@ func TestStrictOrder(t *testing.T) {
 
 func TestAFeedComesAfterAnother(t *testing.T) {
 	t.Parallel()
-	other := strings.NewReplacer("feed: gauges", "feed: peaks", "at: in", "at: other", "river.gauge", "river.peak", "arrival: true", "after: {all: [gauges]}").Replace(gauges)
+	other := strings.NewReplacer("feed: gauges", "feed: peaks", "at: in", "at: other", "river.gauge", "river.peak",
+		"arrival: true", "after: {all: [gauges]}").Replace(gauges)
 	h := newHouse(t, gauges, other)
 	require.NoError(t, os.Mkdir(filepath.Join(h.root, "other"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(h.root, "other", "G_K1_20260701T1200.csv"), []byte(header+row(1, "1")), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(h.root, "other", "G_K1_20260701T1200.csv"),
+		[]byte(header+row(1, "1")), 0o644))
 	h.start()
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.wait("both", func() bool { return len(h.loaded()) == 2 })
@@ -513,16 +535,20 @@ func TestReconcileAfterARestore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.stop()
-	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE FROM mullein_records.arrival WHERE id = 2;
+	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE
+		FROM mullein_records.arrival WHERE id = 2;
 		DELETE FROM mullein.load WHERE arrival = 3; DELETE FROM river.gauge WHERE from_arrival = 3`)
 	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
 	require.NoError(t, err)
 	require.Len(t, list, 3)
-	for i, want := range []string{"in the ledger it is ready", "the ledger does not know it", "the target has no marker of it"} {
+	for i, want := range []string{"in the ledger it is ready", "the ledger does not know it",
+		"the target has no marker of it"} {
 		assert.Contains(t, list[i].What, want)
 		assert.True(t, list[i].Mended)
 	}
-	assert.Equal(t, []string{"true"}, h.lines(`SELECT (captures->>'catchment' = 'K1' AND path LIKE to_char(slot AT TIME ZONE 'UTC', '"%"YYYYMMDD"T"HH24MI"%"'))::text FROM mullein_records.arrival WHERE id = 2`), "what its name says")
+	assert.Equal(t, []string{"true"}, h.lines(`SELECT (captures->>'catchment' = 'K1'
+		AND path LIKE to_char(slot AT TIME ZONE 'UTC', '"%"YYYYMMDD"T"HH24MI"%"'))::text FROM mullein_records.arrival
+		WHERE id = 2`), "what its name says")
 	h.start()
 	h.wait("all to be loaded again", func() bool { return len(h.loaded()) == 3 && h.count("river.gauge") == "3" })
 	list, err = h.engine.inspect.Reconcile(ctx, "gauges")
@@ -540,17 +566,20 @@ func TestReconcileFindsWhatWasPutAway(t *testing.T) {
 		h.drop(fmt.Sprintf("G_K1_20260701T120%d.csv", n), header+row(n, "1"))
 	}
 	h.drop("G_K2_20260701T1200.csv", header)
-	places := []string{"done/2026/K1/G_K1_20260701T1200.csv", "done/2026/K1/G_K1_20260701T1201.csv", "done/2026/K1/G_K1_20260701T1202.csv", "bad/G_K2_20260701T1200/G_K2_20260701T1200.csv"}
+	places := []string{"done/2026/K1/G_K1_20260701T1200.csv", "done/2026/K1/G_K1_20260701T1201.csv",
+		"done/2026/K1/G_K1_20260701T1202.csv", "bad/G_K2_20260701T1200/G_K2_20260701T1200.csv"}
 	h.wait("all to be put away", func() bool {
 		return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE away = 'done'")[0] == "4"
 	})
-	require.NoError(t, os.WriteFile(filepath.Join(h.root, "done/2026/K1/notes.txt"), []byte("none of the feed's"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(h.root, "done/2026/K1/notes.txt"), []byte("none of the feed's"),
+		0o644))
 	list, err := h.engine.inspect.Reconcile(ctx, "gauges")
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.stop()
 	first := h.lines("SELECT id::text FROM mullein_records.arrival WHERE path = 'G_K1_20260701T1200.csv'")[0]
-	h.exec("DELETE FROM mullein_records.reject; DELETE FROM mullein_records.arrival; DELETE FROM mullein.load WHERE arrival <> " + first + "; DELETE FROM river.gauge WHERE from_arrival <> " + first)
+	h.exec("DELETE FROM mullein_records.reject; DELETE FROM mullein_records.arrival; DELETE FROM mullein.load WHERE " +
+		"arrival <> " + first + "; DELETE FROM river.gauge WHERE from_arrival <> " + first)
 	list, err = h.engine.inspect.Reconcile(ctx, "gauges")
 	require.NoError(t, err)
 	require.Len(t, list, 5, "the load that the target knows, and four files: %+v", list)
@@ -566,11 +595,13 @@ func TestReconcileFindsWhatWasPutAway(t *testing.T) {
 	assert.Equal(t, "the ledger records where it lies", list[1].Way)
 	assert.Equal(t, "it is moved back to the landing, as G_K1_20260701T1201.csv, and comes again", list[2].Way)
 	assert.Equal(t, "a file lies at the landing as G_K1_20260701T1202.csv; move one of them by hand", list[3].Way)
-	assert.Equal(t, []bool{true, true, true, false, true}, []bool{list[0].Mended, list[1].Mended, list[2].Mended, list[3].Mended, list[4].Mended})
+	assert.Equal(t, []bool{true, true, true, false, true}, []bool{list[0].Mended, list[1].Mended, list[2].Mended,
+		list[3].Mended, list[4].Mended})
 	assert.True(t, h.exists(places[0]) && !h.exists(places[1]) && h.exists(places[2]) && !h.exists(places[3]))
 	h.start()
 	h.wait("all to be loaded and refused again", func() bool {
-		return slices.Equal(h.lines("SELECT state || ' ' || count(*) FROM mullein_records.arrival GROUP BY state ORDER BY 1"), []string{"loaded 3", "refused 1"})
+		return slices.Equal(h.lines("SELECT state || ' ' || count(*) FROM mullein_records.arrival GROUP BY state "+
+			"ORDER BY 1"), []string{"loaded 3", "refused 1"})
 	})
 	assert.Equal(t, "3", h.count("river.gauge"))
 
@@ -579,7 +610,8 @@ func TestReconcileFindsWhatWasPutAway(t *testing.T) {
 	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	assert.Contains(t, list[0].What, "whether files were put away that the ledger does not know of cannot be seen: landing in is away")
+	assert.Contains(t, list[0].What, "whether files were put away that the ledger does not know of cannot be seen: "+
+		"landing in is away")
 	assert.False(t, list[0].Mended)
 }
 
@@ -587,14 +619,17 @@ func TestWhichAndDeliver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()
 	f := h.definition()
-	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")), landing.KeepExisting)
+	_, err := h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")),
+		landing.KeepExisting)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
-	_, err = h.engine.inspect.Deliver(f, strings.Repeat("deep/", 33)+"G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
+	_, err = h.engine.inspect.Deliver(f, strings.Repeat("deep/", 33)+"G_K1_20260701T1200.csv", strings.NewReader("x"),
+		landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies more than 32 folders deep, where the landing is not listed")
 	_, err = h.engine.inspect.Deliver(f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies there already")
-	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern", "../G_K1_20260701T1200.csv": "is not a plain path"} {
+	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern",
+		"../G_K1_20260701T1200.csv": "is not a plain path"} {
 		_, err = h.engine.inspect.Deliver(f, path, strings.NewReader("x"), landing.KeepExisting)
 		assert.ErrorContains(t, err, want)
 	}
@@ -607,7 +642,9 @@ func TestWhichAndDeliver(t *testing.T) {
 	for _, s := range list {
 		got[s.Path] = fmt.Sprint(s.Taken, " ", s.State, " ", s.Why)
 	}
-	assert.Equal(t, map[string]string{"sub/G_K1_20260701T1200.csv": "true loaded ", "other.txt": "false  does not fit the pattern " + f.Landing.Files.String(), ".hidden": "false  a dot-file"}, got)
+	assert.Equal(t, map[string]string{"sub/G_K1_20260701T1200.csv": "true loaded ",
+		"other.txt": "false  does not fit the pattern " + f.Landing.Files.String(), ".hidden": "false  a dot-file"},
+		got)
 	_, more, err = h.engine.inspect.Which(ctx, f, 1)
 	require.NoError(t, err)
 	assert.True(t, more)
@@ -621,7 +658,8 @@ func TestACopyWaitsForItsOriginal(t *testing.T) {
 		return strings.Replace(text, "when: {arrival: true", "when: {arrival: false", 1)
 	}
 	const first, second = "a/G_K1_20260701T1200.csv", "b/G_K1_20260701T1200.csv"
-	for name, rewritten := range map[string]bool{"the original is loaded": false, "the original is rewritten just then": true} {
+	for name, rewritten := range map[string]bool{"the original is loaded": false,
+		"the original is rewritten just then": true} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := newHouse(t, manual(with("")))
@@ -715,7 +753,8 @@ target: {table: river.state}
 	h.start()
 	h.wait("all of them", func() bool {
 		all, _, err := h.ledger.Arrivals(ctx, ledger.Filter{Feed: "states", Most: 10})
-		return err == nil && len(all) == 6 && !slices.ContainsFunc(all, func(a ledger.Arrival) bool { return a.State != ledger.Loaded && a.State != ledger.Skipped })
+		return err == nil && len(all) == 6 && !slices.ContainsFunc(all,
+			func(a ledger.Arrival) bool { return a.State != ledger.Loaded && a.State != ledger.Skipped })
 	})
 	assert.Equal(t, []string{"mill on", "weir off"}, h.lines("SELECT pump || ' ' || state FROM river.state ORDER BY 1"))
 	assert.Equal(t, ledger.Skipped, h.arrival("state_b.csv").State)
@@ -731,8 +770,10 @@ func TestWhatDeliveriesWaitFor(t *testing.T) {
 	}
 	h.drop("G_K9_20260701T1200.csv", header+row(1, "1"))
 	h.wait("all that waits to be told", func() bool {
-		return h.feed().Waits == "DELIVERY_0.lst waits for G_K0_20260701T1200.csv; DELIVERY_1.lst waits for G_K1_20260701T1200.csv; "+
-			"DELIVERY_2.lst waits for G_K2_20260701T1200.csv; and 2 more deliveries wait; no list names G_K9_20260701T1200.csv"
+		return h.feed().Waits == "DELIVERY_0.lst waits for G_K0_20260701T1200.csv; DELIVERY_1.lst waits for "+
+			"G_K1_20260701T1200.csv; "+
+			"DELIVERY_2.lst waits for G_K2_20260701T1200.csv; and 2 more deliveries wait; no list names "+
+			"G_K9_20260701T1200.csv"
 	})
 }
 
@@ -795,7 +836,8 @@ func TestFilesWaitForTheirLanding(t *testing.T) {
 	h.start()
 	h.wait("the landing to be missed", func() bool { return strings.Contains(h.feed().Problem, "landing in is away") })
 	h.wait("the files to be put back", func() bool {
-		return slices.Equal(h.lines("SELECT concat_ws(' ', state, attempts, reason) FROM mullein_records.arrival ORDER BY path"),
+		return slices.Equal(h.lines("SELECT concat_ws(' ', state, attempts, reason) FROM mullein_records.arrival "+
+			"ORDER BY path"),
 			[]string{"ready 0 the landing is away", "ready 0 the landing is away"})
 	})
 	require.NoError(t, os.Rename(filepath.Join(h.root, "out"), filepath.Join(h.root, "in")))
@@ -808,7 +850,9 @@ func TestWhatWaitsForAnotherAttemptIsSaid(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, patient).start()
 	h.loadedFile("G_K1_20260701T1100.csv", header+row(0, "1"))
-	h.exec("CREATE FUNCTION river.fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE SQLSTATE '58030' USING MESSAGE = 'no luck'; END $$; CREATE TRIGGER fails BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.fails()")
+	h.exec("CREATE FUNCTION river.fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE SQLSTATE '58030' USING " +
+		"MESSAGE = 'no luck'; END $$; CREATE TRIGGER fails BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION " +
+		"river.fails()")
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.wait("the failure", func() bool { return strings.Contains(h.feed().Waits, "is tried again at") })
 	h.drop("G_K1_20260701T1300.csv", header+row(2, "1"))

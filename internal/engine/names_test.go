@@ -23,9 +23,12 @@ func awkward() []string {
 	for c := 'a'; c <= 'z'; c++ {
 		names = append(names, string(c))
 	}
-	return append(names, "select", "from", "user", "order", "group", "table", "row", "key", "value", "before", "after", "given", "load", "what",
-		"nth", "sid", "tid", "class", "place", "digest", "suspect", "c0", "c1", "image", "rank", "taken", "fresh", "gone", "put", "noted", "arrival",
-		"new", "old", "tg_op", "new_rows", "old_rows", "both_rows", "target", "feed", "Level", "LEVEL", "a b", " x", "it's", `say "so"`, "höhe", "水位", "%s", "$1",
+	return append(names, "select", "from", "user", "order", "group", "table", "row", "key", "value", "before",
+		"after", "given", "load", "what",
+		"nth", "sid", "tid", "class", "place", "digest", "suspect", "c0", "c1", "image", "rank", "taken", "fresh",
+		"gone", "put", "noted", "arrival",
+		"new", "old", "tg_op", "new_rows", "old_rows", "both_rows", "target", "feed", "Level", "LEVEL", "a b", " x",
+		"it's", `say "so"`, "höhe", "水位", "%s", "$1",
 		"computed", "excluded", strings.Repeat("n", 63), strings.Repeat("é", 31))
 }
 
@@ -85,12 +88,15 @@ target: {table: river.odd}
 	}
 	rollupRight()
 
-	two := h.loadedFile("O_20260702_a.csv", file(of("1", "three"), of("3", "three"), map[string]string{"t": "2", "g": "2", "x": "gone"}))
+	two := h.loadedFile("O_20260702_a.csv", file(of("1", "three"), of("3", "three"),
+		map[string]string{"t": "2", "g": "2", "x": "gone"}))
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Updated: 1, Deleted: 1}, two.Balance)
 	late := h.loadedFile("O_20260630_a.csv", file(of("1", "late"), of("2", "late"), of("4", "late")))
 	assert.Equal(t, balance.Balance{Read: 3, Inserted: 1, Outdated: 2}, late.Balance)
 	rollupRight()
-	rehearsed, err := h.engine.inspect.Rehearse(ctx, parsed(t, text), "", &inspect.Sent{Name: "O_20260703_a.csv", Size: 9, File: strings.NewReader(file(of("1", "four"), of("9", "four")))})
+	rehearsed, err := h.engine.inspect.Rehearse(ctx, parsed(t, text), "",
+		&inspect.Sent{Name: "O_20260703_a.csv", Size: 9,
+			File: strings.NewReader(file(of("1", "four"), of("9", "four")))})
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Read: 2, Inserted: 1, Updated: 1}, rehearsed.Balance, rehearsed.Refused)
 

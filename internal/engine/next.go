@@ -94,7 +94,8 @@ func waitsFor(a *ledger.Arrival, others int) string {
 	if len(reason) > mostReason {
 		reason = strings.ToValidUTF8(reason[:mostReason], "") + "..."
 	}
-	said := fmt.Sprintf("arrival %d, %s, is tried again at %s (%s)", a.ID, a.Path, a.TryAfter.UTC().Format("15:04:05 UTC"), reason)
+	said := fmt.Sprintf("arrival %d, %s, is tried again at %s (%s)", a.ID, a.Path,
+		a.TryAfter.UTC().Format("15:04:05 UTC"), reason)
 	switch {
 	case others >= groupFiles-1:
 		said += fmt.Sprintf("; %d others or more wait with it", others)
@@ -269,7 +270,8 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 			return n, err
 		}
 		if len(missing) == 0 {
-			n.Delivery = load.Delivery{Together: together, List: list, Digests: sums, Name: list.Path, Repeats: repeats(named)}
+			n.Delivery = load.Delivery{Together: together, List: list, Digests: sums, Name: list.Path,
+				Repeats: repeats(named)}
 			return n, nil
 		}
 		waits = append(waits, fmt.Sprintf("%s waits for %s", list.Path, some(missing)))

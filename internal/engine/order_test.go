@@ -78,7 +78,8 @@ func TestTheNewestSlotWins(t *testing.T) {
 
 	_, err = h.engine.inspect.Recall(ctx, newest.ID, table.TakeOut, "me", "wrong")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"lock 190 S_20260719.csv", "mill 20 S_20260720.csv", "weir 20 S_20260720.csv"}, rows(), "the next newest counts")
+	assert.Equal(t, []string{"lock 190 S_20260719.csv", "mill 20 S_20260720.csv", "weir 20 S_20260720.csv"}, rows(),
+		"the next newest counts")
 	_, err = h.engine.inspect.Recall(ctx, newest.ID, table.PutBack, "me", "right")
 	require.NoError(t, err)
 	assert.Equal(t, want, rows())

@@ -59,7 +59,8 @@ func (s *supplier) table() []string {
 			revised, err := strconv.Atoi(cells[3])
 			require.NoError(s.t, err)
 			if before, twice := wins[cells[0]]; !twice || revised >= before.revised {
-				wins[cells[0]] = modelRow{revised, cells[2], catchment(l.path), fmt.Sprintf("%s:%d of %d", l.path, i+2, l.arrival)}
+				wins[cells[0]] = modelRow{revised, cells[2], catchment(l.path),
+					fmt.Sprintf("%s:%d of %d", l.path, i+2, l.arrival)}
 			}
 		}
 		for station, now := range wins {
@@ -88,7 +89,8 @@ func (s *supplier) values() []string {
 }
 
 func (s *supplier) check() bool {
-	have := s.lines(`SELECT concat_ws(' ', station_id, level_m, revised, catchment, 'from', from_file || ':' || from_line, 'of', from_arrival) FROM river.gauge ORDER BY 1`)
+	have := s.lines(`SELECT concat_ws(' ', station_id, level_m, revised, catchment, 'from',
+		from_file || ':' || from_line, 'of', from_arrival) FROM river.gauge ORDER BY 1`)
 	return assert.Equal(s.t, s.table(), have)
 }
 
@@ -229,7 +231,8 @@ func TestRandomSuppliers(t *testing.T) {
 	}
 	for i := range plays {
 		seed := first + uint64(i)
-		s := &supplier{house: newHouse(t, gauges).start(), random: rand.New(rand.NewPCG(seed, 2)), files: map[string]string{}, last: map[string]int64{}}
+		s := &supplier{house: newHouse(t, gauges).start(), random: rand.New(rand.NewPCG(seed, 2)),
+			files: map[string]string{}, last: map[string]int64{}}
 		replay := func() {
 			if t.Failed() {
 				t.Logf("MULLEIN_SEED=%d go test -run TestRandomSuppliers\n%s", seed, strings.Join(s.said, "\n"))

@@ -52,7 +52,8 @@ func TestACorrectedFileIsNotAddedTwice(t *testing.T) {
 		return h.lines("SELECT concat_ws('|', station, rain, peak) FROM river.total ORDER BY 1")[0]
 	}
 	require.Equal(t, "A|15|1.5", rain())
-	for _, c := range []struct{ content, want string }{{"A,20,1.25,first\n", "A|25|1.25"}, {"A,20,1.25,first\nA,1,0.5,\n", "A|26|1.25"}, {"B,7,3,\n", "A|5|0.5"}} {
+	for _, c := range []struct{ content, want string }{{"A,20,1.25,first\n", "A|25|1.25"},
+		{"A,20,1.25,first\nA,1,0.5,\n", "A|26|1.25"}, {"B,7,3,\n", "A|5|0.5"}} {
 		h.drop("T_20260701T0100.csv", "station,rain,peak,note\n"+c.content)
 		h.wait("the correction "+c.want, func() bool { return rain() == c.want })
 	}
@@ -69,7 +70,8 @@ func TestRunningTotalsStayRight(t *testing.T) {
 	two := h.loadedFile("T_20260701T0200.csv", "station,rain,peak,note\nA,3,9.5,\nA,4,2.0,twice\n")
 	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Duplicate: 1}, two.Balance)
 	three := h.loadedFile("T_20260701T0300.csv", "station,rain,peak,note\nA,1,2.5,\nB,0,0.5,\n")
-	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1}, three.Balance, "nothing added is nothing changed")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1}, three.Balance,
+		"nothing added is nothing changed")
 	const all = "A|13|9.5|twice|T_20260701T0300.csv"
 	assert.Equal(t, []string{all, "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows))
 
@@ -96,7 +98,8 @@ func TestRunningTotalsStayRight(t *testing.T) {
 		a, err := h.ledger.Arrival(ctx, one.ID)
 		return err == nil && a.State == ledger.Loaded && a.Generation == 2
 	})
-	assert.Equal(t, []string{"A|13|9.5|first|T_20260701T0100.csv", "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows), "nothing twice")
+	assert.Equal(t, []string{"A|13|9.5|first|T_20260701T0100.csv", "B|1|1.0|T_20260701T0100.csv"}, h.lines(totalRows),
+		"nothing twice")
 	found, err := h.engine.inspect.Reconcile(ctx, "totals")
 	require.NoError(t, err)
 	assert.Empty(t, found)
@@ -140,7 +143,8 @@ func TestARecallTakesUpWhatFilesHeldBack(t *testing.T) {
 	ctx := context.Background()
 	h := newHouse(t, gauges).start()
 	row := func(level, revised string) string {
-		return header + "SR0001;2026-07-01T12:00:00Z;" + level + ";" + revised + "\nSR0002;2026-07-01T12:00:00Z;" + level + ";" + revised + "\n"
+		return header + "SR0001;2026-07-01T12:00:00Z;" + level + ";" + revised + "\nSR0002;2026-07-01T12:00:00Z;" +
+			level + ";" + revised + "\n"
 	}
 	newer := h.loadedFile("G_K1_20260701T1200.csv", row("3", "9"))
 	older := h.loadedFile("G_K1_20260701T1300.csv", row("2", "1"))
@@ -192,7 +196,9 @@ func TestWholeTables(t *testing.T) {
 	require.NoError(t, err)
 	h.wait("the release", func() bool { return len(h.lines("SELECT place FROM river.observer")) == 1 })
 	assert.Equal(t, []string{"Nowhere"}, h.lines("SELECT place FROM river.observer"))
-	assert.Equal(t, []string{"text"}, h.lines("SELECT data_type::text FROM information_schema.columns WHERE table_name = 'observer' AND column_name = 'mail'"))
+	assert.Equal(t, []string{"text"},
+		h.lines("SELECT data_type::text FROM information_schema.columns WHERE table_name = 'observer' AND column_name "+
+			"= 'mail'"))
 }
 
 // TestShapesGrow puts a feed again with a wider type and a further column, over a
@@ -201,21 +207,26 @@ func TestShapesGrow(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t).start()
 	of := func(table, fields, more string) string {
-		return "feed: grow\nlanding: {at: in, files: \"*.csv\", settle: 50ms}\nwhen: {attempts: 1}\nschema:\n  fieldsMatch: partial\n  fields: " + fields + "\n  primaryKey: id\ntarget: {table: river." + table + more + "}\n"
+		return "feed: grow\nlanding: {at: in, files: \"*.csv\", settle: 50ms}\nwhen: {attempts: 1}\nschema:\n  " +
+			"fieldsMatch: partial\n  fields: " + fields + "\n  primaryKey: id\ntarget: {table: river." + table +
+			more + "}\n"
 	}
-	const narrow, wide = "[{name: id, type: integer}, {name: n, type: integer}]", "[{name: id, type: integer}, {name: n, type: number}, {name: more}]"
+	const narrow, wide = "[{name: id, type: integer}, {name: n, type: integer}]",
+		"[{name: id, type: integer}, {name: n, type: number}, {name: more}]"
 	h.put(of("grown", narrow, ""))
 	h.loadedFile("a.csv", "id,n\n1,1\n")
 	h.put(of("grown", wide, ""))
 	h.loadedFile("b.csv", "id,n,more\n2,2.5,x\n")
-	assert.Equal(t, []string{"1|1", "2|2.5|x"}, h.lines("SELECT concat_ws('|', id, n, more) FROM river.grown ORDER BY id"))
+	assert.Equal(t, []string{"1|1", "2|2.5|x"},
+		h.lines("SELECT concat_ws('|', id, n, more) FROM river.grown ORDER BY id"))
 
 	h.exec("CREATE TABLE river.theirs (id bigint PRIMARY KEY, n integer)")
 	h.put(of("theirs", wide, ", lineage: {from_file: src}"))
 	h.drop("c.csv", "id,n,more\n3,3.5,x\n")
 	h.wait("the misfit", func() bool {
 		f, err := h.ledger.Feed(context.Background(), "grow")
-		return err == nil && strings.Contains(f.Problem, `column n is integer; the feed needs numeric (ALTER TABLE "river"."theirs" ALTER COLUMN "n" TYPE numeric); column more is missing`)
+		return err == nil && strings.Contains(f.Problem,
+			`column n is integer; the feed needs numeric (ALTER TABLE "river"."theirs" ALTER COLUMN "n" TYPE numeric); column more is missing`)
 	})
 	h.put(of("theirs", wide, ", lineage: {from_file: src}, missing_columns: add"))
 	h.wait("the load", func() bool { return len(h.lines("SELECT id::text FROM river.theirs")) == 1 })
@@ -233,7 +244,8 @@ func TestATargetInAnotherDatabase(t *testing.T) {
 	t.Cleanup(other.Close)
 	h.connections = map[string]*table.Database{"basin": other}
 	h.start()
-	h.put(strings.Replace(strings.Replace(gauges, "newest: revised", "newest: revised, connection: basin", 1), "feed: gauges", "feed: gauges", 1))
+	h.put(strings.Replace(strings.Replace(gauges, "newest: revised", "newest: revised, connection: basin", 1),
+		"feed: gauges", "feed: gauges", 1))
 	a := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;1;1\n")
 	assert.Equal(t, []string{"f"}, h.lines("SELECT (to_regclass('river.gauge') IS NOT NULL)::text::char"))
 	v, err := h.engine.inspect.Verify(ctx, a.ID)
@@ -266,13 +278,15 @@ func TestRollupsFollow(t *testing.T) {
 	r, err := rollup.Parse("peaks.yaml", []byte(peaks))
 	require.NoError(t, err)
 	require.NoError(t, h.target.PutRollup(ctx, r, peaks, "me"))
-	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\n")
+	first := h.loadedFile("G_K1_20260701T1200.csv",
+		header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\n")
 	h.loadedFile("T_20260701T0100.csv", "station,rain,peak,note\nSR0001,5,7.5,\n")
 	const rows = "SELECT concat_ws('|', station_id, peak, n) FROM river.peak ORDER BY 1"
 	follows := func(want ...string) {
 		t.Helper()
 		h.wait("the rollup", func() bool {
-			return h.lines("SELECT (to_regclass('river.peak') IS NOT NULL)::text")[0] == "true" && strings.Join(h.lines(rows), " ") == strings.Join(want, " ")
+			return h.lines("SELECT (to_regclass('river.peak') IS NOT NULL)::text")[0] == "true" &&
+				strings.Join(h.lines(rows), " ") == strings.Join(want, " ")
 		})
 	}
 	follows("SR0001|7.5|2", "SR0002|1|1")
@@ -329,8 +343,11 @@ func TestAFeedIsRebuilt(t *testing.T) {
 	require.NoError(t, os.Rename(path, path+".tmp"))
 	plan, err := h.engine.inspect.PlanRebuild(ctx, "totals")
 	require.NoError(t, err)
-	assert.Equal(t, &inspect.Rebuilding{Feed: "totals", Table: "river.total", There: true, Counted: table.Counted{Rows: 3, Others: 1, Changed: 2},
-		RowsAfter: 2, Arrivals: 1, Missing: []inspect.Gone{{Arrival: two.ID, Path: two.Path, Why: "its file is gone"}}, Superseded: []int64{}}, plan)
+	assert.Equal(t, &inspect.Rebuilding{Feed: "totals", Table: "river.total", There: true,
+		Counted:   table.Counted{Rows: 3, Others: 1, Changed: 2},
+		RowsAfter: 2, Arrivals: 1,
+		Missing:    []inspect.Gone{{Arrival: two.ID, Path: two.Path, Why: "its file is gone"}},
+		Superseded: []int64{}}, plan)
 	run := h.rebuild("totals", ledger.Rebuilding{Because: "spoiled"})
 	assert.Equal(t, ledger.RunFailed, run.State)
 	assert.Contains(t, run.Reason, "1 rows of river.total were brought by no arrival, and would be lost")
@@ -361,7 +378,8 @@ func TestARebuildPassesOverSupersededVersions(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int64{first.ID}, plan.Superseded)
 	assert.Empty(t, plan.Missing)
-	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2}, h.rebuild("gauges", ledger.Rebuilding{Because: "a try"}).Balance)
+	assert.Equal(t, balance.Balance{Read: 2, Inserted: 2},
+		h.rebuild("gauges", ledger.Rebuilding{Because: "a try"}).Balance)
 	assert.Len(t, h.lines(contents), 2)
 
 	h.put(strings.NewReplacer("feed: gauges", "feed: bare", "river.gauge", "river.bare").Replace(gauges))
@@ -392,12 +410,15 @@ func TestARebuildIsCancelled(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()
 	a := h.loadedFile("G_K1_20260701T1200.csv", header+row(1, "1"))
-	h.exec("CREATE FUNCTION river.slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(600); RETURN NEW; END $$; CREATE TRIGGER slow BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.slow()")
-	run, err := h.ledger.QueueRun(ctx, "gauges", CauseRebuild, "me", ledger.Wanted{Rebuild: &ledger.Rebuilding{Because: "a try"}})
+	h.exec("CREATE FUNCTION river.slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(600); RETURN " +
+		"NEW; END $$; CREATE TRIGGER slow BEFORE INSERT ON river.gauge FOR EACH ROW EXECUTE FUNCTION river.slow()")
+	run, err := h.ledger.QueueRun(ctx, "gauges", CauseRebuild, "me",
+		ledger.Wanted{Rebuild: &ledger.Rebuilding{Because: "a try"}})
 	require.NoError(t, err)
 	h.engine.Changed()
 	h.wait("its load", func() bool {
-		return h.lines("SELECT count(*)::text FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()")[0] == "1"
+		return h.lines("SELECT count(*)::text FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = " +
+			"current_database()")[0] == "1"
 	})
 	_, err = h.ledger.CancelRun(ctx, run.ID, "ada")
 	require.NoError(t, err)
@@ -422,26 +443,34 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	h := newHouse(t, gauges).start()
-	first := h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\nSR0004;2026-07-01T12:00:00Z;1;v2\n")
+	first := h.loadedFile("G_K1_20260701T1200.csv",
+		header+"SR0001;2026-07-01T12:00:00Z;3;1\nSR0002;2026-07-01T12:00:00Z;1;1\nSR0004;2026-07-01T12:00:00Z;1;v2\n")
 	h.loadedFile("G_K2_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\n")
 	pgtest.AsSuperuser(t, h.url, "CREATE ROLE looker")
-	h.exec("GRANT SELECT ON river.gauge TO looker; CREATE VIEW river.low AS SELECT station_id, level_m FROM river.gauge WHERE level_m < 2; ALTER TABLE river.gauge ADD remark text DEFAULT 'none'")
+	h.exec("GRANT SELECT ON river.gauge TO looker; CREATE VIEW river.low AS SELECT station_id, level_m FROM " +
+		"river.gauge WHERE level_m < 2; ALTER TABLE river.gauge ADD remark text DEFAULT 'none'")
 	defer pgtest.AsSuperuser(t, h.url, "DROP OWNED BY looker; DROP ROLE looker")
-	changed := strings.NewReplacer("primaryKey: [station_id, observed_at]", "primaryKey: [station_id, observed_at, revised]",
+	changed := strings.NewReplacer("primaryKey: [station_id, observed_at]",
+		"primaryKey: [station_id, observed_at, revised]",
 		"{name: revised, type: integer", "{name: revised, type: string").Replace(gauges)
 	require.NotEqual(t, gauges, changed)
-	assert.Equal(t, []string{"table river.gauge does not fit, and until it does files wait:", "column revised is bigint; the feed needs text",
-		"no primary key or unique index over (station_id, observed_at, revised) (ALTER TABLE \"river\".\"gauge\" ADD PRIMARY KEY (\"station_id\", \"observed_at\", \"revised\"))",
-		"`mullein feed rebuild` gives it the new shape and loads all files into it again"}, h.engine.inspect.Shape(ctx, parsed(t, changed)).Misfit)
+	assert.Equal(t, []string{"table river.gauge does not fit, and until it does files wait:",
+		"column revised is bigint; the feed needs text",
+		"no primary key or unique index over (station_id, observed_at, revised) (ALTER TABLE \"river\".\"gauge\" ADD " +
+			"PRIMARY KEY (\"station_id\", \"observed_at\", \"revised\"))",
+		"`mullein feed rebuild` gives it the new shape and loads all files into it again"},
+		h.engine.inspect.Shape(ctx, parsed(t, changed)).Misfit)
 	h.put(changed)
 	h.drop("G_K1_20260701T1400.csv", header+"SR0003;2026-07-01T14:00:00Z;5;x\n")
 	h.wait("the way out", func() bool {
 		f, err := h.ledger.Feed(ctx, "gauges")
-		return err == nil && strings.Contains(f.Problem, "`mullein feed rebuild` gives it the new shape and loads all files into it again")
+		return err == nil && strings.Contains(f.Problem, "`mullein feed rebuild` gives it the new shape and loads all "+
+			"files into it again")
 	})
 	_, err := h.engine.inspect.PreviewRecall(ctx, first.ID, table.TakeOut)
 	assert.ErrorContains(t, err, "does not fit the feed")
-	assert.Equal(t, balance.Balance{Read: 4, Inserted: 4}, h.rebuild("gauges", ledger.Rebuilding{Because: "each revision counts"}).Balance, "v2 is a text now")
+	assert.Equal(t, balance.Balance{Read: 4, Inserted: 4},
+		h.rebuild("gauges", ledger.Rebuilding{Because: "each revision counts"}).Balance, "v2 is a text now")
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: first.ID, Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, rejects)
@@ -449,17 +478,23 @@ func TestATableTakesAnotherShape(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "rebuild me each revision counts", life[0].What+" "+life[0].By+" "+life[0].Because)
 	assert.Equal(t, ledger.Loaded, h.arrival("G_K1_20260701T1400.csv").State)
-	assert.Equal(t, []string{"SR0001|K1|3|1|none", "SR0001|K2|4|2|none", "SR0002|K1|1|1|none", "SR0003|K1|5|x|none", "SR0004|K1|1|v2|none"},
+	assert.Equal(t, []string{"SR0001|K1|3|1|none", "SR0001|K2|4|2|none", "SR0002|K1|1|1|none", "SR0003|K1|5|x|none",
+		"SR0004|K1|1|v2|none"},
 		h.lines("SELECT concat_ws('|', station_id, catchment, level_m, revised, remark) FROM river.gauge ORDER BY 1"))
-	assert.Equal(t, []string{"PRIMARY KEY (station_id, observed_at, revised)"}, h.lines("SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"))
+	assert.Equal(t, []string{"PRIMARY KEY (station_id, observed_at, revised)"},
+		h.lines("SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"))
 	assert.Equal(t, []string{"true"}, h.lines("SELECT has_table_privilege('looker', 'river.gauge', 'SELECT')::text"))
-	assert.Equal(t, []string{"SR0002|1", "SR0004|1"}, h.lines("SELECT concat_ws('|', station_id, level_m) FROM river.low ORDER BY 1"))
+	assert.Equal(t, []string{"SR0002|1", "SR0004|1"},
+		h.lines("SELECT concat_ws('|', station_id, level_m) FROM river.low ORDER BY 1"))
 	assert.Empty(t, h.engine.inspect.Shape(ctx, parsed(t, changed)))
 	_, err = h.engine.inspect.Recall(ctx, first.ID, table.TakeOut, "me", "the journal knows the new shape")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"SR0001|K2", "SR0003|K1"}, h.lines("SELECT concat_ws('|', station_id, catchment) FROM river.gauge ORDER BY 1"))
+	assert.Equal(t, []string{"SR0001|K2", "SR0003|K1"},
+		h.lines("SELECT concat_ws('|', station_id, catchment) FROM river.gauge ORDER BY 1"))
 
-	changed = strings.Replace(changed, `{name: level_m, type: number, decimalChar: ",", constraints: {minimum: -5, maximum: 30}}`, "{name: level_m}", 1)
+	changed = strings.Replace(changed,
+		`{name: level_m, type: number, decimalChar: ",", constraints: {minimum: -5, maximum: 30}}`, "{name: level_m}",
+		1)
 	changed = strings.Replace(changed, "  flood: row.level_m > 4.5\n", "", 1)
 	h.put(changed)
 	run := h.rebuild("gauges", ledger.Rebuilding{Because: "a view is in the way"})
@@ -472,18 +507,23 @@ func TestATableTakesAnotherShape(t *testing.T) {
 func TestPartitionsAreMadeAsDaysArrive(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz, level_m numeric, revised bigint, catchment text, flood boolean,
-		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz, row_digest bytea, PRIMARY KEY (station_id, observed_at)) PARTITION BY RANGE (observed_at);
+	h.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station_id text, observed_at timestamptz, level_m numeric,
+		revised bigint, catchment text, flood boolean,
+		from_file text, from_line bigint, from_arrival bigint, loaded_run bigint, loaded_at timestamptz,
+		row_digest bytea, PRIMARY KEY (station_id, observed_at)) PARTITION BY RANGE (observed_at);
 		CREATE TABLE river.gauge_old PARTITION OF river.gauge FOR VALUES FROM ('2026-06-01') TO ('2026-07-01')`)
 	h.start()
-	h.loadedFile("G_K1_20260701T1200.csv", header+"SR0001;2026-06-30T12:00:00Z;1;1\nSR0001;2026-07-01T12:00:00Z;1;1\nSR0001;2026-09-02T12:00:00Z;1;1\n")
+	h.loadedFile("G_K1_20260701T1200.csv",
+		header+"SR0001;2026-06-30T12:00:00Z;1;1\nSR0001;2026-07-01T12:00:00Z;1;1\nSR0001;2026-09-02T12:00:00Z;1;1\n")
 	assert.Equal(t, []string{"river.gauge_old|1", "river.gauge_p202607|1", "river.gauge_p202609|1"},
 		h.lines("SELECT tableoid::regclass || '|' || count(*) FROM river.gauge GROUP BY tableoid ORDER BY 1"))
-	b := h.loadedFile("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;2;2\nSR0001;2026-07-31T12:00:00Z;1;1\n")
+	b := h.loadedFile("G_K1_20260701T1300.csv",
+		header+"SR0001;2026-07-01T12:00:00Z;2;2\nSR0001;2026-07-31T12:00:00Z;1;1\n")
 	assert.Equal(t, balance.Balance{Read: 2, Inserted: 1, Updated: 1}, b.Balance)
 	_, err := h.engine.inspect.Recall(context.Background(), b.ID, table.TakeOut, "me", "a test")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"1"}, h.lines("SELECT level_m::text FROM river.gauge WHERE observed_at = '2026-07-01 12:00Z'"))
+	assert.Equal(t, []string{"1"},
+		h.lines("SELECT level_m::text FROM river.gauge WHERE observed_at = '2026-07-01 12:00Z'"))
 }
 
 const logbook = `feed: logbook
@@ -502,7 +542,8 @@ func TestOneFeedForManyTables(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	h := newHouse(t, logbook)
-	for i, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv", "rain-day_20260702.csv"} {
+	for i, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv",
+		"rain-day_20260702.csv"} {
 		content := "id,level\n1,1.5\n2,2.5\n"
 		if strings.HasPrefix(name, "rain") {
 			content = "place,mm\nFord,3\n"
@@ -512,11 +553,13 @@ func TestOneFeedForManyTables(t *testing.T) {
 	h.drop("snow_20260701.csv", "x\n1\n")
 	h.start()
 	var last ledger.Arrival
-	for _, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv", "rain-day_20260702.csv"} {
+	for _, name := range []string{"gauge_20260701.csv", "rain-day_20260701.csv", "gauge_20260702.csv",
+		"rain-day_20260702.csv"} {
 		last = h.arrival(name)
 		assert.Equal(t, ledger.Loaded, last.State, "%s: %s", name, last.Reason)
 	}
-	assert.Equal(t, []string{"1|1.3", "2|2.5"}, h.lines("SELECT concat_ws('|', id, level) FROM river.log_gauge ORDER BY 1"))
+	assert.Equal(t, []string{"1|1.3", "2|2.5"},
+		h.lines("SELECT concat_ws('|', id, level) FROM river.log_gauge ORDER BY 1"))
 	assert.Equal(t, []string{"Ford|3"}, h.lines(`SELECT concat_ws('|', place, mm) FROM river."log_rain-day"`))
 	strange := h.arrival("snow_20260701.csv")
 	assert.Equal(t, ledger.Refused, strange.State)
@@ -549,7 +592,8 @@ func TestAChangeByHandIsToldFromALoad(t *testing.T) {
 	h.exec("UPDATE river.gauge SET level_m = 99 WHERE station_id = 'SR0001'")
 	h.loadedFile("G_K1_20260701T1300.csv", header+"SR0001;2026-07-01T12:00:00Z;4;2\n")
 	told := func(station string) (out []string) {
-		got, err := h.engine.inspect.History(ctx, h.definition(), map[string]string{"station_id": station, "observed_at": "2026-07-01T12:00:00Z"})
+		got, err := h.engine.inspect.History(ctx, h.definition(), map[string]string{"station_id": station,
+			"observed_at": "2026-07-01T12:00:00Z"})
 		require.NoError(t, err)
 		for _, s := range got.Steps {
 			var after struct {

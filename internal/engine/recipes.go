@@ -131,7 +131,8 @@ func (r *running) ofOneKind(ctx context.Context, d load.Delivery) (out load.Deli
 	}
 	if mixed && d.Name != "" {
 		for _, a := range d.Arrivals() {
-			unknown[a.ID] = errors.New("its delivery has files of several kinds, which end in several tables; one delivery is for one table")
+			unknown[a.ID] = errors.New("its delivery has files of several kinds, which end in several tables; one " +
+				"delivery is for one table")
 		}
 	}
 	for _, a := range d.Arrivals() {

@@ -33,7 +33,10 @@ target: {table: river.list, mode: replace}
 			if key != "" {
 				want[2] = "L_3.csv 3 2 2"
 			}
-			assert.Equal(t, want, h.lines("SELECT concat_ws(' ', a.path, m.rows_before, m.rows_after, coalesce(nullif(m.balance->>'removed', '0'), '-')) FROM mullein.load m JOIN mullein_records.arrival a ON a.id = m.arrival ORDER BY 1"))
+			assert.Equal(t, want,
+				h.lines("SELECT concat_ws(' ', a.path, m.rows_before, m.rows_after, "+
+					"coalesce(nullif(m.balance->>'removed', '0'), '-')) FROM mullein.load m JOIN "+
+					"mullein_records.arrival a ON a.id = m.arrival ORDER BY 1"))
 			_, err := h.engine.inspect.Recall(ctx, last.ID, table.TakeOut, "me", "wrong")
 			require.NoError(t, err)
 			assert.Equal(t, []string{"c", "d", "e"}, h.lines("SELECT id FROM river.list ORDER BY 1"))

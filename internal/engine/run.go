@@ -55,7 +55,8 @@ func (r *running) do(ctx context.Context) error {
 	case errors.Is(err, table.ErrFenced):
 		state, reason = ledger.RunFailed, err.Error()
 	case err != nil && ctx.Err() != nil:
-		state, reason = ledger.RunCancelled, "broken off: the service stopped, or the feed was changed, moved to another service, or removed"
+		state, reason = ledger.RunCancelled, "broken off: the service stopped, or the feed was changed, moved to "+
+			"another service, or removed"
 	case err != nil:
 		state, reason = ledger.RunFailed, err.Error()
 		r.e.turns.later(r.leased, r.tryAgain())

@@ -31,12 +31,14 @@ import (
 func TestEitherOfTwoServicesMayDieAtEachStep(t *testing.T) {
 	t.Parallel()
 	want := quiet(t, 1)
-	for _, step := range []load.Step{load.StepClaimed, load.StepOpened, load.StepStaged, load.StepLocked, load.StepMerged, load.StepMarked, load.StepCommitted} {
+	for _, step := range []load.Step{load.StepClaimed, load.StepOpened, load.StepStaged, load.StepLocked,
+		load.StepMerged, load.StepMarked, load.StepCommitted} {
 		t.Run(string(step), func(t *testing.T) {
 			t.Parallel()
 			h := newHouse(t, gauges)
 			dies, lives := h.process(uuid.NewString(), step, 3), (*exec.Cmd)(nil)
-			h.wait("the first service to have the feed", func() bool { return h.count("mullein_records.feed WHERE lease_holder IS NOT NULL") == "1" })
+			h.wait("the first service to have the feed",
+				func() bool { return h.count("mullein_records.feed WHERE lease_holder IS NOT NULL") == "1" })
 			lives = h.process(uuid.NewString(), "", 0)
 			h.deliver(0)
 			require.Error(t, dies.Wait())
@@ -81,7 +83,8 @@ func TestAFrozenServiceWakesUpFenced(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
 	frozen := h.process(uuid.NewString(), "", 0)
-	h.wait("the first service to have the feed", func() bool { return h.count("mullein_records.feed WHERE lease_holder IS NOT NULL") == "1" })
+	h.wait("the first service to have the feed",
+		func() bool { return h.count("mullein_records.feed WHERE lease_holder IS NOT NULL") == "1" })
 	h.deliver(0)
 	h.wait("its work", func() bool { return h.count("mullein_records.arrival WHERE state = 'loading'") != "0" })
 	require.NoError(t, frozen.Process.Signal(syscall.SIGSTOP))
@@ -90,8 +93,10 @@ func TestAFrozenServiceWakesUpFenced(t *testing.T) {
 	require.NoError(t, frozen.Process.Signal(syscall.SIGCONT))
 	h.drop("G_K9_20260701T1200.csv", header+row(99, "1"))
 	h.wait("one more", func() bool { return h.count("mullein.load") == fmt.Sprint(filesEach+1) })
-	h.wait("the ledger to follow", func() bool { return h.count("mullein_records.arrival WHERE state <> 'loaded'") == "0" })
-	assert.Empty(t, h.lines(`SELECT arrival::text FROM mullein.load GROUP BY arrival HAVING count(*) > 1`), "nothing twice")
+	h.wait("the ledger to follow",
+		func() bool { return h.count("mullein_records.arrival WHERE state <> 'loaded'") == "0" })
+	assert.Empty(t, h.lines(`SELECT arrival::text FROM mullein.load GROUP BY arrival
+		HAVING count(*) > 1`), "nothing twice")
 	end(t, frozen)
 	end(t, other)
 }
@@ -104,13 +109,15 @@ func TestFeedsSpreadOverServices(t *testing.T) {
 	for n := range 6 {
 		name := fmt.Sprintf("feed-%d", n)
 		require.NoError(t, os.MkdirAll(filepath.Join(h.root, name), 0o755))
-		h.put(strings.NewReplacer("feed: gauges", "feed: "+name, "at: in", "at: "+name, "river.gauge", fmt.Sprintf("river.g%d", n)).Replace(gauges))
+		h.put(strings.NewReplacer("feed: gauges", "feed: "+name, "at: in", "at: "+name, "river.gauge",
+			fmt.Sprintf("river.g%d", n)).Replace(gauges))
 	}
 	h.start()
 	first := h.stop
 	h.start()
 	held := func() string {
-		return strings.Join(h.lines(`SELECT count(*)::text FROM mullein_records.feed WHERE lease_holder IS NOT NULL GROUP BY lease_holder`), " ")
+		return strings.Join(h.lines(`SELECT count(*)::text FROM mullein_records.feed WHERE lease_holder IS NOT NULL
+			GROUP BY lease_holder`), " ")
 	}
 	h.wait("half of the feeds each", func() bool { return held() == "3 3" })
 	services, err := h.ledger.Services(ctx)
@@ -242,7 +249,8 @@ func TestPostgresIsStoppedAndKilledUnderWork(t *testing.T) {
 		h.deliver(b)
 		h.wait("some work", func() bool {
 			counts, err := h.ledger.Counts(ctx, "gauges")
-			return err == nil && counts["gauges"].States["loaded"]+counts["gauges"].States["loading"] > int64(b*filesEach)
+			return err == nil &&
+				counts["gauges"].States["loaded"]+counts["gauges"].States["loading"] > int64(b*filesEach)
 		})
 		if b%2 == 0 {
 			require.NoError(t, pg.Crash(ctx))
@@ -281,7 +289,8 @@ func TestTheDiskIsFull(t *testing.T) {
 		_, _ = h.db.Exec(ctx, "DROP TABLE IF EXISTS river.gauge, public.filler; DROP TABLESPACE IF EXISTS "+space)
 	})
 	h.exec("CREATE TABLE public.filler (t text) TABLESPACE " + space)
-	h.exec("ALTER TABLE public.filler ALTER t SET STORAGE EXTERNAL; INSERT INTO public.filler SELECT repeat(md5(i::text), 32000) FROM generate_series(1, 9) i")
+	h.exec("ALTER TABLE public.filler ALTER t SET STORAGE EXTERNAL; INSERT INTO public.filler SELECT " +
+		"repeat(md5(i::text), 32000) FROM generate_series(1, 9) i")
 	h.exec("CREATE SCHEMA river")
 	_, err = h.target.Fit(ctx, mustTable(t, h.definition()))
 	require.NoError(t, err)
@@ -320,7 +329,8 @@ func TestADiskWithLittleRoomIsSaidBeforehand(t *testing.T) {
 	}
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.start()
-	h.wait("the want of room", func() bool { return strings.Contains(h.feed().Problem, "only 1 MiB are free on the disk of the data") })
+	h.wait("the want of room",
+		func() bool { return strings.Contains(h.feed().Problem, "only 1 MiB are free on the disk of the data") })
 	mu.Lock()
 	free = 1 << 40
 	mu.Unlock()

@@ -31,8 +31,10 @@ func TestSlotsOfARangeInOtherUnits(t *testing.T) {
 		case "*":
 			wanted = ledger.Wanted{To: "2026-06-01"}
 		case "{slot:#}":
-			assert.ErrorContains(t, CheckRange(f, wanted, now), "is not a number; the names of this feed count their slots")
-			assert.ErrorContains(t, CheckRange(f, ledger.Wanted{From: "9", To: "3"}, now), "from 9 to 3 are not between")
+			assert.ErrorContains(t, CheckRange(f, wanted, now),
+				"is not a number; the names of this feed count their slots")
+			assert.ErrorContains(t, CheckRange(f, ledger.Wanted{From: "9", To: "3"}, now),
+				"from 9 to 3 are not between")
 			wanted, want = ledger.Wanted{From: "9", To: "11"}, []string{"9", "10", "11"}
 		}
 		steps, err := slotsOf(f, wanted, now)

@@ -56,12 +56,22 @@ func TestSuppliersOfEveryKind(t *testing.T) {
 	}
 	require.NoError(t, e.Close())
 	files := map[string]struct{ more, content string }{
-		"commas":    {levelFields, "station,at,level\nÄ1,2026-07-01T12:00:00Z,0.1\nÄ2,2026-07-01T12:00:00Z,2.25\nÄ3,2026-07-01T12:00:00Z,-1\n"},
-		"latin":     {"encoding: iso-8859-1\ndialect: {delimiter: \"\\t\"}\n" + levelFields, "station\tat\tlevel\n\xc41\t2026-07-01T12:00:00Z\t0.1\n\xc42\t2026-07-01T12:00:00Z\t2.25\n\xc43\t2026-07-01T12:00:00Z\t-1\n"},
-		"wide":      {"encoding: utf-16\n" + levelFields, "\xff\xfe" + wide("station,at,level\r\nÄ1,2026-07-01T12:00:00Z,0.1\r\nÄ2,2026-07-01T12:00:00Z,2.25\r\nÄ3,2026-07-01T12:00:00Z,-1")},
-		"fixed":     {"format: fixed\n" + strings.NewReplacer("{name: station,", "{name: station, source: 1-2,", "{name: at, type: datetime", "{name: at, type: datetime, source: 3-22", "type: number,", "type: number, source: 23-28,").Replace(levelFields), "Ä12026-07-01T12:00:00Z   0.1\nÄ22026-07-01T12:00:00Z  2.25\nÄ32026-07-01T12:00:00Z    -1\n"},
-		"arrays":    {"format: json\ndialect: {property: data}\n" + levelFields, `{"data": [["station", "at", "level"], ["Ä1", "2026-07-01T12:00:00Z", 0.1], ["Ä2", "2026-07-01T12:00:00Z", 2.25], ["Ä3", "2026-07-01T12:00:00Z", -1]]}`},
-		"lines":     {"format: jsonl\n" + levelFields, `{"station": "\u00c41", "at": "2026-07-01T12:00:00Z", "level": 0.1}` + "\n" + `{"level": 2.25, "station": "Ä2", "at": "2026-07-01T12:00:00Z"}` + "\n" + `{"station": "Ä3", "at": "2026-07-01T12:00:00Z", "level": -1}`},
+		"commas": {levelFields,
+			"station,at,level\nÄ1,2026-07-01T12:00:00Z,0.1\nÄ2,2026-07-01T12:00:00Z,2.25\nÄ3,2026-07-01T12:00:00Z,-1\n"},
+		"latin": {"encoding: iso-8859-1\ndialect: {delimiter: \"\\t\"}\n" + levelFields,
+			"station\tat\tlevel\n\xc41\t2026-07-01T12:00:00Z\t0.1\n\xc42\t2026-07-01T12:00:00Z\t2.25\n\xc43\t2026-07-01T12:00:00Z\t-1\n"},
+		"wide": {"encoding: utf-16\n" + levelFields,
+			"\xff\xfe" + wide("station,at,level\r\nÄ1,2026-07-01T12:00:00Z,0.1\r\nÄ2,2026-07-01T12:00:00Z,2.25\r\nÄ3,2026-07-01T12:00:00Z,-1")},
+		"fixed": {"format: fixed\n" + strings.NewReplacer("{name: station,", "{name: station, source: 1-2,",
+			"{name: at, type: datetime", "{name: at, type: datetime, source: 3-22", "type: number,",
+			"type: number, source: 23-28,").Replace(levelFields),
+			"Ä12026-07-01T12:00:00Z   0.1\nÄ22026-07-01T12:00:00Z  2.25\nÄ32026-07-01T12:00:00Z    -1\n"},
+		"arrays": {"format: json\ndialect: {property: data}\n" + levelFields,
+			`{"data": [["station", "at", "level"], ["Ä1", "2026-07-01T12:00:00Z", 0.1], ["Ä2", "2026-07-01T12:00:00Z", 2.25], ["Ä3", "2026-07-01T12:00:00Z", -1]]}`},
+		"lines": {"format: jsonl\n" + levelFields,
+			`{"station": "\u00c41", "at": "2026-07-01T12:00:00Z", "level": 0.1}` + "\n" +
+				`{"level": 2.25, "station": "Ä2", "at": "2026-07-01T12:00:00Z"}` + "\n" +
+				`{"station": "Ä3", "at": "2026-07-01T12:00:00Z", "level": -1}`},
 		"columns":   {"format: parquet\n" + levelFields, columns.String()},
 		"container": {"format: avro\n" + levelFields, container.String()},
 	}
@@ -79,7 +89,9 @@ func TestSuppliersOfEveryKind(t *testing.T) {
 		plain, packed := h.arrival(name+"_20260701.dat"), h.arrival(name+"_20260702.gz")
 		assert.Equal(t, balance.Balance{Read: 3, Inserted: 3}, plain.Balance, "%s: %s", name, plain.Reason)
 		assert.Equal(t, balance.Balance{Read: 3, Unchanged: 3}, packed.Balance, "%s: %s", name, packed.Reason)
-		assert.Equal(t, []string{"Ä1|12:00|0.1", "Ä2|12:00|2.25", "Ä3|12:00|-1"}, h.lines("SELECT concat_ws('|', station, to_char(at AT TIME ZONE 'UTC', 'HH24:MI'), level) FROM river."+name+" ORDER BY 1"), name)
+		assert.Equal(t, []string{"Ä1|12:00|0.1", "Ä2|12:00|2.25", "Ä3|12:00|-1"},
+			h.lines("SELECT concat_ws('|', station, to_char(at AT TIME ZONE 'UTC', 'HH24:MI'), level) FROM "+
+				"river."+name+" ORDER BY 1"), name)
 	}
 }
 
@@ -95,7 +107,8 @@ func wide(s string) string {
 
 func TestKindsOfFilesUnderOneName(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, strings.Replace(levels("mixed", levelFields), "settle: 50ms", "settle: 50ms, with_columns: [station, level]", 1))
+	h := newHouse(t, strings.Replace(levels("mixed", levelFields), "settle: 50ms",
+		"settle: 50ms, with_columns: [station, level]", 1))
 	h.drop("mixed_20260701.csv", "station,at,level\nA,2026-07-01T12:00:00Z,1\n")
 	h.drop("mixed_20260702.csv", "day,rain\n2026-07-01,5\n")
 	h.drop("mixed_20260703.csv", "station,at,Level_m\nA,2026-07-01T12:00:00Z,1\n")
@@ -113,7 +126,8 @@ func TestRaggedRows(t *testing.T) {
 	const text = "station,at,level\nA,2026-07-01T12:00:00Z,1\nB,2026-07-01T12:00:00Z\nC,2026-07-01T12:00:00Z,1,5\n"
 	var feeds []string
 	for _, match := range []string{"equal", "superset", "subset", "partial"} {
-		feeds = append(feeds, levels(match, "tolerate: {rejects: 3}\n"+strings.Replace(levelFields, "schema:\n", "schema:\n  fieldsMatch: "+match+"\n", 1)))
+		feeds = append(feeds, levels(match, "tolerate: {rejects: 3}\n"+strings.Replace(levelFields, "schema:\n",
+			"schema:\n  fieldsMatch: "+match+"\n", 1)))
 	}
 	h := newHouse(t, feeds...)
 	for _, match := range []string{"equal", "superset", "subset", "partial"} {
@@ -130,7 +144,9 @@ func TestRaggedRows(t *testing.T) {
 // would break the check, and then one more that breaks it for both.
 func TestADeliveryIsCheckedAsOne(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, with(`delivery: list, listed_in: "*.lst"`, "checks: {delivery: [{name: enough, must: rows >= 3.0}, {name: all_known, must: distinct_count('station_id') >= 3.0}]}"))
+	h := newHouse(t, with(`delivery: list, listed_in: "*.lst"`,
+		"checks: {delivery: [{name: enough, must: rows >= 3.0}, {name: all_known, must: distinct_count('station_id') "+
+			">= 3.0}]}"))
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.drop("G_K2_20260701T1200.csv", header+row(2, "1")+row(3, "1"))
 	h.drop("a.lst", "G_K1_20260701T1200.csv\nG_K2_20260701T1200.csv\n")
@@ -205,26 +221,35 @@ func TestMendedRowsOfOtherFormats(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, e.Encode(reading{"A\"", at, 99}))
 	require.NoError(t, e.Close())
-	fixed := strings.NewReplacer("{name: station,", "{name: station, source: 1-2,", "{name: at, type: datetime", "{name: at, type: datetime, source: 3-22", "type: number,", "type: number, source: 23-28,").Replace(levelFields)
-	within := strings.NewReplacer("{name: station,", "{name: station, source: readings.gauge.no,", "type: number,", "type: number, source: readings.level,").Replace(levelFields)
+	fixed := strings.NewReplacer("{name: station,", "{name: station, source: 1-2,", "{name: at, type: datetime",
+		"{name: at, type: datetime, source: 3-22", "type: number,", "type: number, source: 23-28,").Replace(levelFields)
+	within := strings.NewReplacer("{name: station,", "{name: station, source: readings.gauge.no,", "type: number,",
+		"type: number, source: readings.level,").Replace(levelFields)
 
 	for name, of := range map[string]struct {
 		more, content          string
 		original, marked, mend string // marked: the part of the original that is at fault
 		want                   []string
 	}{
-		"lines": {"format: jsonl\n" + levelFields, `{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}` + "\n" + `{"station": "B", "at": "2026-07-01T12:00:00Z", "level": 9}`,
-			`{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}`, `99`, `{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 9.9}`, []string{"99|9.9|1", "B|9|2"}},
+		"lines": {"format: jsonl\n" + levelFields, `{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}` +
+			"\n" + `{"station": "B", "at": "2026-07-01T12:00:00Z", "level": 9}`,
+			`{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 99}`, `99`,
+			`{"station": "99", "at": "2026-07-01T12:00:00Z", "level": 9.9}`, []string{"99|9.9|1", "B|9|2"}},
 		"fixed": {"format: fixed\n" + fixed, "A12026-07-01T12:00:00Z   0.1\nA22026-07-01T12:00:00Z  two\n",
 			"A22026-07-01T12:00:00Z  two", "two", "A22026-07-01T12:00:00Z     2", []string{"A1|0.1|1", "A2|2|2"}},
 		"commas": {levelFields, "station,at,level\n12,2026-07-01T12:00:00Z,1\n\"12,5\",2026-07-01T12:00:00Z,12m\n",
-			`"12,5",2026-07-01T12:00:00Z,12m`, "12m", `"12,5",2026-07-01T12:00:00Z,12`, []string{"12,5|12|3", "12|1|2"}},
+			`"12,5",2026-07-01T12:00:00Z,12m`, "12m", `"12,5",2026-07-01T12:00:00Z,12`,
+			[]string{"12,5|12|3", "12|1|2"}},
 		"columns": {"format: parquet\n" + levelFields, columns.String(),
-			`{"station":"A","at":"2026-07-01T12:00:00Z","level":99}`, "99", `{"station":"A","at":"2026-07-01T12:00:00Z","level":9.5}`, []string{"A|9.5|1", "B|1|2"}},
+			`{"station":"A","at":"2026-07-01T12:00:00Z","level":99}`, "99",
+			`{"station":"A","at":"2026-07-01T12:00:00Z","level":9.5}`, []string{"A|9.5|1", "B|1|2"}},
 		"container": {"format: avro\n" + levelFields, container.String(),
-			`{"station":"A\"","at":"2026-07-01T12:00:00Z","level":99}`, "99", `{"station":"A","at":"2026-07-01T12:00:00Z","level":0}`, []string{"A|0|1"}},
+			`{"station":"A\"","at":"2026-07-01T12:00:00Z","level":99}`, "99",
+			`{"station":"A","at":"2026-07-01T12:00:00Z","level":0}`, []string{"A|0|1"}},
 		"visits": {"format: parquet\neach: readings\n" + within, nested.String(),
-			`{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":99}`, "99", `{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":2.25}`, []string{"A|1.5|1", "B|2.25|1"}},
+			`{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":99}`, "99",
+			`{"readings.gauge.no":"B","at":"2026-07-01T12:00:00Z","readings.level":2.25}`,
+			[]string{"A|1.5|1", "B|2.25|1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -240,12 +265,15 @@ func TestMendedRowsOfOtherFormats(t *testing.T) {
 			assert.Equal(t, of.marked, string([]rune(of.original)[rejects[0].MarkFrom:rejects[0].MarkTo]))
 			last := strings.LastIndex(of.original, of.marked)
 			assert.Equal(t, last, rejects[0].MarkFrom, "the cell of the column, not another that looks like it")
-			mended, err := h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: of.mend}}, "ada", "typed wrong")
+			mended, err := h.engine.inspect.Mend(ctx, a.ID, []ledger.MendedRow{{Number: 1, Text: of.mend}}, "ada",
+				"typed wrong")
 			require.NoError(t, err)
 			b := h.arrival("(mended")
 			require.Equal(t, mended.ID, b.ID)
 			require.Equal(t, ledger.Loaded, b.State, b.Reason)
-			assert.Equal(t, of.want, h.lines("SELECT concat_ws('|', station, level, from_line) FROM river."+name+" ORDER BY 1"), "they keep the line that they came from")
+			assert.Equal(t, of.want,
+				h.lines("SELECT concat_ws('|', station, level, from_line) FROM river."+name+" ORDER BY 1"),
+				"they keep the line that they came from")
 			left, err := os.ReadDir(filepath.Join(h.root, ".mended", name))
 			require.NoError(t, err)
 			assert.Len(t, left, 1, "what was handed in is kept apart from the landing")
@@ -260,7 +288,8 @@ func TestMendedRowsOfOtherFormats(t *testing.T) {
 // become those of the schema, before the first row.
 func TestColumnsOfOtherTypesRefuseTheFile(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, levels("columns", "format: parquet\n"+levelFields), levels("container", "format: avro\n"+levelFields))
+	h := newHouse(t, levels("columns", "format: parquet\n"+levelFields),
+		levels("container", "format: avro\n"+levelFields))
 	var columns, container bytes.Buffer
 	require.NoError(t, parquet.Write(&columns, []struct {
 		Station []string `parquet:"station,list"`
@@ -304,7 +333,8 @@ func TestOldRejectsAreForgotten(t *testing.T) {
 // one group break what the first made usual, and the third judged by the first.
 func TestLoadsThatShareATransactionAreJudgedInTurn(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t, gauges+"checks: {delivery: [{name: usual_size, must: rows >= 0.5 * usual_rows}, {name: grows, must: last('grows') <= rows + 5.0, else: warn}, {name: before, must: last_rows < 100.0}]}\n")
+	h := newHouse(t, gauges+"checks: {delivery: [{name: usual_size, must: rows >= 0.5 * usual_rows}, {name: grows, "+
+		"must: last('grows') <= rows + 5.0, else: warn}, {name: before, must: last_rows < 100.0}]}\n")
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1")+row(2, "1")+row(3, "1")+row(4, "1"))
 	h.drop("G_K2_20260701T1201.csv", header+row(5, "1"))
 	h.drop("G_K3_20260701T1202.csv", header+row(6, "1")+row(7, "1"))

@@ -123,7 +123,8 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existi
 		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
 	}
 	if strings.Count(path, "/") > landing.MaxDepth {
-		return landing.Entry{}, &NotTakenError{path, fmt.Sprintf("lies more than %d folders deep, where the landing is not listed", landing.MaxDepth)}
+		return landing.Entry{}, &NotTakenError{path,
+			fmt.Sprintf("lies more than %d folders deep, where the landing is not listed", landing.MaxDepth)}
 	}
 	if taken := f.Landing.Look(path, 1); taken.Why != "" {
 		return landing.Entry{}, &NotTakenError{path, taken.Why}
@@ -182,7 +183,8 @@ const (
 
 // mayTake refuses to accept a file for a slot that is loaded already, unless somebody
 // wants it all the same.
-func (i *Inspector) mayTake(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot, loaded LoadedFiles) error {
+func (i *Inspector) mayTake(ctx context.Context, f *feed.Feed, path string, slot ledger.Slot,
+	loaded LoadedFiles) error {
 	known, err := i.Ledger.Known(ctx, []ledger.File{{Feed: f.Name, Path: path}})
 	if err != nil || len(known) == 0 || known[0].State != ledger.Loaded || loaded == TakeLoaded {
 		return err
@@ -195,7 +197,8 @@ func (i *Inspector) mayTake(ctx context.Context, f *feed.Feed, path string, slot
 	if a.DueSlot != nil && *a.DueSlot != slot.ID {
 		where = fmt.Sprintf(" for slot %d", *a.DueSlot)
 	}
-	return &ledger.ConflictError{Reason: fmt.Sprintf("%s is loaded already%s, as arrival %d; --although takes it for slot %d too", path, where, a.ID, slot.ID)}
+	return &ledger.ConflictError{Reason: fmt.Sprintf("%s is loaded already%s, as arrival %d; --although takes it for "+
+		"slot %d too", path, where, a.ID, slot.ID)}
 }
 
 // Expected writes the name that a slot expects.

@@ -29,7 +29,8 @@ func (i *Inspector) Mend(ctx context.Context, of int64, rows []ledger.MendedRow,
 		return a, err
 	}
 	if a.State != ledger.Loaded {
-		return a, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s: rejects are mended when the rest is loaded", a.ID, a.State)}
+		return a, &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d is %s: rejects are mended when the rest is "+
+			"loaded", a.ID, a.State)}
 	}
 	rejects, err := i.Ledger.Rejects(ctx, ledger.RejectFilter{Arrival: of, Most: reading.MaxRejects})
 	if err != nil {
@@ -62,14 +63,17 @@ func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, row
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d stands twice in what is handed in",
 				row.Number)}
 		case reject.MendedIn != nil:
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, was mended already, in arrival %d", row.Number, reject.Line, *reject.MendedIn)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, was mended already, in "+
+				"arrival %d", row.Number, reject.Line, *reject.MendedIn)}
 		case reject.Masked:
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, has private values, which are not kept: have the file sent again", row.Number, reject.Line)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, has private values, which "+
+				"are not kept: have the file sent again", row.Number, reject.Line)}
 		case text == "":
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d: an empty row", row.Number,
 				reject.Line)}
 		case len(reject.Original) >= reading.OriginalKept && strings.HasSuffix(text, "..."):
-			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is longer than what is kept of it; write out the whole row in place of the ...", row.Number, reject.Line)}
+			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is longer than what is "+
+				"kept of it; write out the whole row in place of the ...", row.Number, reject.Line)}
 		case text == reject.Original:
 			return nil, nil, &ledger.ConflictError{Reason: fmt.Sprintf("reject %d, line %d, is as it was", row.Number,
 				reject.Line)}
@@ -84,7 +88,8 @@ func mended(f *feed.Feed, a *ledger.Arrival, rejects []ledger.NotableReject, row
 	if f.Format == decode.CSV && f.Dialect.Header {
 		names := a.Columns
 		if len(names) == 0 {
-			return nil, nil, &ledger.ConflictError{Reason: "the header of its file is not on record; redo the arrival first"}
+			return nil, nil, &ledger.ConflictError{Reason: "the header of its file is not on record; redo the arrival " +
+				"first"}
 		}
 		for i, n := range names {
 			if i > 0 {

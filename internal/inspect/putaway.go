@@ -49,7 +49,8 @@ func (i *Inspector) putAwayUnknown(ctx context.Context, f *feed.Feed, mend bool)
 	return out, nil
 }
 
-func (i *Inspector) unknownBelow(ctx context.Context, f *feed.Feed, folder *landing.Folder, template *filename.Template, mend bool) ([]Difference, error) {
+func (i *Inspector) unknownBelow(ctx context.Context, f *feed.Feed, folder *landing.Folder,
+	template *filename.Template, mend bool) ([]Difference, error) {
 	beside, err := folder.Beside(path.Join(".", template.Fixed()))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -100,7 +101,8 @@ func laidAt(f *feed.Feed, template *filename.Template, place string, size int64)
 }
 
 // unknownOf says of which files the ledger does not know where they lie.
-func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing.Folder, files []putAwayFile, mend bool) ([]Difference, error) {
+func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing.Folder, files []putAwayFile,
+	mend bool) ([]Difference, error) {
 	places, paths := make([]string, len(files)), make([]string, len(files))
 	for n, file := range files {
 		places[n], paths[n] = file.place, file.path
@@ -128,7 +130,8 @@ func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing
 			}
 		}
 		if same {
-			d.Arrival, d.What, d.Way = a.ID, "it was put away after it was loaded, and the ledger does not know where", "the ledger records where it lies"
+			d.Arrival, d.What, d.Way = a.ID, "it was put away after it was loaded, and the ledger does not know "+
+				"where", "the ledger records where it lies"
 		} else if _, err := folder.Stat(file.path); err == nil {
 			d.Safe, d.Way = false, "a file lies at the landing as "+file.path+"; move one of them by hand"
 		}

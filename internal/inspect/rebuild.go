@@ -40,7 +40,8 @@ func (i *Inspector) PlanRebuild(ctx context.Context, name string) (*Rebuilding, 
 	if err != nil {
 		return nil, err
 	}
-	out := &Rebuilding{Feed: name, Table: found.String(), There: found.Exists(), Missing: []Gone{}, Superseded: []int64{}}
+	out := &Rebuilding{Feed: name, Table: found.String(), There: found.Exists(), Missing: []Gone{},
+		Superseded: []int64{}}
 	if !out.There {
 		return out, nil
 	}
@@ -135,7 +136,8 @@ type rebuild struct {
 
 // left reports whether the file of a load is left.
 func (r *rebuild) left(l table.LoadEntry) bool {
-	return !slices.Contains(r.superseded, l.Arrival) && !slices.ContainsFunc(r.gone, func(g Gone) bool { return g.Arrival == l.Arrival })
+	return !slices.Contains(r.superseded, l.Arrival) && !slices.ContainsFunc(r.gone,
+		func(g Gone) bool { return g.Arrival == l.Arrival })
 }
 
 // choose finds the loads in force, and those of them whose files are gone.
@@ -157,7 +159,8 @@ func (r *rebuild) choose(ctx context.Context, without *ledger.Rebuilding) error 
 			return err
 		}
 		if rows.Others > 0 {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("%d rows of %s were brought by no arrival, and would be lost (--without-others)", rows.Others, r.fitted)}
+			return &ledger.ConflictError{Reason: fmt.Sprintf("%d rows of %s were brought by no arrival, and would be "+
+				"lost (--without-others)", rows.Others, r.fitted)}
 		}
 	}
 	for _, l := range r.loads {
@@ -169,12 +172,16 @@ func (r *rebuild) choose(ctx context.Context, without *ledger.Rebuilding) error 
 		if why == "" {
 			return err
 		}
-		if slices.ContainsFunc(r.loads, func(o table.LoadEntry) bool { return o.Path == l.Path && o.Nth > l.Nth && o.Arrival != l.Arrival }) {
+		if slices.ContainsFunc(r.loads, func(o table.LoadEntry) bool {
+			return o.Path == l.Path && o.Nth > l.Nth &&
+				o.Arrival != l.Arrival
+		}) {
 			r.superseded = append(r.superseded, l.Arrival)
 			continue
 		}
 		if !without.WithoutMissing {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost (--without-missing)", l.Arrival, l.Path, why)}
+			return &ledger.ConflictError{Reason: fmt.Sprintf("arrival %d, %s: %s; its rows would be lost "+
+				"(--without-missing)", l.Arrival, l.Path, why)}
 		}
 		r.gone = append(r.gone, Gone{l.Arrival, l.Path, why})
 	}

@@ -62,8 +62,9 @@ func (i *Inspector) reconcileAll(ctx context.Context, name string, mend bool) ([
 	found, err := i.putAwayUnknown(ctx, f, mend)
 	var away *landing.AwayError
 	if errors.As(err, &away) {
-		return append(out, Difference{Path: f.Landing.At, What: "whether files were put away that the ledger does not know of cannot be seen: " + err.Error(),
-			Way: "run this again when the landing is back"}), nil
+		return append(out, Difference{Path: f.Landing.At,
+			What: "whether files were put away that the ledger does not know of cannot be seen: " + err.Error(),
+			Way:  "run this again when the landing is back"}), nil
 	}
 	return append(out, found...), err
 }
@@ -194,7 +195,8 @@ func (i *Inspector) unmarked(ctx context.Context, targets *table.Database, name 
 		if a.IsList || a.Balance == (balance.Balance{}) || marked[a.ID] {
 			continue
 		}
-		d := Difference{Arrival: a.ID, Path: a.Path, What: "the ledger has it as loaded; the target has no marker of it", Safe: true, Way: "it is loaded again from its file", Mended: mend}
+		d := Difference{Arrival: a.ID, Path: a.Path, What: "the ledger has it as loaded; the target has no marker of " +
+			"it", Safe: true, Way: "it is loaded again from its file", Mended: mend}
 		again = append(again, a.ID)
 		out = append(out, d)
 	}

@@ -137,7 +137,8 @@ func (i *Inspector) rehearse(ctx context.Context, f *feed.Feed, trial *load.Tria
 	}
 	r.Shape = append(r.Shape, changes...)
 	if trial.Deep && len(changes) > 0 {
-		return &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would make or change it first; rehearse without --deep", wanted)}
+		return &ledger.ConflictError{Reason: fmt.Sprintf("a deep rehearsal needs %s as it will be, and a load would "+
+			"make or change it first; rehearse without --deep", wanted)}
 	}
 	recipe, err := load.NewRecipe(kind, 0, fitted)
 	if err != nil {
@@ -235,7 +236,8 @@ func (i *Inspector) nextFile(ctx context.Context, f *feed.Feed) (path string, wa
 		return "", false, err
 	}
 	if len(newest) > 0 {
-		onItsWay := newest[0].State == ledger.Noticed || newest[0].State == ledger.Settling || newest[0].State == ledger.Loading
+		onItsWay := newest[0].State == ledger.Noticed || newest[0].State == ledger.Settling ||
+			newest[0].State == ledger.Loading
 		return newest[0].Path, onItsWay, nil
 	}
 	path, err = i.first(ctx, f)
@@ -254,5 +256,6 @@ func (i *Inspector) first(ctx context.Context, f *feed.Feed) (string, error) {
 			return s.Path, nil
 		}
 	}
-	return "", &ledger.ConflictError{Reason: fmt.Sprintf("no file at the landing %s belongs to the feed; say which with a path, or send one", f.Landing.At)}
+	return "", &ledger.ConflictError{Reason: fmt.Sprintf("no file at the landing %s belongs to the feed; say which "+
+		"with a path, or send one", f.Landing.At)}
 }

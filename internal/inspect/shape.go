@@ -36,7 +36,8 @@ func (i *Inspector) Shape(ctx context.Context, f *feed.Feed) Shape {
 	var misfit *table.MisfitError
 	switch {
 	case errors.As(err, &misfit):
-		out.Misfit = append([]string{"table " + misfit.Table + " does not fit, and until it does files wait:"}, misfit.Differences...)
+		out.Misfit = append([]string{"table " + misfit.Table + " does not fit, and until it does files wait:"},
+			misfit.Differences...)
 		out.Misfit = append(out.Misfit, misfit.WaysOut()...)
 	case err != nil:
 		out.Misfit = []string{err.Error()}

@@ -328,7 +328,8 @@ func (in *Intake) watch(o *lookout, folder *landing.Folder) (stop func(), ok boo
 	in.saidLimit = true
 	in.mu.Unlock()
 	if !said {
-		in.Log.Warn("no events from this landing and others; they are listed only, and `mullein feed list --all` marks them", "feed", o.feed.Name, "error", err)
+		in.Log.Warn("no events from this landing and others; they are listed only, and `mullein feed list --all` "+
+			"marks them", "feed", o.feed.Name, "error", err)
 	}
 	return nil, false
 }

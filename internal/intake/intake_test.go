@@ -61,8 +61,12 @@ func newPlace(t testing.TB) *place {
 	_, _, err = p.ledger.PutFeed(context.Background(), f.Name, gauges, "test")
 	require.NoError(t, err)
 	p.intake = New(Options{
-		Ledger: p.ledger, Landing: func(f *feed.Feed) (*landing.Folder, error) { return landing.Open([]string{p.root}, f.Landing.At) },
-		Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(string) { p.readied++ }, Listed: func(string) {}, Back: func(string) {},
+		Ledger: p.ledger, Landing: func(f *feed.Feed) (*landing.Folder, error) {
+			return landing.Open([]string{p.root},
+				f.Landing.At)
+		},
+		Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(string) { p.readied++ },
+		Listed: func(string) {}, Back: func(string) {},
 	})
 	return p
 }
@@ -143,7 +147,8 @@ func BenchmarkListing(b *testing.B) {
 		}
 		return nil
 	}))
-	_, err = h.db(b).CopyFrom(ctx, pgx.Identifier{"mullein_records", "arrival"}, []string{"feed", "path", "size", "modified", "inode", "state", "captures", "balance"}, pgx.CopyFromRows(rows))
+	_, err = h.db(b).CopyFrom(ctx, pgx.Identifier{"mullein_records", "arrival"},
+		[]string{"feed", "path", "size", "modified", "inode", "state", "captures", "balance"}, pgx.CopyFromRows(rows))
 	require.NoError(b, err)
 	rows = nil
 	o := h.lookout()

@@ -480,7 +480,8 @@ func (o *lookout) arrival(e landing.Entry) *ledger.Arrival {
 	now := time.Now().UTC()
 	taken := o.feed.Landing.Look(e.Path, max(1, e.Size))
 	a := &ledger.Arrival{
-		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Changed: changeTime(e), Inode: int64(e.Inode),
+		Feed: o.feed.Name, Path: e.Path, Size: e.Size, Modified: e.Modified, Changed: changeTime(e),
+		Inode: int64(e.Inode),
 		State: ledger.Settling, SettlingAt: &now, IsList: taken.List, CameAt: o.came(e, now),
 	}
 	a.Name(taken.Captures)
@@ -539,8 +540,9 @@ func (o *lookout) settle(ctx context.Context) {
 		}
 		if o.isWhole(c) {
 			whole = append(whole, c)
-			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified, Changed: c.entry.Changed,
-				Inode: int64(c.entry.Inode)})
+			still = append(still, ledger.Still{ID: c.id, Size: c.entry.Size, Modified: c.entry.Modified,
+				Changed: c.entry.Changed,
+				Inode:   int64(c.entry.Inode)})
 		}
 	}
 	if !o.waiting.hasNext(o.wholeBy) {

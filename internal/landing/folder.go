@@ -261,7 +261,8 @@ func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bo
 		}
 	}
 	if s.Mode&unix.S_IFMT == unix.S_IFREG {
-		return false, look(Entry{Path: p, Size: s.Size, Modified: moment(s.Mtim.Unix()), Changed: moment(s.Ctim.Unix()), Inode: s.Ino})
+		return false, look(Entry{Path: p, Size: s.Size, Modified: moment(s.Mtim.Unix()),
+			Changed: moment(s.Ctim.Unix()), Inode: s.Ino})
 	}
 	entry, err := f.Stat(p)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -43,7 +43,8 @@ func TestNothingOutsideOfTheRootsIsOpened(t *testing.T) {
 	require.NoError(t, os.Symlink("deep/x.csv", filepath.Join(root, "in/inside.csv")))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "in/deep/x.csv"), []byte("x"), 0o644))
 	require.NoError(t, os.Symlink(filepath.Dir(secret), filepath.Join(root, "out")))
-	for _, path := range []string{"link.csv", "dir/secret.csv", "../../" + filepath.Base(secret), "../in/link.csv", secret} {
+	for _, path := range []string{"link.csv", "dir/secret.csv", "../../" + filepath.Base(secret), "../in/link.csv",
+		secret} {
 		_, err := f.Open(path)
 		assert.Error(t, err, path)
 	}
@@ -62,7 +63,8 @@ func TestWhatIsNoFileIsSaid(t *testing.T) {
 	root, f := folder(t)
 	require.NoError(t, syscall.Mkfifo(filepath.Join(root, "in/pipe.csv"), 0o644))
 	require.NoError(t, os.Symlink("nothing", filepath.Join(root, "in/dangling.csv")))
-	assert.Equal(t, map[string]string{"deep": "is a folder, not a file", "pipe.csv": "is a named pipe, not a file", "dangling.csv": "is a symbolic link to nothing"}, list(t, f))
+	assert.Equal(t, map[string]string{"deep": "is a folder, not a file", "pipe.csv": "is a named pipe, not a file",
+		"dangling.csv": "is a symbolic link to nothing"}, list(t, f))
 	_, err := f.Open("pipe.csv")
 	assert.ErrorContains(t, err, "is not a file", "opening a pipe does not wait for its writer")
 	_, err = f.Open("missing.csv")

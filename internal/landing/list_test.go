@@ -24,8 +24,10 @@ func TestReadingLists(t *testing.T) {
 		assert.Equal(t, want, got, text)
 	}
 	for text, want := range map[string]string{
-		"": "it names no files", "# nothing\n": "it names no files", "../../x": "line 1: \"../../x\" lies outside", "a\n/etc/passwd": "line 2: \"/etc/passwd\" lies outside",
-		"a.csv;twelve": "neither a size nor a SHA-256", "a.csv\n;,;": "line 2 names no file", "a.csv\n, ;": "line 2 names no file", manyNames(10_001): "it names 10001 files; 10000 are the most",
+		"": "it names no files", "# nothing\n": "it names no files", "../../x": "line 1: \"../../x\" lies outside",
+		"a\n/etc/passwd": "line 2: \"/etc/passwd\" lies outside",
+		"a.csv;twelve":   "neither a size nor a SHA-256", "a.csv\n;,;": "line 2 names no file",
+		"a.csv\n, ;": "line 2 names no file", manyNames(10_001): "it names 10001 files; 10000 are the most",
 		"a;1\na;2": "line 2 names d/a again, with another size or SHA-256",
 	} {
 		_, err := ReadList("d/LIST.lst", text, 10_000)

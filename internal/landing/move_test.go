@@ -124,7 +124,8 @@ func TestDeliveringIsWholeOrNot(t *testing.T) {
 	assert.ErrorIs(t, err, ErrTaken)
 	_, err = f.Deliver("sub/a.csv", strings.NewReader("two"), WriteOver)
 	require.NoError(t, err)
-	_, err = f.Deliver("sub/b.csv", io.MultiReader(strings.NewReader("half"), iotest.ErrReader(errors.New("the line broke"))), KeepExisting)
+	_, err = f.Deliver("sub/b.csv", io.MultiReader(strings.NewReader("half"),
+		iotest.ErrReader(errors.New("the line broke"))), KeepExisting)
 	assert.ErrorContains(t, err, "the line broke")
 	assert.Equal(t, map[string]string{"in/sub/a.csv": "two"}, left(t, root), "nobody sees half a file")
 	meanwhile := readerOnce(func() {
@@ -175,7 +176,8 @@ func TestSmallFilesAndThoseThatWerePutAway(t *testing.T) {
 func TestHalvesThatWereLeftGo(t *testing.T) {
 	root, f := folder(t)
 	old := time.Now().Add(-2 * time.Hour)
-	for name, at := range map[string]time.Time{".1f.mullein.part": old, "deep/.2f.mullein.part": old, ".3f.mullein.part": time.Now(), ".theirs.part": old, "a.csv": old} {
+	for name, at := range map[string]time.Time{".1f.mullein.part": old, "deep/.2f.mullein.part": old,
+		".3f.mullein.part": time.Now(), ".theirs.part": old, "a.csv": old} {
 		path := filepath.Join(root, "in", name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte("x"), 0o644))
@@ -188,5 +190,6 @@ func TestHalvesThatWereLeftGo(t *testing.T) {
 	}))
 	assert.NotContains(t, seen, ".1f.mullein.part")
 	assert.Contains(t, seen, "a.csv")
-	assert.Equal(t, map[string]string{"in/.3f.mullein.part": "x", "in/.theirs.part": "x", "in/a.csv": "x"}, left(t, root))
+	assert.Equal(t, map[string]string{"in/.3f.mullein.part": "x", "in/.theirs.part": "x", "in/a.csv": "x"},
+		left(t, root))
 }

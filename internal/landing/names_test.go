@@ -42,7 +42,8 @@ func TestAllNamesAreListed(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(in, "folder.csv"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(in, ".hidden/deep"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(in, ".hidden/deep/x.csv"), nil, 0o644))
-	want["pipe.csv"], want["dangling.csv"], want["folder.csv"], want["link.csv"] = "is a named pipe, not a file", "is a symbolic link to nothing", "is a folder, not a file", ""
+	want["pipe.csv"], want["dangling.csv"], want["folder.csv"], want["link.csv"] = "is a named pipe, not a file",
+		"is a symbolic link to nothing", "is a folder, not a file", ""
 	folder, err := Open([]string{root}, "in")
 	require.NoError(t, err)
 	defer folder.Close()
@@ -71,7 +72,8 @@ func TestAllNamesAreListed(t *testing.T) {
 	assert.Empty(t, got, "what is not wanted is not looked at")
 	ended, end := context.WithCancel(context.Background())
 	end()
-	assert.ErrorIs(t, folder.List(ended, func(string) bool { return true }, func(Entry) error { return nil }), context.Canceled)
+	assert.ErrorIs(t, folder.List(ended, func(string) bool { return true }, func(Entry) error { return nil }),
+		context.Canceled)
 }
 
 // TestNamesAreReadInPieces reads a folder through a space that holds only a few
@@ -120,15 +122,16 @@ func TestNamesThatCannotBeRecorded(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(within, "b.csv"), []byte("x"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "in", "good.csv"), []byte("x"), 0o644))
 	problems := map[string]string{}
-	require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasSuffix(p, ".csv") }, func(e Entry) error {
-		assert.True(t, utf8.ValidString(e.Path), e.Path)
-		assert.LessOrEqual(t, len(e.Path), MaxPath)
-		if strings.HasPrefix(e.Path, "d") {
-			e.Path = e.Path[:10]
-		}
-		problems[e.Path] = e.Problem
-		return nil
-	}))
+	require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasSuffix(p, ".csv") },
+		func(e Entry) error {
+			assert.True(t, utf8.ValidString(e.Path), e.Path)
+			assert.LessOrEqual(t, len(e.Path), MaxPath)
+			if strings.HasPrefix(e.Path, "d") {
+				e.Path = e.Path[:10]
+			}
+			problems[e.Path] = e.Problem
+			return nil
+		}))
 	assert.Equal(t, map[string]string{
 		"good.csv":    "",
 		`caf\xe9.csv`: "has a name that is not UTF-8; have it renamed",

@@ -17,7 +17,8 @@ type OwnError struct {
 }
 
 func (e *OwnError) Error() string {
-	return fmt.Sprintf("landing %s holds or lies in %s, which is the service's own; name a folder apart from it", e.At, e.Own)
+	return fmt.Sprintf("landing %s holds or lies in %s, which is the service's own; name a folder apart from it",
+		e.At, e.Own)
 }
 
 // Guard keeps the service's own files and folders out of landings. A nil Guard keeps

@@ -20,14 +20,17 @@ func TestALandingKeepsOffWhatIsTheServices(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(home, "owner.token"), []byte("secret"), 0o600))
 	require.NoError(t, os.Symlink("../postgres", filepath.Join(home, "landings", "linked")))
 	require.NoError(t, os.Symlink("postgres", filepath.Join(home, "linked")))
-	guard := NewGuard(filepath.Join(home, "owner.token"), filepath.Join(home, "postgres"), filepath.Join(home, "not there"))
+	guard := NewGuard(filepath.Join(home, "owner.token"), filepath.Join(home, "postgres"),
+		filepath.Join(home, "not there"))
 	for _, c := range []struct {
 		root, at string
 		held     string // "" for a good landing
 	}{
-		{home, "landings/gauges", ""}, {home, "landings", ""}, {home, "beside", ""}, {filepath.Join(home, "landings"), ".", ""},
+		{home, "landings/gauges", ""}, {home, "landings", ""}, {home, "beside", ""},
+		{filepath.Join(home, "landings"), ".", ""},
 		{home, ".", "owner.token"}, {filepath.Dir(home), filepath.Base(home), "owner.token"}, {"/", ".", "owner.token"},
-		{home, "postgres", "postgres"}, {home, "postgres/base", "postgres"}, {home, "linked", "postgres"}, {home, "linked/base", "postgres"},
+		{home, "postgres", "postgres"}, {home, "postgres/base", "postgres"}, {home, "linked", "postgres"},
+		{home, "linked/base", "postgres"},
 		{home, "landings/linked", "postgres"},
 	} {
 		f, err := Open([]string{c.root}, c.at)

@@ -140,7 +140,8 @@ func TestMembersShareTheirZip(t *testing.T) {
 		list, err := os.ReadDir("/proc/self/fd")
 		require.NoError(t, err)
 		for _, e := range list {
-			if to, _ := os.Readlink("/proc/self/fd/" + e.Name()); strings.Contains(to, "d.zip") && strings.HasPrefix(to, root) {
+			if to, _ := os.Readlink("/proc/self/fd/" + e.Name()); strings.Contains(to, "d.zip") &&
+				strings.HasPrefix(to, root) {
 				n++
 			}
 		}
@@ -207,14 +208,15 @@ func TestZipsOfStrangeNames(t *testing.T) {
 		require.NoError(t, file.Close())
 		for range 2 {
 			found := map[string]string{}
-			require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasPrefix(p, name) }, func(e Entry) error {
-				assert.Empty(t, found[e.Path], "each once")
-				found[e.Path] = e.Problem
-				again, err := f.Stat(e.Path)
-				require.NoError(t, err)
-				assert.Equal(t, e, again)
-				return nil
-			}))
+			require.NoError(t, f.List(context.Background(), func(p string) bool { return strings.HasPrefix(p, name) },
+				func(e Entry) error {
+					assert.Empty(t, found[e.Path], "each once")
+					found[e.Path] = e.Problem
+					again, err := f.Stat(e.Path)
+					require.NoError(t, err)
+					assert.Equal(t, e, again)
+					return nil
+				}))
 			assert.Len(t, found, 2, name)
 			assert.Contains(t, found[name+"/b.csv"], "more than once")
 		}
@@ -226,7 +228,8 @@ func TestZipsOfStrangeNames(t *testing.T) {
 		require.NoError(t, member.Close())
 	}
 	for p, want := range map[string][2]string{
-		"a.zip/b.csv": {"a.zip", "b.csv"}, "a.ZIP/b": {"a.ZIP", "b"}, "Ⱥ.zip/Ⱥ.csv": {"Ⱥ.zip", "Ⱥ.csv"}, "a.zip": {"a.zip", ""}, "zip/a": {"zip/a", ""}, "": {"", ""}, ".zi": {".zi", ""},
+		"a.zip/b.csv": {"a.zip", "b.csv"}, "a.ZIP/b": {"a.ZIP", "b"}, "Ⱥ.zip/Ⱥ.csv": {"Ⱥ.zip", "Ⱥ.csv"},
+		"a.zip": {"a.zip", ""}, "zip/a": {"zip/a", ""}, "": {"", ""}, ".zi": {".zi", ""},
 	} {
 		archive, member := splitZip(p)
 		assert.Equal(t, want, [2]string{archive, member}, p)

@@ -38,7 +38,8 @@ func (l *Ledger) Known(ctx context.Context, files []File) ([]Look, error) {
 	}
 	var looks []Look
 	err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (
-		SELECT id, feed, path, size, modified, changed, inode, state, is_list FROM arrival a WHERE `+ofPath("a")+` = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k`, string(text)).Scan(&looks).Error
+		SELECT id, feed, path, size, modified, changed, inode, state, is_list FROM arrival a
+		WHERE `+ofPath("a")+` = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k`, string(text)).Scan(&looks).Error
 	return looks, err
 }
 
@@ -87,7 +88,8 @@ func (l *Ledger) Notice(ctx context.Context, arrivals []*Arrival) error {
 	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		// Always in the same order, so that two services never wait for each other.
-		err := tx.Exec(`SELECT pg_advisory_xact_lock(h, 1) FROM (SELECT DISTINCT hashtext(f) AS h FROM jsonb_array_elements_text(?::jsonb) f ORDER BY 1) k`,
+		err := tx.Exec(`SELECT pg_advisory_xact_lock(h, 1) FROM (SELECT DISTINCT hashtext(f) AS h
+			FROM jsonb_array_elements_text(?::jsonb) f ORDER BY 1) k`,
 			textList(slices.Sorted(maps.Keys(feeds)))).Error
 		if err != nil {
 			return nil, err
@@ -166,7 +168,8 @@ func (l *Ledger) Pending(ctx context.Context, from []After, most int) ([]Awaited
 	var out []Awaited
 	err = l.with(ctx).Raw(`SELECT a.* FROM `+eachAfter+` CROSS JOIN LATERAL (
 		SELECT id, feed, path, size, modified, changed, inode, away_to, generation FROM arrival
-		WHERE feed = f.feed AND state IN ('noticed', 'settling', 'ready') AND id > f.after ORDER BY id LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&out).Error
+		WHERE feed = f.feed AND state IN ('noticed', 'settling', 'ready') AND id > f.after ORDER BY id LIMIT ?) a
+		ORDER BY a.feed, a.id`, string(text), most).Scan(&out).Error
 	return out, err
 }
 

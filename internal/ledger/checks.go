@@ -64,7 +64,8 @@ func (l *Ledger) LastChecks(ctx context.Context, feed string, names []string) ([
 		return out, nil
 	}
 	err := l.with(ctx).Raw(`SELECT c.* FROM unnest(string_to_array(?, ',')) n CROSS JOIN LATERAL (
-		SELECT * FROM check_result r WHERE r.feed = ? AND r.name = n ORDER BY id DESC LIMIT 1) c`, strings.Join(names, ","), feed).Scan(&out).Error
+		SELECT * FROM check_result r WHERE r.feed = ? AND r.name = n ORDER BY id DESC LIMIT 1) c`,
+		strings.Join(names, ","), feed).Scan(&out).Error
 	return out, err
 }
 
@@ -75,14 +76,17 @@ func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float
 	err := l.with(ctx).Raw(`WITH RECURSIVE a AS NOT MATERIALIZED (
 			SELECT * FROM arrival WHERE feed = ? AND state = 'loaded' AND NOT is_list AND mends IS NULL
 		), d AS (
-			(SELECT id, delivery, run_id, finished_at, balance, 1 AS n FROM a ORDER BY finished_at DESC, id DESC LIMIT 1)
+			(SELECT id, delivery, run_id, finished_at, balance, 1 AS n FROM a ORDER BY finished_at DESC, id DESC
+			LIMIT 1)
 			UNION ALL
 			SELECT x.id, x.delivery, x.run_id, x.finished_at, x.balance, d.n + 1 FROM d CROSS JOIN LATERAL (
-				SELECT * FROM a WHERE (a.finished_at, a.id) < (d.finished_at, d.id) AND (d.delivery = '' OR a.delivery <> d.delivery)
+				SELECT * FROM a WHERE (a.finished_at, a.id) < (d.finished_at, d.id) AND (d.delivery = ''
+				OR a.delivery <> d.delivery)
 				ORDER BY a.finished_at DESC, a.id DESC LIMIT 1) x WHERE d.n < ?
 		)
 		SELECT CASE WHEN delivery = '' THEN (balance->>'read')::float8
-			ELSE (SELECT sum((balance->>'read')::float8) FROM a WHERE a.delivery = d.delivery AND a.run_id IS NOT DISTINCT FROM d.run_id) END AS rows FROM d ORDER BY n`, feed, most).Scan(&out).Error
+			ELSE (SELECT sum((balance->>'read')::float8) FROM a WHERE a.delivery = d.delivery
+			AND a.run_id IS NOT DISTINCT FROM d.run_id) END AS rows FROM d ORDER BY n`, feed, most).Scan(&out).Error
 	if err != nil {
 		return nil, fmt.Errorf("look up the rows of earlier loads: %w", err)
 	}
@@ -93,7 +97,8 @@ func (l *Ledger) RecentRows(ctx context.Context, feed string, most int) ([]float
 // where there is none.
 func (l *Ledger) LastValue(ctx context.Context, feed, name string) (*float64, error) {
 	var x *float64
-	err := l.with(ctx).Raw(`SELECT r.value FROM check_result r JOIN arrival a ON a.id = r.arrival_id WHERE r.feed = ? AND r.name = ? AND a.state = 'loaded'
+	err := l.with(ctx).Raw(`SELECT r.value FROM check_result r JOIN arrival a ON a.id = r.arrival_id WHERE r.feed = ?
+		AND r.name = ? AND a.state = 'loaded'
 		ORDER BY r.id DESC LIMIT 1`, feed, name).Scan(&x).Error
 	if err != nil {
 		return nil, fmt.Errorf("look up what check %s saw: %w", name, err)
@@ -120,7 +125,8 @@ type RejectGroup struct {
 // arrivals.
 func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, since time.Time) ([]RejectGroup, error) {
 	out := []RejectGroup{}
-	among := `SELECT id, feed, finished_at, more_rejects FROM arrival WHERE state IN ('loaded', 'refused') AND finished_at >= ?`
+	among := `SELECT id, feed, finished_at, more_rejects FROM arrival WHERE state IN ('loaded', 'refused')
+		AND finished_at >= ?`
 	args := []any{since}
 	if feed != "" {
 		among, args = among+" AND feed = ?", append(args, feed)
@@ -130,11 +136,15 @@ func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, s
 	}
 	const most = 200
 	err := l.with(ctx).Raw(`WITH a AS (`+among+`), kept AS (
-			SELECT a.feed, r.rule, r.column_name, a.id, a.finished_at, r.reason, r.value, 1 AS n, 1 AS kept, (r.mended_in IS NULL)::integer AS open FROM a JOIN reject r ON r.arrival_id = a.id
-			UNION ALL SELECT a.feed, m.rule, m."column", a.id, a.finished_at, NULL, NULL, m.count, 0, m.count FROM a CROSS JOIN LATERAL jsonb_to_recordset(a.more_rejects) AS m(rule text, "column" text, count bigint)
+			SELECT a.feed, r.rule, r.column_name, a.id, a.finished_at, r.reason, r.value, 1 AS n, 1 AS kept,
+			(r.mended_in IS NULL)::integer AS open FROM a JOIN reject r ON r.arrival_id = a.id
+			UNION ALL SELECT a.feed, m.rule, m."column", a.id, a.finished_at, NULL, NULL, m.count, 0, m.count FROM a
+			CROSS JOIN LATERAL jsonb_to_recordset(a.more_rejects) AS m(rule text, "column" text, count bigint)
 				WHERE a.more_rejects IS NOT NULL)
-		SELECT feed, rule, column_name, coalesce(min(reason), '') AS reason, sum(n) AS count, sum(open) AS open, sum(kept) AS kept, count(DISTINCT id) AS arrivals, max(finished_at) AS last, coalesce(min(value), '') AS example
-		FROM kept GROUP BY 1, 2, 3 ORDER BY open DESC, count DESC, feed, rule, column_name LIMIT ?`, append(args, most)...).Scan(&out).Error
+		SELECT feed, rule, column_name, coalesce(min(reason), '') AS reason, sum(n) AS count, sum(open) AS open,
+		sum(kept) AS kept, count(DISTINCT id) AS arrivals, max(finished_at) AS last, coalesce(min(value), '') AS example
+		FROM kept GROUP BY 1, 2, 3 ORDER BY open DESC, count DESC, feed, rule, column_name LIMIT ?`,
+		append(args, most)...).Scan(&out).Error
 	return out, err
 }
 

@@ -17,8 +17,11 @@ func loadedWith(t testing.TB, l *Ledger, path string, to State, read int64, valu
 	t.Helper()
 	a := noticed(t, l, path, nil)
 	run := begun(t, l, a)
-	result := check.Result{Name: "few", Scope: check.OfDelivery, Else: check.Refuse, Held: to == Loaded, Saw: fmt.Sprint(value), Value: &value, Failed: 1}
-	require.NoError(t, l.Staged(ctx, []Reading{{ID: a.ID, SHA256: path, Generation: 1, Columns: []string{"a", "b"}, Rejects: rejects, Checks: []check.Result{result}}}))
+	result := check.Result{Name: "few", Scope: check.OfDelivery, Else: check.Refuse, Held: to == Loaded,
+		Saw: fmt.Sprint(value), Value: &value, Failed: 1}
+	require.NoError(t, l.Staged(ctx,
+		[]Reading{{ID: a.ID, SHA256: path, Generation: 1, Columns: []string{"a", "b"}, Rejects: rejects,
+			Checks: []check.Result{result}}}))
 	b := balance.Balance{Read: read, Inserted: read}
 	require.NoError(t, l.Finish(ctx, Ending{ID: a.ID, State: to, Balance: b, Waivable: to == Refused}))
 	require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
@@ -85,9 +88,11 @@ func TestRejectsInGroupsAndMended(t *testing.T) {
 	t.Parallel()
 	l := open(t)
 	reject := func(line int64, column, rule string) Reject {
-		return Reject{Line: line, ColumnName: column, Rule: rule, Reason: "because of " + rule, Value: "v", Original: fmt.Sprintf("row %d", line)}
+		return Reject{Line: line, ColumnName: column, Rule: rule, Reason: "because of " + rule, Value: "v",
+			Original: fmt.Sprintf("row %d", line)}
 	}
-	a := loadedWith(t, l, "a.csv", Loaded, 9, 1, reject(2, "level", "type"), reject(3, "level", "type"), reject(4, "", "few"))
+	a := loadedWith(t, l, "a.csv", Loaded, 9, 1, reject(2, "level", "type"), reject(3, "level", "type"),
+		reject(4, "", "few"))
 	b := loadedWith(t, l, "b.csv", Loaded, 9, 1, reject(2, "level", "type"))
 	groups, err := l.RejectGroups(ctx, "", 0, time.Now().Add(-time.Hour))
 	require.NoError(t, err)
@@ -98,7 +103,8 @@ func TestRejectsInGroupsAndMended(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, groups, 1)
 	now := time.Now()
-	mended := &Arrival{Feed: "gauges", Path: "a.csv (mended 1)", Size: 5, Modified: now, State: Ready, Captures: map[string]any{}, Mends: &a.ID, MendedLines: []int64{2, 4}, AwayTo: ".mended/x", ReadyAt: &now}
+	mended := &Arrival{Feed: "gauges", Path: "a.csv (mended 1)", Size: 5, Modified: now, State: Ready,
+		Captures: map[string]any{}, Mends: &a.ID, MendedLines: []int64{2, 4}, AwayTo: ".mended/x", ReadyAt: &now}
 	require.NoError(t, l.Mend(ctx, mended, []int{1, 3}, "ada", "typed wrong"))
 	again := *mended
 	again.ID, again.Path = 0, "a.csv (mended 2)"

@@ -41,18 +41,28 @@ func (l *Ledger) Needs(ctx context.Context, most int) ([]Arrival, error) {
 func (l *Ledger) Counts(ctx context.Context, feeds ...string) (map[string]*FeedCounts, error) {
 	var rows []FeedCounts
 	err := l.with(ctx).Raw(`SELECT f.name AS feed, old.noticed_at AS oldest_at, new.noticed_at AS last_noticed,
-			done.finished_at AS last_loaded, coalesce(extract(epoch FROM done.finished_at - done.came_at), 0) AS lag_seconds,
+			done.finished_at AS last_loaded, coalesce(extract(epoch
+			FROM done.finished_at - done.came_at), 0) AS lag_seconds,
 			coalesce(v.written, 0) AS rows_today, coalesce(needs.n, 0) + coalesce(slots.missing, 0) AS needs_person,
-			coalesce(slots.missing, 0) AS missing, coalesce(slots.late, 0) AS late, coalesce(needs.last, 0) AS last_problem_a, coalesce(problem.reason, '') AS last_problem
-		FROM (SELECT name FROM feed WHERE removed_at IS NULL AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) OFFSET 0) f
-		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name AND a.state IN ('noticed', 'settling', 'ready', 'loading') ORDER BY a.id LIMIT 1) old ON true
-		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name ORDER BY a.id DESC LIMIT 1) new ON true
-		LEFT JOIN LATERAL (SELECT finished_at, came_at FROM arrival a WHERE a.feed = f.name AND a.state = 'loaded' ORDER BY a.finished_at DESC LIMIT 1) done ON true
-		LEFT JOIN LATERAL (SELECT sum(written) AS written FROM volume v WHERE v.feed = f.name AND v.hour > now() - interval '24 hours') v ON true
-		LEFT JOIN LATERAL (SELECT count(*) AS n, max(a.id) AS last FROM arrival a WHERE a.feed = f.name AND `+needsPerson+`) needs ON true
+			coalesce(slots.missing, 0) AS missing, coalesce(slots.late, 0) AS late, coalesce(needs.last,
+			0) AS last_problem_a, coalesce(problem.reason, '') AS last_problem
+		FROM (SELECT name FROM feed WHERE removed_at IS NULL
+		AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) OFFSET 0) f
+		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name
+		AND a.state IN ('noticed', 'settling', 'ready', 'loading') ORDER BY a.id LIMIT 1) old ON true
+		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name ORDER BY a.id DESC
+		LIMIT 1) new ON true
+		LEFT JOIN LATERAL (SELECT finished_at, came_at FROM arrival a WHERE a.feed = f.name AND a.state = 'loaded'
+		ORDER BY a.finished_at DESC LIMIT 1) done ON true
+		LEFT JOIN LATERAL (SELECT sum(written) AS written FROM volume v WHERE v.feed = f.name
+		AND v.hour > now() - interval '24 hours') v ON true
+		LEFT JOIN LATERAL (SELECT count(*) AS n, max(a.id) AS last FROM arrival a WHERE a.feed = f.name
+		AND `+needsPerson+`) needs ON true
 		LEFT JOIN arrival problem ON problem.id = needs.last
-		LEFT JOIN LATERAL (SELECT count(*) FILTER (WHERE state <> 'late') AS missing, count(*) FILTER (WHERE state = 'late') AS late FROM slot s
-			WHERE s.feed = f.name AND s.due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL)) slots ON true`, textList(feeds)).Scan(&rows).Error
+		LEFT JOIN LATERAL (SELECT count(*) FILTER (WHERE state <> 'late') AS missing,
+		count(*) FILTER (WHERE state = 'late') AS late FROM slot s
+			WHERE s.feed = f.name AND s.due_at > now() - interval '7 days' AND (state IN ('missing', 'refused')
+			OR state = 'late' AND complete_at IS NULL)) slots ON true`, textList(feeds)).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +75,9 @@ func (l *Ledger) Counts(ctx context.Context, feeds ...string) (map[string]*FeedC
 		Feed, State string
 		N           int64
 	}
-	if err := l.with(ctx).Raw(`SELECT feed, state, sum(n) AS n FROM tally WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) GROUP BY feed, state HAVING sum(n) <> 0`, textList(feeds)).Scan(&states).Error; err != nil {
+	if err := l.with(ctx).Raw(`SELECT feed, state, sum(n) AS n FROM tally
+		WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) GROUP BY feed, state HAVING sum(n) <> 0`,
+		textList(feeds)).Scan(&states).Error; err != nil {
 		return nil, err
 	}
 	for _, s := range states {
@@ -83,7 +95,8 @@ func (l *Ledger) Counts(ctx context.Context, feeds ...string) (map[string]*FeedC
 // SumTallies makes one row of each feed and state of what changes of arrivals left
 // behind, for the feeds that have the most of them.
 func (l *Ledger) SumTallies(ctx context.Context, feeds int) error {
-	return l.with(ctx).Exec(`WITH many AS (SELECT feed FROM tally GROUP BY feed HAVING count(*) > count(DISTINCT state) ORDER BY count(*) DESC LIMIT ?),
+	return l.with(ctx).Exec(`WITH many AS (SELECT feed FROM tally GROUP BY feed
+		HAVING count(*) > count(DISTINCT state) ORDER BY count(*) DESC LIMIT ?),
 			gone AS (DELETE FROM tally WHERE feed IN (SELECT feed FROM many) RETURNING feed, state, n)
 		INSERT INTO tally SELECT feed, state, sum(n) FROM gone GROUP BY feed, state HAVING sum(n) <> 0`, feeds).Error
 }
@@ -108,7 +121,8 @@ func (l *Ledger) Marks(ctx context.Context, feeds []string, since time.Time, spa
 		Mark
 	}
 	err := l.with(ctx).Raw(`SELECT m.*, a.path FROM (
-			SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count, sum((balance->>'read')::bigint) AS rows
+			SELECT feed, state, max(id) AS arrival, min(coalesce(came_at, noticed_at)) AS at, count(*) AS count,
+			sum((balance->>'read')::bigint) AS rows
 			FROM arrival WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND noticed_at >= ?
 			GROUP BY feed, state, date_bin(? * interval '1 second', coalesce(came_at, noticed_at), 'epoch')) m
 		JOIN arrival a ON a.id = m.arrival ORDER BY m.at`, textList(feeds), since, span.Seconds()).Scan(&rows).Error

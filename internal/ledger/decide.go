@@ -89,7 +89,8 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 		}
 		if v == Redo {
 			// What was loaded once is loaded as the next generation of its content.
-			err := tx.Exec(`UPDATE arrival a SET earlier = `+withEarlier+`, generation = 1 + (SELECT max(generation) FROM arrival o WHERE `+
+			err := tx.Exec(`UPDATE arrival a SET earlier = `+withEarlier+`, generation = 1 + (SELECT max(generation)
+				FROM arrival o WHERE `+
 				ofPath("o")+` = `+ofPath("a")+` AND o.sha256 = a.sha256)
 				WHERE `+isOneOf("id")+` AND generation > 0`, numbers(of)).Error
 			if err != nil {
@@ -116,7 +117,8 @@ func (l *Ledger) Decide(ctx context.Context, v Verb, of []int64, who, because st
 func releasable(list []Arrival) error {
 	for _, a := range list {
 		if a.State == Refused && !a.Waivable {
-			return &ConflictError{fmt.Sprintf("arrival %d cannot be released: %s. Only what was refused for its rejects or for a check of the delivery can be; have the file sent again", a.ID, a.Reason)}
+			return &ConflictError{fmt.Sprintf("arrival %d cannot be released: %s. Only what was refused for its "+
+				"rejects or for a check of the delivery can be; have the file sent again", a.ID, a.Reason)}
 		}
 	}
 	return nil
@@ -259,16 +261,20 @@ func (l *Ledger) FromMarker(ctx context.Context, a Arrival) error {
 	}
 	a.State = Loaded
 	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
-		err := tx.Exec(`INSERT INTO arrival (id, feed, path, size, modified, inode, sha256, state, reason, captures, slot, slot_number, generation, noticed_at, came_at, finished_at, balance)
-			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded', 'recorded from the marker in the target', ?::jsonb, ?, ?, ?, ?, ?, ?, ?::jsonb)
-			ON CONFLICT (id) DO UPDATE SET state = 'loaded', sha256 = excluded.sha256, generation = excluded.generation, balance = excluded.balance,
+		err := tx.Exec(`INSERT INTO arrival (id, feed, path, size, modified, inode, sha256, state, reason, captures,
+			slot, slot_number, generation, noticed_at, came_at, finished_at, balance)
+			OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, 0, 'epoch', 0, ?, 'loaded',
+			'recorded from the marker in the target', ?::jsonb, ?, ?, ?, ?, ?, ?, ?::jsonb)
+			ON CONFLICT (id) DO UPDATE SET state = 'loaded', sha256 = excluded.sha256,
+			generation = excluded.generation, balance = excluded.balance,
 				finished_at = excluded.finished_at, reason = excluded.reason, try_after = NULL`,
 			a.ID, a.Feed, a.Path, a.SHA256, string(captures), a.Slot, a.SlotNumber, a.Generation, a.FinishedAt,
 			a.FinishedAt, a.FinishedAt, string(text)).Error
 		if err != nil {
 			return nil, err
 		}
-		return arrivalEvents(&a), tx.Exec(`SELECT setval(pg_get_serial_sequence('arrival', 'id'), greatest(nextval(pg_get_serial_sequence('arrival', 'id')) - 1, ?))`, a.ID).Error
+		return arrivalEvents(&a), tx.Exec(`SELECT setval(pg_get_serial_sequence('arrival', 'id'),
+			greatest(nextval(pg_get_serial_sequence('arrival', 'id')) - 1, ?))`, a.ID).Error
 	})
 }
 
@@ -292,8 +298,11 @@ func (l *Ledger) Rebuilt(ctx context.Context, run int64, loads []Afresh, who, be
 	}
 	return l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var list []Arrival
-		err := tx.Raw(`UPDATE arrival a SET earlier = `+withEarlier+`, state = 'loaded', reason = '', generation = r.generation, run_id = ?, balance = r.balance, finished_at = now(), try_after = NULL, more_rejects = NULL
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id RETURNING a.*`, run, string(text)).Scan(&list).Error
+		err := tx.Raw(`UPDATE arrival a SET earlier = `+withEarlier+`, state = 'loaded', reason = '',
+			generation = r.generation, run_id = ?, balance = r.balance, finished_at = now(), try_after = NULL,
+			more_rejects = NULL
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, generation integer, balance jsonb) WHERE a.id = r.id
+			RETURNING a.*`, run, string(text)).Scan(&list).Error
 		if err != nil {
 			return nil, err
 		}
@@ -344,7 +353,8 @@ func (l *Ledger) OfDelivery(ctx context.Context, a *Arrival, in State) ([]int64,
 		return []int64{a.ID}, nil
 	}
 	var of []int64
-	err := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND delivery = ? AND state = ? AND run_id IS NOT DISTINCT FROM ? AND NOT is_list", a.Feed, a.Delivery, in, a.RunID).Order("id").Pluck("id", &of).Error
+	err := l.with(ctx).Model(&Arrival{}).Where("feed = ? AND delivery = ? AND state = ? AND run_id IS NOT DISTINCT "+
+		"FROM ? AND NOT is_list", a.Feed, a.Delivery, in, a.RunID).Order("id").Pluck("id", &of).Error
 	return of, err
 }
 

@@ -156,11 +156,15 @@ func (l *Ledger) Listed(ctx context.Context, listings []Listing) error {
 	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var changed []string
-		err := tx.Raw(`WITH l AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS l(feed text, listed_only boolean, failed boolean, problem text, set_problem boolean)),
+		err := tx.Raw(`WITH l AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS l(feed text, listed_only boolean,
+			failed boolean, problem text, set_problem boolean)),
 				old AS (SELECT f.name, f.problem FROM feed f JOIN l ON l.feed = f.name),
-				new AS (UPDATE feed f SET listed_at = CASE WHEN l.failed THEN f.listed_at ELSE now() END, listed_only = l.listed_only,
-					problem = CASE WHEN l.set_problem THEN l.problem ELSE f.problem END FROM l WHERE f.name = l.feed RETURNING f.name, f.problem)
-			SELECT name FROM new JOIN old USING (name) WHERE new.problem <> old.problem ORDER BY name`, string(text)).Scan(&changed).Error
+				new AS (UPDATE feed f SET listed_at = CASE WHEN l.failed THEN f.listed_at ELSE now()
+				END, listed_only = l.listed_only,
+					problem = CASE WHEN l.set_problem THEN l.problem ELSE f.problem END FROM l WHERE f.name = l.feed
+					RETURNING f.name, f.problem)
+			SELECT name FROM new JOIN old USING (name) WHERE new.problem <> old.problem ORDER BY name`,
+			string(text)).Scan(&changed).Error
 		events := make([]Event, len(changed))
 		for i, name := range changed {
 			events[i] = Event{Kind: "feed", Feed: name, State: "problem"}
@@ -198,7 +202,8 @@ func (l *Ledger) Fire(ctx context.Context, times map[string]time.Time) (fires []
 		return nil, err
 	}
 	err = l.with(ctx).Raw(`UPDATE feed f SET fired_at = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t
-		WHERE f.name = t.key AND (f.fired_at IS NULL OR f.fired_at < t.value::timestamptz) RETURNING f.name`, string(text)).Scan(&fires).Error
+		WHERE f.name = t.key AND (f.fired_at IS NULL OR f.fired_at < t.value::timestamptz) RETURNING f.name`,
+		string(text)).Scan(&fires).Error
 	return fires, err
 }
 

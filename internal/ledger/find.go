@@ -32,8 +32,10 @@ func (l *Ledger) Describe(ctx context.Context, feeds []Described) error {
 	if err != nil {
 		return err
 	}
-	return l.with(ctx).Exec(`UPDATE feed f SET supplier = d.supplier, folder = d.folder, target = d.target, has_due = d.has_due, described = d.version
-		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, supplier text, folder text, target text, has_due boolean) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
+	return l.with(ctx).Exec(`UPDATE feed f SET supplier = d.supplier, folder = d.folder, target = d.target,
+		has_due = d.has_due, described = d.version
+		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, supplier text, folder text, target text,
+		has_due boolean) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
 }
 
 // FeedFilter narrows a list of feeds. Zero values do not narrow.
@@ -101,7 +103,8 @@ func (l *Ledger) RecentFeeds(ctx context.Context, most int) ([]Feed, error) {
 	const arrivals = 2000
 	feeds := []Feed{}
 	err := l.with(ctx).Raw(`SELECT f.* FROM feed f JOIN (
-			SELECT feed, max(id) AS last FROM (SELECT feed, id FROM arrival ORDER BY id DESC LIMIT ?) a GROUP BY feed) r ON r.feed = f.name
+			SELECT feed, max(id) AS last FROM (SELECT feed, id FROM arrival ORDER BY id DESC LIMIT ?) a
+			GROUP BY feed) r ON r.feed = f.name
 		WHERE f.removed_at IS NULL ORDER BY r.last DESC LIMIT ?`, arrivals, most).Scan(&feeds).Error
 	return feeds, err
 }
@@ -127,8 +130,10 @@ type Totals struct {
 // Totals counts over all feeds.
 func (l *Ledger) Totals(ctx context.Context) (Totals, error) {
 	var out Totals
-	err := l.with(ctx).Raw(`SELECT count(*) AS feeds, count(*) FILTER (WHERE paused) AS paused, count(*) FILTER (WHERE problem <> '') AS stopped,
-		count(*) FILTER (WHERE listed_only) AS listed_only, count(*) FILTER (WHERE ` + isWrong + `) AS wrong FROM feed f WHERE removed_at IS NULL`).Scan(&out).Error
+	err := l.with(ctx).Raw(`SELECT count(*) AS feeds, count(*) FILTER (WHERE paused) AS paused,
+		count(*) FILTER (WHERE problem <> '') AS stopped,
+		count(*) FILTER (WHERE listed_only) AS listed_only, count(*) FILTER (WHERE ` + isWrong + `) AS wrong
+		FROM feed f WHERE removed_at IS NULL`).Scan(&out).Error
 	if err != nil {
 		return out, err
 	}
@@ -136,7 +141,8 @@ func (l *Ledger) Totals(ctx context.Context) (Totals, error) {
 		State string
 		N     int64
 	}
-	err = l.with(ctx).Raw(`SELECT state, sum(n) AS n FROM tally WHERE feed IN (SELECT name FROM feed WHERE removed_at IS NULL) GROUP BY state HAVING sum(n) <> 0`).Scan(&states).Error
+	err = l.with(ctx).Raw(`SELECT state, sum(n) AS n FROM tally WHERE feed IN (SELECT name FROM feed
+		WHERE removed_at IS NULL) GROUP BY state HAVING sum(n) <> 0`).Scan(&states).Error
 	if err != nil {
 		return out, err
 	}
@@ -144,7 +150,8 @@ func (l *Ledger) Totals(ctx context.Context) (Totals, error) {
 	for _, s := range states {
 		out.States[s.State] = s.N
 	}
-	err = l.with(ctx).Raw(`SELECT coalesce(sum(written), 0) FROM volume WHERE hour > now() - interval '24 hours'`).Scan(&out.RowsToday).Error
+	err = l.with(ctx).Raw(`SELECT coalesce(sum(written), 0) FROM volume
+		WHERE hour > now() - interval '24 hours'`).Scan(&out.RowsToday).Error
 	return out, err
 }
 

@@ -60,7 +60,9 @@ func TestFeedsAreFoundAndPaged(t *testing.T) {
 	assert.Zero(t, total)
 	require.NoError(t, l.SetProblem(ctx, "feed-3", "no rights"))
 	at := time.Now().UTC().Add(-time.Hour)
-	require.NoError(t, l.MakeSlots(ctx, []Slot{{Feed: "feed-5", DueAt: at, Per: map[string]string{}, State: due.Missing, Files: 1, LateAt: at, MissingAt: at}}))
+	require.NoError(t, l.MakeSlots(ctx,
+		[]Slot{{Feed: "feed-5", DueAt: at, Per: map[string]string{}, State: due.Missing, Files: 1, LateAt: at,
+			MissingAt: at}}))
 	noticed(t, l, "torn.csv", func(a *Arrival) { a.Feed, a.State = "feed-1", Refused })
 	noticed(t, l, "good.csv", func(a *Arrival) { a.Feed, a.State = "feed-2", Loaded })
 	page, _, _ = names(FeedFilter{Wrong: true})
@@ -82,7 +84,8 @@ func TestFeedsAreFoundAndPaged(t *testing.T) {
 	for _, s := range standings {
 		ranks[s.Feed] = s.Rank
 	}
-	assert.Equal(t, map[string]int{"feed-1": 1, "feed-3": 1, "feed-5": 1, "feed-2": 2, "feed-0": 4, "feed-4": 4, "feed-6": 4, "gauges": 4}, ranks)
+	assert.Equal(t, map[string]int{"feed-1": 1, "feed-3": 1, "feed-5": 1, "feed-2": 2, "feed-0": 4, "feed-4": 4,
+		"feed-6": 4, "gauges": 4}, ranks)
 	assert.Equal(t, 1, standings[0].Rank)
 	of, err := l.FeedsOfTable(ctx, "river.feed-4")
 	require.NoError(t, err)
@@ -98,7 +101,8 @@ func TestManyArrivalsAtATime(t *testing.T) {
 	const many = 14_000
 	arrivals := make([]*Arrival, many)
 	for i := range arrivals {
-		arrivals[i] = &Arrival{Feed: "gauges", Path: fmt.Sprint(i), Size: 1, Inode: inodes.Add(1), Modified: time.Now().UTC(), State: Ready, Captures: map[string]any{}}
+		arrivals[i] = &Arrival{Feed: "gauges", Path: fmt.Sprint(i), Size: 1, Inode: inodes.Add(1),
+			Modified: time.Now().UTC(), State: Ready, Captures: map[string]any{}}
 	}
 	require.NoError(t, l.Notice(ctx, arrivals))
 	run, err := l.StartRun(ctx, "gauges", 1, "arrival", "test")
@@ -162,7 +166,8 @@ func TestTheUsualNumberOfRows(t *testing.T) {
 	deliver := func(name string, files int, rows int64) {
 		arrivals := make([]*Arrival, files)
 		for i := range arrivals {
-			arrivals[i] = &Arrival{Feed: "gauges", Path: fmt.Sprint(name, i), Size: 1, Inode: inodes.Add(1), Modified: time.Now().UTC(), State: Ready, Captures: map[string]any{}}
+			arrivals[i] = &Arrival{Feed: "gauges", Path: fmt.Sprint(name, i), Size: 1, Inode: inodes.Add(1),
+				Modified: time.Now().UTC(), State: Ready, Captures: map[string]any{}}
 		}
 		require.NoError(t, l.Notice(ctx, arrivals))
 		run, err := l.StartRun(ctx, "gauges", 1, "arrival", "test")
@@ -195,7 +200,8 @@ func TestTheUsualNumberOfRows(t *testing.T) {
 func TestFeedsWithWorkAreFound(t *testing.T) {
 	t.Parallel()
 	l := open(t)
-	for _, name := range []string{"a-ready", "b-failed", "c-again", "d-loading", "e-queued", "f-running", "g-away", "h-loaded", "i-others"} {
+	for _, name := range []string{"a-ready", "b-failed", "c-again", "d-loading", "e-queued", "f-running", "g-away",
+		"h-loaded", "i-others"} {
 		put(t, l, name, "x")
 	}
 	me := uuid.NewString()
@@ -230,5 +236,6 @@ func TestFeedsWithWorkAreFound(t *testing.T) {
 	for _, w := range work {
 		left[w.Feed] = w.Left
 	}
-	assert.Equal(t, map[string]bool{"a-ready": false, "c-again": false, "d-loading": true, "e-queued": false, "f-running": true, "g-away": false}, left)
+	assert.Equal(t, map[string]bool{"a-ready": false, "c-again": false, "d-loading": true, "e-queued": false,
+		"f-running": true, "g-away": false}, left)
 }

@@ -45,12 +45,15 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 		statement string
 	}{
 		{"rejects", keep.Rejects, `DELETE FROM reject WHERE (arrival_id, number) IN (SELECT arrival_id, number FROM (
-			SELECT r.arrival_id, r.number, a.finished_at FROM reject r JOIN arrival a ON a.id = r.arrival_id ORDER BY 1, 2 LIMIT ?) o WHERE finished_at < ?)`},
+			SELECT r.arrival_id, r.number, a.finished_at FROM reject r JOIN arrival a ON a.id = r.arrival_id
+			ORDER BY 1, 2 LIMIT ?) o WHERE finished_at < ?)`},
 		{"events", keep.Events, oldest("event", "at")},
 		{"what checks saw", keep.Checks, oldest("check_result", "at")},
 		{"decisions", keep.Decisions, oldest("decision", "at")},
-		{"slots", keep.Slots, `DELETE FROM slot WHERE id IN (SELECT id FROM (SELECT id, due_at FROM slot ORDER BY due_at LIMIT ?) o WHERE due_at < ?)`},
-		{"runs", keep.Runs, `WITH old AS (SELECT id FROM (SELECT id, coalesce(finished_at, 'infinity') AS at FROM run ORDER BY id LIMIT ?) o WHERE at < ?),
+		{"slots", keep.Slots, `DELETE FROM slot WHERE id IN (SELECT id FROM (SELECT id, due_at FROM slot
+			ORDER BY due_at LIMIT ?) o WHERE due_at < ?)`},
+		{"runs", keep.Runs, `WITH old AS (SELECT id FROM (SELECT id, coalesce(finished_at, 'infinity') AS at FROM run
+			ORDER BY id LIMIT ?) o WHERE at < ?),
 			of AS (UPDATE arrival SET run_id = NULL WHERE run_id IN (SELECT id FROM old) RETURNING id)
 			DELETE FROM run WHERE id IN (SELECT id FROM old)`},
 	} {
@@ -72,17 +75,22 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 // that are not loaded go too; their files are returned, which nobody needs any more.
 func (l *Ledger) DropVersions(ctx context.Context, before time.Time, after int64, atOnce int) (upTo int64,
 	dropped []Dropped, err error) {
-	err = l.with(ctx).Raw(`WITH page AS (SELECT id, feed, path, state, finished_at, mends FROM arrival WHERE id > ? ORDER BY id LIMIT ?),
-			old AS (SELECT a.id FROM page a WHERE a.finished_at < ? AND a.state IN ('skipped', 'gone', 'refused', 'recalled')
+	err = l.with(ctx).Raw(`WITH page AS (SELECT id, feed, path, state, finished_at, mends FROM arrival WHERE id > ?
+		ORDER BY id LIMIT ?),
+			old AS (SELECT a.id FROM page a WHERE a.finished_at < ? AND a.state IN ('skipped', 'gone', 'refused',
+			'recalled')
 				AND (NOT `+newest("a")+` OR a.mends IS NOT NULL)
-				AND NOT EXISTS (SELECT 1 FROM arrival o WHERE o.copy_of = a.id) AND NOT EXISTS (SELECT 1 FROM arrival o WHERE o.mends = a.id)),
+				AND NOT EXISTS (SELECT 1 FROM arrival o WHERE o.copy_of = a.id) AND NOT EXISTS (SELECT 1
+				FROM arrival o WHERE o.mends = a.id)),
 			gone AS (DELETE FROM arrival WHERE id IN (SELECT id FROM old) RETURNING feed, state, away_to, mends),
 			counted AS (INSERT INTO tally SELECT feed, state, -count(*) FROM gone GROUP BY feed, state)
-		SELECT feed, CASE WHEN mends IS NOT NULL THEN away_to ELSE '' END AS mended FROM gone`, after, atOnce, before).Scan(&dropped).Error
+		SELECT feed, CASE WHEN mends IS NOT NULL THEN away_to ELSE '' END AS mended FROM gone`, after, atOnce,
+		before).Scan(&dropped).Error
 	if err != nil {
 		return 0, nil, err
 	}
-	err = l.with(ctx).Raw(`SELECT coalesce(max(id), 0) FROM (SELECT id, finished_at FROM arrival WHERE id > ? ORDER BY id LIMIT ?) p
+	err = l.with(ctx).Raw(`SELECT coalesce(max(id), 0) FROM (SELECT id, finished_at FROM arrival WHERE id > ?
+		ORDER BY id LIMIT ?) p
 		WHERE finished_at < ?`, after, atOnce, before).Scan(&upTo).Error
 	return upTo, dropped, err
 }

@@ -21,7 +21,9 @@ func TestWhatIsTooOldIsDropped(t *testing.T) {
 	for n := range 5 {
 		a := noticed(t, l, fmt.Sprint(n), nil)
 		run := begun(t, l, a)
-		require.NoError(t, l.Staged(ctx, []Reading{{ID: a.ID, Generation: 1, Checks: []check.Result{{Name: "usual", Scope: check.OfDelivery, Held: true}}}}))
+		require.NoError(t, l.Staged(ctx,
+			[]Reading{{ID: a.ID, Generation: 1,
+				Checks: []check.Result{{Name: "usual", Scope: check.OfDelivery, Held: true}}}}))
 		finish(t, l, a, Loaded, "", balance.Balance{})
 		require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
 	}
@@ -31,11 +33,19 @@ func TestWhatIsTooOldIsDropped(t *testing.T) {
 	original := noticed(t, l, "first", func(a *Arrival) { a.State = Recalled })
 	noticed(t, l, "first", func(a *Arrival) { a.Size = 12 })
 	noticed(t, l, "copy", func(a *Arrival) { a.State, a.CopyOf = Skipped, &original.ID })
-	noticed(t, l, "first (mended 1)", func(a *Arrival) { a.State, a.Mends, a.AwayTo = Recalled, &original.ID, ".mended/gauges/1-1" })
-	noticed(t, l, "first (mended 2)", func(a *Arrival) { a.State, a.Mends, a.AwayTo = Loaded, &original.ID, ".mended/gauges/1-2" })
+	noticed(t, l, "first (mended 1)", func(a *Arrival) {
+		a.State, a.Mends, a.AwayTo = Recalled, &original.ID,
+			".mended/gauges/1-1"
+	})
+	noticed(t, l, "first (mended 2)", func(a *Arrival) {
+		a.State, a.Mends, a.AwayTo = Loaded, &original.ID,
+			".mended/gauges/1-2"
+	})
 	decide(t, l, Skip, noticed(t, l, "unwanted", nil))
 	at := time.Now().UTC()
-	require.NoError(t, l.MakeSlots(ctx, []Slot{{Feed: "gauges", DueAt: at, Per: map[string]string{}, State: due.OnTime, Files: 1, LateAt: at, MissingAt: at}}))
+	require.NoError(t, l.MakeSlots(ctx,
+		[]Slot{{Feed: "gauges", DueAt: at, Per: map[string]string{}, State: due.OnTime, Files: 1, LateAt: at,
+			MissingAt: at}}))
 	count := func(table string) (n int) {
 		require.NoError(t, l.with(ctx).Raw("SELECT count(*) FROM "+table).Scan(&n).Error)
 		return n
@@ -51,7 +61,8 @@ func TestWhatIsTooOldIsDropped(t *testing.T) {
 		require.NoError(t, err)
 		assert.LessOrEqual(t, n, int64(12), "a few of each kind at a time")
 	}
-	for table, want := range map[string]int{"event": 0, "run": 0, "check_result": 0, "slot": 0, "decision": 1, "arrival": before} {
+	for table, want := range map[string]int{"event": 0, "run": 0, "check_result": 0, "slot": 0, "decision": 1,
+		"arrival": before} {
 		assert.Equal(t, want, count(table), table)
 	}
 	upTo, dropped, err := l.DropVersions(ctx, later, 0, 4)
@@ -64,7 +75,8 @@ func TestWhatIsTooOldIsDropped(t *testing.T) {
 		dropped = append(dropped, more...)
 	}
 	assert.Equal(t, []Dropped{{Feed: "gauges"}, {Feed: "gauges", Mended: ".mended/gauges/1-1"}}, dropped,
-		"of the versions, only that which a later one took the place of and nobody refers to; of mended rejects, those that are not loaded")
+		"of the versions, only that which a later one took the place of and nobody refers to; of mended rejects, "+
+			"those that are not loaded")
 	_, err = l.Arrival(ctx, torn.ID)
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = l.Arrival(ctx, only.ID)

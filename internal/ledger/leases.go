@@ -28,16 +28,20 @@ func (Service) TableName() string { return "service" }
 // taken its feeds. The first call registers the service.
 func (l *Ledger) Serving(ctx context.Context, id, name, doing string) (lapsed bool, err error) {
 	err = l.with(ctx).Raw(`WITH old AS (SELECT lease_until FROM service WHERE id = ?)
-		INSERT INTO service AS s (id, name, started_at, seen_at, doing, lease_until) VALUES (?, ?, now(), now(), ?::jsonb, now() + ? * interval '1 second')
-		ON CONFLICT (id) DO UPDATE SET seen_at = now(), name = excluded.name, doing = excluded.doing, lease_until = excluded.lease_until,
+		INSERT INTO service AS s (id, name, started_at, seen_at, doing, lease_until)
+		VALUES (?, ?, now(), now(), ?::jsonb, now() + ? * interval '1 second')
+		ON CONFLICT (id) DO UPDATE SET seen_at = now(), name = excluded.name, doing = excluded.doing,
+		lease_until = excluded.lease_until,
 			started_at = CASE WHEN s.lease_until < now() THEN now() ELSE s.started_at END
-		RETURNING coalesce((SELECT lease_until FROM old) < now(), true)`, id, id, name, doing, LeaseTime.Seconds()).Scan(&lapsed).Error
+		RETURNING coalesce((SELECT lease_until FROM old) < now(), true)`, id, id, name, doing,
+		LeaseTime.Seconds()).Scan(&lapsed).Error
 	return lapsed, err
 }
 
 // Left records that a service has ended: its feeds are free.
 func (l *Ledger) Left(ctx context.Context, id string) error {
-	return l.with(ctx).Exec(`WITH s AS (UPDATE service SET seen_at = '-infinity', lease_until = '-infinity', doing = '[]' WHERE id = ?)
+	return l.with(ctx).Exec(`WITH s AS (UPDATE service SET seen_at = '-infinity', lease_until = '-infinity',
+		doing = '[]' WHERE id = ?)
 		UPDATE feed SET lease_holder = NULL WHERE lease_holder = ?`, id, id).Error
 }
 
@@ -45,13 +49,15 @@ func (l *Ledger) Left(ctx context.Context, id string) error {
 func (l *Ledger) Services(ctx context.Context) ([]Service, error) {
 	out := []Service{}
 	err := l.with(ctx).Raw(`SELECT s.id, s.name, s.started_at, s.seen_at, s.doing, s.lease_until >= now() AS alive,
-			(SELECT count(*) FROM feed f WHERE f.lease_holder = s.id AND s.lease_until >= now() AND f.removed_at IS NULL) AS feeds
+			(SELECT count(*) FROM feed f WHERE f.lease_holder = s.id AND s.lease_until >= now()
+			AND f.removed_at IS NULL) AS feeds
 		FROM service s WHERE s.seen_at > now() - interval '1 hour' ORDER BY s.name, s.id`).Scan(&out).Error
 	return out, err
 }
 
 // isFree holds for feeds (feed) that no living service holds.
-const isFree = `(feed.lease_holder IS NULL OR NOT EXISTS (SELECT 1 FROM service s WHERE s.id = feed.lease_holder AND s.lease_until >= now()))`
+const isFree = `(feed.lease_holder IS NULL OR NOT EXISTS (SELECT 1 FROM service s WHERE s.id = feed.lease_holder
+	AND s.lease_until >= now()))`
 
 // Shares says how feeds are spread over services.
 type Shares struct {
@@ -64,9 +70,11 @@ type Shares struct {
 func (l *Ledger) Shares(ctx context.Context) (Shares, error) {
 	var out Shares
 	// Feeds are counted in the index of their holders alone: this is asked all the time.
-	err := l.with(ctx).Raw(`SELECT coalesce(sum(n), 0) AS feeds, coalesce(sum(n) FILTER (WHERE lease_holder IS NULL OR lease_holder <> ALL(alive)), 0) AS free, cardinality(alive) AS services
+	err := l.with(ctx).Raw(`SELECT coalesce(sum(n), 0) AS feeds, coalesce(sum(n) FILTER (WHERE lease_holder IS NULL
+		OR lease_holder <> ALL(alive)), 0) AS free, cardinality(alive) AS services
 		FROM (SELECT coalesce(array_agg(id), '{}') AS alive FROM service WHERE lease_until >= now()) s
-		LEFT JOIN (SELECT lease_holder, count(*) AS n FROM feed WHERE removed_at IS NULL GROUP BY lease_holder) h ON true GROUP BY alive`).Scan(&out).Error
+		LEFT JOIN (SELECT lease_holder, count(*) AS n FROM feed WHERE removed_at IS NULL
+		GROUP BY lease_holder) h ON true GROUP BY alive`).Scan(&out).Error
 	return out, err
 }
 
@@ -76,14 +84,16 @@ func (l *Ledger) Claim(ctx context.Context, holder string, most int) ([]Feed, er
 	var feeds []Feed
 	err := l.with(ctx).Raw(`UPDATE feed SET lease_holder = ?, fence = fence + 1 WHERE name IN (
 			SELECT name FROM feed WHERE removed_at IS NULL AND `+isFree+` ORDER BY name LIMIT ? FOR UPDATE SKIP LOCKED)
-		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) RETURNING *`, holder, most, holder).Scan(&feeds).Error
+		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) RETURNING *`, holder, most,
+		holder).Scan(&feeds).Error
 	return feeds, err
 }
 
 // Held returns the names of the feeds that a service holds.
 func (l *Ledger) Held(ctx context.Context, holder string) (feeds []string, err error) {
 	err = l.with(ctx).Raw(`SELECT name FROM feed WHERE lease_holder = ? AND removed_at IS NULL
-		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) ORDER BY name`, holder, holder).Scan(&feeds).Error
+		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) ORDER BY name`, holder,
+		holder).Scan(&feeds).Error
 	return feeds, err
 }
 
@@ -92,11 +102,13 @@ func (l *Ledger) Held(ctx context.Context, holder string) (feeds []string, err e
 // holder has lost the lease.
 func (l *Ledger) RaiseFence(ctx context.Context, feed, holder string, above int64) (fence int64, err error) {
 	err = l.with(ctx).Raw(`UPDATE feed SET fence = greatest(fence, ?) + 1 WHERE name = ? AND lease_holder = ?
-		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) RETURNING fence`, above, feed, holder, holder).Scan(&fence).Error
+		AND EXISTS (SELECT 1 FROM service WHERE id = ? AND lease_until >= now()) RETURNING fence`, above, feed,
+		holder, holder).Scan(&fence).Error
 	return fence, err
 }
 
 // Release gives back a service's leases of feeds.
 func (l *Ledger) Release(ctx context.Context, holder string, feeds ...string) error {
-	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL WHERE lease_holder = ? AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))`, holder, textList(feeds)).Error
+	return l.with(ctx).Exec(`UPDATE feed SET lease_holder = NULL WHERE lease_holder = ?
+		AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))`, holder, textList(feeds)).Error
 }

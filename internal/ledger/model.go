@@ -85,8 +85,10 @@ type EarlierLoad struct {
 }
 
 // withEarlier is the SQL of the earlier generations of an arrival (a) that is loaded again.
-const withEarlier = `(CASE WHEN jsonb_array_length(coalesce(a.earlier, '[]')) >= 50 THEN a.earlier - 0 ELSE coalesce(a.earlier, '[]') END ||
-	jsonb_build_object('generation', a.generation, 'ready_at', a.ready_at, 'opened_at', a.opened_at, 'staged_at', a.staged_at))`
+const withEarlier = `(CASE WHEN jsonb_array_length(coalesce(a.earlier, '[]')) >= 50 THEN a.earlier - 0
+	ELSE coalesce(a.earlier, '[]') END ||
+	jsonb_build_object('generation', a.generation, 'ready_at', a.ready_at, 'opened_at', a.opened_at, 'staged_at',
+	a.staged_at))`
 
 // Name records what an arrival's name says.
 func (a *Arrival) Name(captures filename.Captures) {

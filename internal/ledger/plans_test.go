@@ -19,8 +19,10 @@ func TestLookupsOfAFeedThatStatisticsDoNotKnow(t *testing.T) {
 	_, _, err := l.PutFeed(ctx, "new-gauges", "feed: new-gauges", "test")
 	require.NoError(t, err)
 	fill := func(feed, state string, n int) {
-		require.NoError(t, l.db.Exec(`INSERT INTO arrival (feed, path, size, modified, inode, sha256, state, captures, balance)
-			SELECT ?, 'G_' || n || '.csv', 10, now(), n, md5(n::text), ?, '{}', '{}' FROM generate_series(1, ?::int) n`, feed, state, n).Error)
+		require.NoError(t, l.db.Exec(`INSERT INTO arrival (feed, path, size, modified, inode, sha256, state, captures,
+			balance)
+			SELECT ?, 'G_' || n || '.csv', 10, now(), n, md5(n::text), ?, '{}', '{}'
+			FROM generate_series(1, ?::int) n`, feed, state, n).Error)
 	}
 	fill("gauges", "loaded", 20_000)
 	require.NoError(t, l.db.Exec("ANALYZE arrival").Error)
@@ -35,11 +37,15 @@ func TestLookupsOfAFeedThatStatisticsDoNotKnow(t *testing.T) {
 		index string
 	}{
 		"newest": {"SELECT k.* FROM " + newestOf("*"), []any{textList(paths), "new-gauges"}, "arrival_by_path"},
-		"by path": {"SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE " + ofPath("a") + " = ? || ' ' || p OFFSET 0) k",
+		"by path": {"SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival " +
+			"a WHERE " + ofPath("a") + " = ? || ' ' || p OFFSET 0) k",
 			[]any{textList(paths), "new-gauges"}, "arrival_by_path"},
-		"later version": {"SELECT id FROM arrival a WHERE id BETWEEN 20100 AND 20200 AND " + newest("a"), nil, "arrival_by_path"},
-		"by number":     {"UPDATE arrival a SET reason = 'x' FROM (SELECT generate_series(20100, 20200) AS id) s WHERE a.id = s.id AND " + stateOf("a") + " = 'loading'", nil, "arrival_pkey"},
-		"known": {"SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (SELECT id FROM arrival a WHERE " + ofPath("a") + " = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k",
+		"later version": {"SELECT id FROM arrival a WHERE id BETWEEN 20100 AND 20200 AND " + newest("a"), nil,
+			"arrival_by_path"},
+		"by number": {"UPDATE arrival a SET reason = 'x' FROM (SELECT generate_series(20100, 20200) AS id) s " +
+			"WHERE a.id = s.id AND " + stateOf("a") + " = 'loading'", nil, "arrival_pkey"},
+		"known": {"SELECT k.* FROM jsonb_to_recordset(?::jsonb) AS p(feed text, path text) CROSS JOIN LATERAL (SELECT " +
+			"id FROM arrival a WHERE " + ofPath("a") + " = p.feed || ' ' || p.path ORDER BY a.id DESC LIMIT 1) k",
 			[]any{`[{"feed": "new-gauges", "path": "1"}]`}, "arrival_by_path"},
 	} {
 		var plan []string

@@ -65,14 +65,16 @@ func (l *Ledger) BeginRun(ctx context.Context, feed string, version int) (*Run, 
 // is not the feed's present one any more.
 func (l *Ledger) StartRun(ctx context.Context, feed string, version int, cause, by string) (*Run, error) {
 	return l.oneRun(ctx, `INSERT INTO run (feed, version, cause, by, state, started_at, balance)
-		SELECT name, version, ?, ?, 'running', now(), '{}' FROM feed WHERE name = ? AND version = ? RETURNING *`, cause, by, feed, version)
+		SELECT name, version, ?, ?, 'running', now(), '{}' FROM feed WHERE name = ? AND version = ? RETURNING *`,
+		cause, by, feed, version)
 }
 
 // oneRun changes a run by a statement that returns it, and tells so. It returns nil
 // where there is none.
 func (l *Ledger) oneRun(ctx context.Context, statement string, args ...any) (*Run, error) {
 	var runs []Run
-	err := l.with(ctx).Raw(`WITH r AS (`+statement+`), told AS (SELECT tell(jsonb_agg(event_of('run', feed, 0, id, state))) FROM r) SELECT r.* FROM r, told`, args...).Scan(&runs).Error
+	err := l.with(ctx).Raw(`WITH r AS (`+statement+`), told AS (SELECT tell(jsonb_agg(event_of('run', feed, 0, id,
+		state))) FROM r) SELECT r.* FROM r, told`, args...).Scan(&runs).Error
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
@@ -107,7 +109,8 @@ const sumOfRun = `SELECT count(*) FILTER (WHERE state = 'loaded' AND NOT is_list
 	'left_out', coalesce(sum((balance->>'left_out')::bigint), 0),
 	'withheld', coalesce(sum((balance->>'withheld')::bigint), 0),
 	'removed', coalesce(sum((balance->>'removed')::bigint), 0)) AS balance
-	FROM (SELECT state, is_list, CASE WHEN state IN ('loaded', 'refused', 'skipped', 'recalled') AND finished_at IS NOT NULL THEN balance END AS balance
+	FROM (SELECT state, is_list, CASE WHEN state IN ('loaded', 'refused', 'skipped', 'recalled')
+	AND finished_at IS NOT NULL THEN balance END AS balance
 		FROM arrival WHERE run_id = ?) a`
 
 // Run returns one run, or ErrNotFound. While it is running, its counts and its
@@ -149,7 +152,8 @@ func (l *Ledger) Runs(ctx context.Context, feed string, before int64, most int) 
 func (l *Ledger) Requeue(ctx context.Context, id int64) error {
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
 		done := tx.Exec(`UPDATE run r SET state = 'queued' WHERE id = ? AND state = 'running'
-			AND NOT EXISTS (SELECT 1 FROM run q WHERE q.feed = r.feed AND q.state = 'queued' AND q.wanted = r.wanted)`, id)
+			AND NOT EXISTS (SELECT 1 FROM run q WHERE q.feed = r.feed AND q.state = 'queued'
+			AND q.wanted = r.wanted)`, id)
 		if done.Error != nil || done.RowsAffected == 0 {
 			return nil, done.Error
 		}
@@ -220,7 +224,8 @@ func (l *Ledger) OpenRuns(ctx context.Context, feed string) ([]Run, error) {
 // arrival that is loading: when nobody works them, whoever had them before left
 // these behind.
 func (l *Ledger) FeedsLeftBehind(ctx context.Context, feeds []string) (left []string, err error) {
-	err = l.with(ctx).Raw(`SELECT f FROM jsonb_array_elements_text(?::jsonb) f WHERE EXISTS (SELECT 1 FROM run WHERE feed = f AND state = 'running')
+	err = l.with(ctx).Raw(`SELECT f FROM jsonb_array_elements_text(?::jsonb) f WHERE EXISTS (SELECT 1 FROM run
+		WHERE feed = f AND state = 'running')
 		OR EXISTS (SELECT 1 FROM arrival WHERE feed = f AND state = 'loading')`, textList(feeds)).Scan(&left).Error
 	return left, err
 }

@@ -90,7 +90,9 @@ func (l *Ledger) SlotsAt(ctx context.Context, keys []SlotKey) (map[SlotKey]int64
 		N  int
 		ID int64
 	}
-	err = l.with(ctx).Raw(`SELECT k.n, s.id FROM (SELECT (e.n - 1)::integer AS n, e.k->>'feed' AS feed, (e.k->>'at')::timestamptz AS at, e.k->>'per' AS per FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS e(k, n)) k
+	err = l.with(ctx).Raw(`SELECT k.n, s.id FROM (SELECT (e.n - 1)::integer AS n, e.k->>'feed' AS feed,
+		(e.k->>'at')::timestamptz AS at, e.k->>'per' AS per
+		FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS e(k, n)) k
 		JOIN slot s ON s.feed = k.feed AND s.due_at = k.at AND s.per_key = k.per`, string(text)).Scan(&found).Error
 	out := make(map[SlotKey]int64, len(found))
 	for _, f := range found {
@@ -137,8 +139,10 @@ func (l *Ledger) DaySlots(ctx context.Context, feeds []string, from, to time.Tim
 	}
 	err := l.with(ctx).Raw(`SELECT feed, due_at AS at, max(missing_at) AS missing, count(*) AS slots,
 			count(*) FILTER (WHERE complete_at IS NOT NULL OR state = 'excused') AS good,
-			(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'])[max(array_position(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'], state))] AS state
-		FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND due_at >= ? AND due_at < ? AND state <> 'surplus'
+			(ARRAY['on time', 'excused', 'open', 'late', 'refused', 'missing'])[max(array_position(ARRAY['on time',
+			'excused', 'open', 'late', 'refused', 'missing'], state))] AS state
+		FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND due_at >= ? AND due_at < ?
+		AND state <> 'surplus'
 		GROUP BY feed, due_at ORDER BY due_at`, textList(feeds), from, to).Scan(&rows).Error
 	out := map[string][]DaySlot{}
 	for _, r := range rows {
@@ -164,7 +168,8 @@ func (l *Ledger) SlotCounts(ctx context.Context, feed string, from, to time.Time
 }
 
 // wrongSlot holds for slots of the last seven days that need a person.
-const wrongSlot = "due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND complete_at IS NULL)"
+const wrongSlot = "due_at > now() - interval '7 days' AND (state IN ('missing', 'refused') OR state = 'late' AND " +
+	"complete_at IS NULL)"
 
 // WrongSlots returns slots of the last seven days that need a person: missing,
 // refused, or late and not here yet; the newest first.
@@ -182,8 +187,10 @@ func (l *Ledger) WrongSlots(ctx context.Context, feed string, most int) ([]Slot,
 // most of each, the newest first.
 func (l *Ledger) LastSlots(ctx context.Context, feeds []string, most int) ([]Slot, error) {
 	out := []Slot{}
-	err := l.with(ctx).Where(`id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY feed, per_key ORDER BY due_at DESC) AS n
-			FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND state <> 'surplus' AND due_at > now() - interval '400 days') s
+	err := l.with(ctx).Where(`id IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY feed, per_key
+		ORDER BY due_at DESC) AS n
+			FROM slot WHERE feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND state <> 'surplus'
+			AND due_at > now() - interval '400 days') s
 		WHERE n <= ?)`, textList(feeds), most).Order("feed, per_key, due_at DESC").Find(&out).Error
 	return out, err
 }
@@ -192,7 +199,8 @@ func (l *Ledger) LastSlots(ctx context.Context, feeds []string, most int) ([]Slo
 // ahead of now: a file may have made slots far ahead. Feeds without one are left
 // out.
 func (l *Ledger) LastDue(ctx context.Context, feeds []string) (map[string]time.Time, error) {
-	return l.times(ctx, `SELECT f AS feed, (SELECT max(due_at) FROM slot WHERE feed = f AND due_at <= now() AND state <> 'surplus') AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
+	return l.times(ctx, `SELECT f AS feed, (SELECT max(due_at) FROM slot WHERE feed = f AND due_at <= now()
+		AND state <> 'surplus') AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
 }
 
 // times asks for a time for each feed; null is left out.
@@ -217,7 +225,8 @@ func (l *Ledger) BeginCalendars(ctx context.Context, from map[string]time.Time) 
 	if err != nil {
 		return err
 	}
-	return l.with(ctx).Exec("UPDATE feed f SET due_from = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t WHERE f.name = t.key AND f.due_from IS NULL", string(text)).Error
+	return l.with(ctx).Exec("UPDATE feed f SET due_from = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t WHERE "+
+		"f.name = t.key AND f.due_from IS NULL", string(text)).Error
 }
 
 // SlotsToJudge returns slots of feeds whose state may have changed by now, those
@@ -234,14 +243,16 @@ func (l *Ledger) SlotsToJudge(ctx context.Context, feeds []string, most int) (sl
 // FeedsToJudge returns up to most feeds with slots whose state may have changed by
 // now, whoever holds them.
 func (l *Ledger) FeedsToJudge(ctx context.Context, most int) (feeds []string, err error) {
-	err = l.with(ctx).Raw(`SELECT DISTINCT feed FROM (SELECT feed FROM slot WHERE turn_at <= now() ORDER BY turn_at LIMIT ?) s`, 10*most).Scan(&feeds).Error
+	err = l.with(ctx).Raw(`SELECT DISTINCT feed FROM (SELECT feed FROM slot WHERE turn_at <= now() ORDER BY turn_at
+		LIMIT ?) s`, 10*most).Scan(&feeds).Error
 	return feeds, err
 }
 
 // NextTurns returns when the state of a slot of each feed may change next. Feeds
 // without such a slot are left out.
 func (l *Ledger) NextTurns(ctx context.Context, feeds []string) (map[string]time.Time, error) {
-	return l.times(ctx, `SELECT f AS feed, (SELECT min(turn_at) FROM slot WHERE feed = f AND turn_at IS NOT NULL) AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
+	return l.times(ctx, `SELECT f AS feed, (SELECT min(turn_at) FROM slot WHERE feed = f
+		AND turn_at IS NOT NULL) AS at FROM jsonb_array_elements_text(?::jsonb) f`, textList(feeds))
 }
 
 // OfSlot returns the arrivals that were linked to a slot, oldest first.
@@ -256,7 +267,8 @@ func (l *Ledger) OfSlot(ctx context.Context, slot int64, most int) ([]Arrival, e
 func (l *Ledger) OfSlots(ctx context.Context, slots []int64, most int) (map[int64][]Arrival, error) {
 	var list []Arrival
 	err := l.with(ctx).Raw(`SELECT a.* FROM unnest(?::bigint[]) s CROSS JOIN LATERAL (
-		SELECT id, path, state, copy_of, noticed_at, came_at, slot, due_slot FROM arrival WHERE due_slot = s ORDER BY id LIMIT ?) a ORDER BY a.due_slot, a.id`, numbers(slots), most).Scan(&list).Error
+		SELECT id, path, state, copy_of, noticed_at, came_at, slot, due_slot FROM arrival WHERE due_slot = s
+		ORDER BY id LIMIT ?) a ORDER BY a.due_slot, a.id`, numbers(slots), most).Scan(&list).Error
 	out := map[int64][]Arrival{}
 	for _, a := range list {
 		out[*a.DueSlot] = append(out[*a.DueSlot], a)
@@ -273,7 +285,8 @@ func (l *Ledger) Unlinked(ctx context.Context, from []After, most int) (map[stri
 	}
 	var list []Arrival
 	err = l.with(ctx).Raw(`SELECT a.* FROM `+eachAfter+` CROSS JOIN LATERAL (
-		SELECT * FROM arrival WHERE feed = f.feed AND id > f.after AND due_slot IS NULL AND NOT is_list ORDER BY id LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&list).Error
+		SELECT * FROM arrival WHERE feed = f.feed AND id > f.after AND due_slot IS NULL AND NOT is_list ORDER BY id
+		LIMIT ?) a ORDER BY a.feed, a.id`, string(text), most).Scan(&list).Error
 	out := map[string][]Arrival{}
 	for _, a := range list {
 		out[a.Feed] = append(out[a.Feed], a)
@@ -304,7 +317,8 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 		if err := lockArrivals(tx, arrivals); err != nil {
 			return err
 		}
-		err := tx.Exec(`UPDATE arrival a SET due_slot = p.slot FROM jsonb_to_recordset(?::jsonb) AS p(arrival bigint, slot bigint)
+		err := tx.Exec(`UPDATE arrival a SET due_slot = p.slot FROM jsonb_to_recordset(?::jsonb) AS p(arrival bigint,
+			slot bigint)
 			WHERE a.id = p.arrival`, string(links)).Error
 		if err != nil {
 			return err
@@ -317,7 +331,8 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 			return err
 		}
 		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM (SELECT f.* FROM "+eachAfter+
-			" JOIN feed o ON o.name = f.feed ORDER BY o.name FOR NO KEY UPDATE OF o) f WHERE feed.name = f.feed", string(looked)).Error
+			" JOIN feed o ON o.name = f.feed ORDER BY o.name FOR NO KEY UPDATE OF o) f WHERE feed.name = f.feed",
+			string(looked)).Error
 	})
 }
 
@@ -352,10 +367,13 @@ func (l *Ledger) Judged(ctx context.Context, slots []Slot, changed map[int64]boo
 			return nil, err
 		}
 		// What happened meanwhile gives a slot another turn.
-		return events, tx.Exec(`UPDATE slot s SET state = r.state, came = r.came, surplus = r.surplus, complete_at = r.complete_at, near = r.near,
-				turn_at = CASE WHEN r.judged IS NULL OR s.turn_at IS NOT DISTINCT FROM r.judged THEN r.turn_at ELSE s.turn_at END,
+		return events, tx.Exec(`UPDATE slot s SET state = r.state, came = r.came, surplus = r.surplus,
+			complete_at = r.complete_at, near = r.near,
+				turn_at = CASE WHEN r.judged IS NULL OR s.turn_at IS NOT DISTINCT FROM r.judged THEN r.turn_at
+				ELSE s.turn_at END,
 				changed_at = CASE WHEN r.changed THEN now() ELSE s.changed_at END
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, state text, came integer, surplus integer, complete_at timestamptz, turn_at timestamptz, judged timestamptz, near jsonb, changed boolean)
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, state text, came integer, surplus integer,
+			complete_at timestamptz, turn_at timestamptz, judged timestamptz, near jsonb, changed boolean)
 			WHERE s.id = r.id`, string(text)).Error
 	})
 }
@@ -381,7 +399,8 @@ func (l *Ledger) ExcuseSlot(ctx context.Context, id int64, who, because string) 
 		switch s.State {
 		case due.Open, due.Late, due.Missing, due.Refused:
 		default:
-			return nil, &ConflictError{fmt.Sprintf("slot %d is %s; excuse takes those that are open, late, missing or refused", id, s.State)}
+			return nil, &ConflictError{fmt.Sprintf("slot %d is %s; excuse takes those that are open, late, missing or "+
+				"refused", id, s.State)}
 		}
 		err := tx.Model(&s).Updates(map[string]any{"state": due.Excused, "turn_at": nil,
 			"changed_at": gorm.Expr("now()")}).Error
@@ -407,9 +426,11 @@ func (l *Ledger) LastCame(ctx context.Context, feed string, per []map[string]str
 		N  int
 		At *time.Time
 	}
-	err = l.with(ctx).Raw(`SELECT p.n::integer - 1 AS n, a.came_at AS at FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS p(per, n) CROSS JOIN LATERAL (
+	err = l.with(ctx).Raw(`SELECT p.n::integer - 1 AS n, a.came_at AS at
+		FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS p(per, n) CROSS JOIN LATERAL (
 		SELECT came_at FROM arrival WHERE feed = ? AND state <> 'gone' AND NOT is_list AND came_at IS NOT NULL
-			AND NOT EXISTS (SELECT 1 FROM jsonb_each_text(CASE jsonb_typeof(p.per) WHEN 'object' THEN p.per ELSE '{}' END) c WHERE captures->>c.key IS DISTINCT FROM c.value)
+			AND NOT EXISTS (SELECT 1 FROM jsonb_each_text(CASE jsonb_typeof(p.per) WHEN 'object' THEN p.per ELSE '{}'
+			END) c WHERE captures->>c.key IS DISTINCT FROM c.value)
 		ORDER BY id DESC LIMIT 1) a`, string(text), feed).Scan(&rows).Error
 	for _, r := range rows {
 		out[r.N] = *r.At

@@ -49,11 +49,13 @@ type Token struct {
 // AddToken makes a secret good for a use. Only its hash is kept. A life of 0
 // has no end. parent is the token that it was made by, and ends with; 0 for none.
 // A secret that was ended stays so.
-func (l *Ledger) AddToken(ctx context.Context, secret, name, use string, life time.Duration, parent int64) (id int64, err error) {
+func (l *Ledger) AddToken(ctx context.Context, secret, name, use string, life time.Duration, parent int64) (id int64,
+	err error) {
 	var ids []int64
 	err = l.with(ctx).Raw(`INSERT INTO token (name, hash, use, expires_at, parent)
 		VALUES (?, ?, ?, now() + nullif(?, 0) * interval '1 second', nullif(?, 0))
-		ON CONFLICT (hash) DO UPDATE SET use = token.use RETURNING id`, name, hash(secret), use, life.Seconds(), parent).Scan(&ids).Error
+		ON CONFLICT (hash) DO UPDATE SET use = token.use RETURNING id`, name, hash(secret), use, life.Seconds(),
+		parent).Scan(&ids).Error
 	if err != nil {
 		return 0, fmt.Errorf("add token: %w", err)
 	}
@@ -70,7 +72,8 @@ func (l *Ledger) CheckToken(ctx context.Context, secret, use string) (Credential
 // SpendToken checks a secret and ends it, in one step. What is returned is the token
 // that it was made by, where there is one.
 func (l *Ledger) SpendToken(ctx context.Context, secret, use string) (Credential, error) {
-	return l.credential(ctx, "spend token", "DELETE FROM token WHERE "+goodToken+" RETURNING coalesce(parent, id) AS id, name", secret, use)
+	return l.credential(ctx, "spend token", "DELETE FROM token WHERE "+goodToken+" RETURNING coalesce(parent, id) AS "+
+		"id, name", secret, use)
 }
 
 func (l *Ledger) credential(ctx context.Context, what, statement, secret, use string) (Credential, error) {
@@ -87,15 +90,18 @@ func (l *Ledger) credential(ctx context.Context, what, statement, secret, use st
 // Tokens returns the tokens for calls that are good, by number.
 func (l *Ledger) Tokens(ctx context.Context) ([]Token, error) {
 	list := []Token{}
-	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, (SELECT count(*) FROM token s WHERE s.parent = t.id AND s.use = 'session' AND s.ended_at IS NULL AND s.expires_at > now()) AS sessions
-		FROM token t WHERE use = 'api' AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now()) ORDER BY id LIMIT 1000`).Scan(&list).Error
+	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, (SELECT count(*) FROM token s WHERE s.parent = t.id
+		AND s.use = 'session' AND s.ended_at IS NULL AND s.expires_at > now()) AS sessions
+		FROM token t WHERE use = 'api' AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now()) ORDER BY id
+		LIMIT 1000`).Scan(&list).Error
 	return list, err
 }
 
 // EndToken ends a token for calls, and all that was made by it. It fails with
 // [ErrNotFound] where there is no such token.
 func (l *Ledger) EndToken(ctx context.Context, id int64) error {
-	done := l.with(ctx).Exec(`WITH ended AS (UPDATE token SET ended_at = now() WHERE id = ? AND use = 'api' AND ended_at IS NULL RETURNING id),
+	done := l.with(ctx).Exec(`WITH ended AS (UPDATE token SET ended_at = now() WHERE id = ? AND use = 'api'
+		AND ended_at IS NULL RETURNING id),
 		made AS (DELETE FROM token WHERE parent IN (SELECT id FROM ended))
 		SELECT FROM ended`, id)
 	if done.Error != nil {

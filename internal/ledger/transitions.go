@@ -76,9 +76,12 @@ func (l *Ledger) Settled(ctx context.Context, files []Still) error {
 			return nil, err
 		}
 		var ready []Arrival
-		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified, changed = nullif(s.changed, '0001-01-01T00:00:00Z'), inode = s.inode, ready_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, changed timestamptz, inode bigint)
-			WHERE a.id = s.id AND `+stateOf("a")+` IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`, string(text)).Scan(&ready).Error
+		err := tx.Raw(`UPDATE arrival a SET state = 'ready', size = s.size, modified = s.modified,
+			changed = nullif(s.changed, '0001-01-01T00:00:00Z'), inode = s.inode, ready_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS s(id bigint, size bigint, modified timestamptz, changed timestamptz,
+			inode bigint)
+			WHERE a.id = s.id AND `+stateOf("a")+` IN ('noticed', 'settling') RETURNING a.id, a.feed, a.state`,
+			string(text)).Scan(&ready).Error
 		events := make([]Event, len(ready))
 		for i := range ready {
 			events[i] = arrivalEvent(&ready[i])

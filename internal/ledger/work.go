@@ -62,7 +62,8 @@ func (s Selection) narrow(q *gorm.DB) *gorm.DB {
 // with TryAfter in the future.
 func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arrival, error) {
 	var waiting []Arrival
-	err := s.narrow(l.with(ctx)).Where("feed = ? AND state IN ('ready', 'failed') AND (state = 'ready' OR try_after IS NOT NULL)", feed).
+	err := s.narrow(l.with(ctx)).Where("feed = ? AND state IN ('ready', 'failed') AND (state = 'ready' OR try_after "+
+		"IS NOT NULL)", feed).
 		Order(inOrder).Limit(s.Most).Find(&waiting).Error
 	return waiting, err
 }
@@ -72,7 +73,8 @@ func (l *Ledger) Waiting(ctx context.Context, feed string, s Selection) ([]Arriv
 // later version of its file. It is nil when there is none.
 func (l *Ledger) Blocking(ctx context.Context, feed string) (*Arrival, error) {
 	var first []Arrival
-	err := l.with(ctx).Raw(`SELECT * FROM arrival a WHERE feed = ? AND (state IN ('refused', 'held') OR state = 'failed' AND try_after IS NULL)
+	err := l.with(ctx).Raw(`SELECT * FROM arrival a WHERE feed = ? AND (state IN ('refused', 'held')
+		OR state = 'failed' AND try_after IS NULL)
 		AND `+newest("a")+`
 		ORDER BY `+inOrder+` LIMIT 1`, feed).Scan(&first).Error
 	if err != nil || len(first) == 0 {
@@ -132,9 +134,11 @@ func (l *Ledger) begin(ctx context.Context, arrivals []*Arrival, run int64, vers
 		ID       int64
 		Attempts int
 	}
-	err := l.with(ctx).Raw(`WITH b AS (UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?, version = ?, try_after = NULL,
+	err := l.with(ctx).Raw(`WITH b AS (UPDATE arrival SET state = 'loading', attempts = attempts + 1, run_id = ?,
+		version = ?, try_after = NULL,
 				opened_at = `+opened+`, staged_at = NULL, finished_at = NULL, reason = ''
-			WHERE id IN (SELECT id FROM arrival WHERE `+isOneOf("id")+` ORDER BY id FOR NO KEY UPDATE) AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
+			WHERE id IN (SELECT id FROM arrival WHERE `+isOneOf("id")+` ORDER BY id FOR NO KEY UPDATE)
+			AND `+stateOf("arrival")+` IN ('ready', 'failed') RETURNING id, feed, attempts),
 		told AS (SELECT tell(jsonb_agg(event_of('arrival', feed, id, ?, 'loading') ORDER BY id)) FROM b)
 		SELECT id, attempts FROM b, told`, run, version, ids(arrivals), run).Scan(&begun).Error
 	attempts := map[int64]int{}
@@ -170,9 +174,11 @@ func (l *Ledger) Opened(ctx context.Context, arrivals []*Arrival) error {
 // Waits records in arrivals that are loading what they wait for, in place of what was
 // said before; "" when they wait no more.
 func (l *Ledger) Waits(ctx context.Context, arrivals []*Arrival, reason string) error {
-	return l.with(ctx).Exec(`WITH u AS (UPDATE arrival SET reason = ? WHERE `+isOneOf("id")+` AND `+stateOf("arrival")+` = 'loading' AND reason <> ?
+	return l.with(ctx).Exec(`WITH u AS (UPDATE arrival SET reason = ? WHERE `+isOneOf("id")+`
+		AND `+stateOf("arrival")+` = 'loading' AND reason <> ?
 			RETURNING id, feed, run_id)
-		SELECT tell(jsonb_agg(event_of('arrival', feed, id, run_id, 'loading') ORDER BY id)) FROM u`, reason, ids(arrivals), reason).Error
+		SELECT tell(jsonb_agg(event_of('arrival', feed, id, run_id, 'loading') ORDER BY id)) FROM u`, reason,
+		ids(arrivals), reason).Error
 }
 
 // Reading is what reading a file told.
@@ -202,8 +208,10 @@ func (l *Ledger) Staged(ctx context.Context, readings []Reading) error {
 		if err != nil {
 			return err
 		}
-		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, columns = r.columns, more_rejects = nullif(r.more, 'null'), staged_at = now()
-			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer, columns jsonb, more jsonb) WHERE a.id = r.id`, string(text)).Error
+		err = tx.Exec(`UPDATE arrival a SET sha256 = r.sha256, generation = r.generation, columns = r.columns,
+			more_rejects = nullif(r.more, 'null'), staged_at = now()
+			FROM jsonb_to_recordset(?::jsonb) AS r(id bigint, sha256 text, generation integer, columns jsonb,
+			more jsonb) WHERE a.id = r.id`, string(text)).Error
 		if err != nil {
 			return err
 		}
@@ -253,11 +261,14 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 	// What a new version replaces, and the new version, change in one statement:
 	// readers and tallies see both or neither.
 	return l.with(ctx).Exec(`WITH e AS (
-			SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb, copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
+			SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb,
+			copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
 		), ends AS (
-			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading' ORDER BY e.id FOR NO KEY UPDATE OF a
+			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
+			ORDER BY e.id FOR NO KEY UPDATE OF a
 		), old AS (
-			SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
+			SELECT o.id, 'recalled' AS state, 'replaced by arrival ' || n.id AS reason FROM ends n
+			JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
 			WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
 		), c AS (
 			SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
@@ -303,7 +314,9 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	e := Earlier{ByPath: map[string]Arrival{}, Generations: map[string]int{}}
 	var last []Arrival
 	err := l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (
-			SELECT * FROM (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, textList(paths), feed).Scan(&last).Error
+			SELECT * FROM (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a
+			WHERE a.state = 'loaded' AND NOT is_list ORDER BY finished_at DESC, id DESC LIMIT 1) k`, textList(paths),
+		feed).Scan(&last).Error
 	if err != nil {
 		return e, err
 	}
@@ -312,7 +325,8 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 	}
 	if len(digests) > 0 {
 		err = l.with(ctx).Raw(`SELECT k.* FROM jsonb_array_elements_text(?::jsonb) d CROSS JOIN LATERAL (
-				SELECT * FROM arrival a WHERE (a.feed || ' ' || a.sha256) = ? || ' ' || d AND a.state = 'loaded' AND NOT is_list OFFSET 0) k
+				SELECT * FROM arrival a WHERE (a.feed || ' ' || a.sha256) = ? || ' ' || d AND a.state = 'loaded'
+				AND NOT is_list OFFSET 0) k
 			ORDER BY finished_at DESC, id DESC LIMIT 1000`, textList(digests), feed).Scan(&e.ByDigest).Error
 	}
 	if err != nil {
@@ -322,8 +336,10 @@ func (l *Ledger) Earlier(ctx context.Context, feed string, paths, digests []stri
 		Path, Sha256 string
 		N            int
 	}
-	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a
-		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, textList(paths), feed).Scan(&generations).Error
+	err = l.with(ctx).Raw(`SELECT a.path, a.sha256, max(a.generation) AS n FROM jsonb_array_elements_text(?::jsonb) p
+		CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE `+ofPath("a")+` = ? || ' ' || p OFFSET 0) a
+		WHERE a.generation > 0 AND a.state IN ('loaded', 'recalled') GROUP BY 1, 2`, textList(paths),
+		feed).Scan(&generations).Error
 	for _, g := range generations {
 		e.Generations[GenerationKey(g.Path, g.Sha256)] = g.N
 	}
@@ -354,7 +370,8 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival) (*Arrival, error) {
 
 // FeedsOf returns the feeds of those of the arrivals that are loaded.
 func (l *Ledger) FeedsOf(ctx context.Context, arrivals []int64) (feeds []string, err error) {
-	err = l.with(ctx).Raw("SELECT DISTINCT feed FROM arrival WHERE id = ANY(?::bigint[]) AND state = 'loaded' ORDER BY 1", numbers(arrivals)).Scan(&feeds).Error
+	err = l.with(ctx).Raw("SELECT DISTINCT feed FROM arrival WHERE id = ANY(?::bigint[]) AND state = 'loaded' ORDER "+
+		"BY 1", numbers(arrivals)).Scan(&feeds).Error
 	return feeds, err
 }
 
@@ -366,10 +383,14 @@ func (l *Ledger) LoadedBetween(ctx context.Context, of, again *Arrival, sameSlot
 		slot = " AND slot IS NOT DISTINCT FROM @slot AND slot_number IS NOT DISTINCT FROM @number"
 	}
 	var found bool
-	err := l.with(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = @feed AND state = 'loaded' AND finished_at >= @finished AND id NOT IN (@of, @again) AND NOT is_list
-			AND (finished_at > @finished OR (modified, path, id) > (@ofModified, @ofPath, @of)) AND (modified, path, id) < (@againModified, @againPath, @again)`+slot+`)`,
-		map[string]any{"feed": of.Feed, "finished": of.FinishedAt, "of": of.ID, "again": again.ID, "ofModified": of.Modified, "ofPath": of.Path,
-			"againModified": again.Modified, "againPath": again.Path, "slot": again.Slot, "number": again.SlotNumber}).Scan(&found).Error
+	err := l.with(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = @feed AND state = 'loaded'
+		AND finished_at >= @finished AND id NOT IN (@of, @again) AND NOT is_list
+			AND (finished_at > @finished OR (modified, path, id) > (@ofModified, @ofPath, @of))
+			AND (modified, path, id) < (@againModified, @againPath, @again)`+slot+`)`,
+		map[string]any{"feed": of.Feed, "finished": of.FinishedAt, "of": of.ID, "again": again.ID,
+			"ofModified": of.Modified, "ofPath": of.Path,
+			"againModified": again.Modified, "againPath": again.Path, "slot": again.Slot,
+			"number": again.SlotNumber}).Scan(&found).Error
 	return found, err
 }
 
@@ -377,7 +398,8 @@ func (l *Ledger) LoadedBetween(ctx context.Context, of, again *Arrival, sameSlot
 // can another be a copy.
 func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (map[int64]bool, error) {
 	var there []int64
-	err := l.with(ctx).Raw(`SELECT s FROM unnest(?::bigint[]) s WHERE EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND size = s AND state = 'loaded' OFFSET 0)`, numbers(sizes), feed).Scan(&there).Error
+	err := l.with(ctx).Raw(`SELECT s FROM unnest(?::bigint[]) s WHERE EXISTS (SELECT 1 FROM arrival WHERE feed = ?
+		AND size = s AND state = 'loaded' OFFSET 0)`, numbers(sizes), feed).Scan(&there).Error
 	out := make(map[int64]bool, len(there))
 	for _, size := range there {
 		out[size] = true
@@ -421,7 +443,8 @@ func (l *Ledger) LastArrival(ctx context.Context) (n int64, err error) {
 // away to.
 func (l *Ledger) LyingAt(ctx context.Context, feed string, places []string) (map[string]bool, error) {
 	var known []string
-	err := l.with(ctx).Model(&Arrival{}).Where("away_to = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND away_to <> '' AND feed = ?", textList(places), feed).Pluck("away_to", &known).Error
+	err := l.with(ctx).Model(&Arrival{}).Where("away_to = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) AND "+
+		"away_to <> '' AND feed = ?", textList(places), feed).Pluck("away_to", &known).Error
 	out := make(map[string]bool, len(known))
 	for _, place := range known {
 		out[place] = true
@@ -432,7 +455,8 @@ func (l *Ledger) LyingAt(ctx context.Context, feed string, places []string) (map
 // LoadedIn returns what is loaded of a slot.
 func (l *Ledger) LoadedIn(ctx context.Context, feed string, slot time.Time, most int) ([]Arrival, error) {
 	var out []Arrival
-	err := l.with(ctx).Where("feed = ? AND slot = ? AND (state = 'loaded' OR state = 'skipped' AND copy_of IS NOT NULL)", feed, slot).Limit(most).Find(&out).Error
+	err := l.with(ctx).Where("feed = ? AND slot = ? AND (state = 'loaded' OR state = 'skipped' AND copy_of IS NOT "+
+		"NULL)", feed, slot).Limit(most).Find(&out).Error
 	return out, err
 }
 

@@ -167,7 +167,8 @@ func (l *Attempt) replacing(ctx context.Context, load *table.Load, parts []*part
 	again, err := l.env.Reread(ctx, recipe, load, later)
 	for _, r := range again {
 		if r.Why != "" {
-			l.env.Log.Warn("a later load may have left rows alone because of what is replaced, and its file cannot be read again", "feed", l.recipe.Feed.Name, "arrival", r.Arrival, "why", r.Why)
+			l.env.Log.Warn("a later load may have left rows alone because of what is replaced, and its file cannot be "+
+				"read again", "feed", l.recipe.Feed.Name, "arrival", r.Arrival, "why", r.Why)
 		}
 	}
 	return err

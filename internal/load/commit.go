@@ -188,9 +188,11 @@ func (l *Attempt) sayWaits(ctx context.Context, parts []*part, who string) {
 	table := l.recipe.Table.String()
 	if who != "" {
 		reason = fmt.Sprintf("waits for %s, who holds %s", who, table)
-		l.env.Log.Warn("a load waits", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table", table, "for", who)
+		l.env.Log.Warn("a load waits", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table", table,
+			"for", who)
 	} else {
-		l.env.Log.Info("a load waits no more", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table", table)
+		l.env.Log.Info("a load waits no more", "feed", first.Feed, "arrival", first.ID, "path", first.Path, "table",
+			table)
 	}
 	arrivals := make([]*ledger.Arrival, len(parts))
 	for i, p := range parts {

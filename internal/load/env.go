@@ -32,7 +32,9 @@ func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
 	if d, ok := e.Databases[f.Target.Connection]; ok {
 		return d, nil
 	}
-	return nil, fmt.Errorf("the service knows no connection %q; start it with --connection %[1]s=postgres://..., or set MULLEIN_CONNECTION_%s", f.Target.Connection, strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
+	return nil, fmt.Errorf("the service knows no connection %q; start it with --connection %[1]s=postgres://..., or "+
+		"set MULLEIN_CONNECTION_%s", f.Target.Connection,
+		strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
 }
 
 // Landing opens the landing of a feed.

@@ -23,7 +23,8 @@ func TestNoKeyStandsInTwoFilesOfAGroup(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []int{3}, sizes(groups(files([]uint64{1, 1}, []uint64{2}, []uint64{3}))), "a key twice in one file is its own business")
+	assert.Equal(t, []int{3}, sizes(groups(files([]uint64{1, 1}, []uint64{2}, []uint64{3}))),
+		"a key twice in one file is its own business")
 	assert.Equal(t, []int{2, 2}, sizes(groups(files([]uint64{1}, []uint64{2}, []uint64{1}, []uint64{2}))))
 	assert.Equal(t, []int{1, 1}, sizes(eachAlone(files([]uint64{1}, []uint64{2}))), "where hashes do not tell")
 	replaces := files([]uint64{1}, []uint64{2}, []uint64{3}, []uint64{4})

@@ -189,7 +189,8 @@ func (l *Attempt) failedOne(ctx, after context.Context, p *part, err error) erro
 	case fate.Skip:
 		return l.env.Ledger.Finish(after, ledger.Ending{ID: a.ID, State: ledger.Skipped, Reason: err.Error()})
 	case fate.Stay:
-		return l.stays(after, p, "it could not be loaded again: the file is no longer there as it was; its rows stay as they are")
+		return l.stays(after, p, "it could not be loaded again: the file is no longer there as it was; its rows stay "+
+			"as they are")
 	case fate.Gone:
 		reason := "it vanished before it was read"
 		if newer != 0 {
@@ -292,7 +293,8 @@ func (l *Attempt) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 
 // NeedsPerson writes into the log that an arrival needs somebody to look at it, and why.
 func (e *Env) NeedsPerson(a *ledger.Arrival, state ledger.State, reason string) {
-	e.Log.Warn("a file needs a person", "feed", a.Feed, "arrival", a.ID, "path", a.Path, "state", string(state), "reason", reason)
+	e.Log.Warn("a file needs a person", "feed", a.Feed, "arrival", a.ID, "path", a.Path, "state", string(state),
+		"reason", reason)
 }
 
 // FinishFromMarker records an arrival as loaded that its marker says is.

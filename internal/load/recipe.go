@@ -154,13 +154,17 @@ func withColumns(f *feed.Feed, names []string, most int) (*feed.Feed, error) {
 		reason := ""
 		switch {
 		case name == "" || len(name) > maxColumnName || strings.ContainsRune(name, 0):
-			reason = fmt.Sprintf("it has a column %.100q beyond the schema, whose name cannot be that of a column of the table: from 1 to %d bytes", name, maxColumnName)
+			reason = fmt.Sprintf("it has a column %.100q beyond the schema, whose name cannot be that of a column of "+
+				"the table: from 1 to %d bytes", name, maxColumnName)
 		case feed.IsSystemColumn(name):
-			reason = fmt.Sprintf("it has a column %q beyond the schema, and PostgreSQL keeps that name for itself; give it a field with another name in the schema", name)
+			reason = fmt.Sprintf("it has a column %q beyond the schema, and PostgreSQL keeps that name for itself; "+
+				"give it a field with another name in the schema", name)
 		case slices.Contains(own, name):
-			reason = fmt.Sprintf("it has a column %q beyond the schema, and the table has one of that name already; give it a field of its own in the schema", name)
+			reason = fmt.Sprintf("it has a column %q beyond the schema, and the table has one of that name already; "+
+				"give it a field of its own in the schema", name)
 		case len(added) == most:
-			reason = fmt.Sprintf("it has more than %d columns that its table does not have; so many a file may add (--added-columns)", most)
+			reason = fmt.Sprintf("it has more than %d columns that its table does not have; so many a file may add "+
+				"(--added-columns)", most)
 		case len(own)+len(added) >= maxColumns:
 			reason = fmt.Sprintf("with its columns the table would have more than %d", maxColumns)
 		}

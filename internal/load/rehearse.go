@@ -139,7 +139,8 @@ func (l *Attempt) compare(ctx context.Context, load *table.Load, c reading.Count
 	}
 	r.Balance = Complete(total, c)
 	if t.Deep {
-		r.Traces = "rolled back; what sequences and triggers did outside of the transaction stays, and dead rows wait in the table for the next vacuum"
+		r.Traces = "rolled back; what sequences and triggers did outside of the transaction stays, and dead rows wait " +
+			"in the table for the next vacuum"
 		if _, err := load.Try(ctx, 0, []table.Part{{File: t.Arrival.Path}}); err != nil {
 			reason := refusalOfTarget(l.blame(nil, err), l.recipe.Feed.Private)
 			if reason == "" {

@@ -194,7 +194,8 @@ func (s *Server) create(ctx context.Context, more []string) error {
 	defer os.Remove(passwordFile)
 	// Collation C compares texts by their bytes: the order is the same on every
 	// machine, and keys compare several times faster.
-	command := s.command(ctx, "initdb", "-D", s.Data, "-U", superuser, "-E", "UTF8", "--locale=C.UTF-8", "--lc-collate=C",
+	command := s.command(ctx, "initdb", "-D", s.Data, "-U", superuser, "-E", "UTF8", "--locale=C.UTF-8",
+		"--lc-collate=C",
 		"-A", "scram-sha-256", "--pwfile="+passwordFile)
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))

@@ -28,10 +28,12 @@ func TestLifeOfAPrivateServer(t *testing.T) {
 	_, err = conn.Exec(ctx, "CREATE TABLE kept AS SELECT 1")
 	require.NoError(t, err)
 	var address, collation string
-	require.NoError(t, conn.QueryRow(ctx, "SELECT current_setting('listen_addresses'), datcollate FROM pg_database WHERE datname = current_database()").Scan(&address, &collation))
+	require.NoError(t, conn.QueryRow(ctx, "SELECT current_setting('listen_addresses'), datcollate FROM pg_database "+
+		"WHERE datname = current_database()").Scan(&address, &collation))
 	assert.Equal(t, "127.0.0.1", address)
 	assert.Equal(t, "C", collation)
-	for _, forbidden := range []string{"SELECT pg_read_file('/etc/hostname')", "COPY kept TO PROGRAM 'cat'", "CREATE ROLE another SUPERUSER",
+	for _, forbidden := range []string{"SELECT pg_read_file('/etc/hostname')", "COPY kept TO PROGRAM 'cat'",
+		"CREATE ROLE another SUPERUSER",
 		"GRANT pg_execute_server_program TO mullein", "SELECT rolpassword FROM pg_authid"} {
 		_, err = conn.Exec(ctx, forbidden)
 		assert.ErrorContains(t, err, "SQLSTATE 42501", forbidden) // insufficient privilege
@@ -72,6 +74,8 @@ func TestAFolderOutOfReach(t *testing.T) {
 
 // TestTheServerIsNotGivenSecrets looks at what of our environment the server has.
 func TestTheServerIsNotGivenSecrets(t *testing.T) {
-	assert.Equal(t, []string{"HOME=/data", "PATH=/bin", "LC_ALL=C.UTF-8", "TZ=UTC"}, environment([]string{"MULLEIN_TOKEN=secret",
-		"MULLEIN_DATABASE=postgres://u:p@h/d", "PATH=/bin", "LC_ALL=C.UTF-8", "PGPASSWORD=secret", "HOME=/home/me", "TZ=UTC"}, "/data"))
+	assert.Equal(t, []string{"HOME=/data", "PATH=/bin", "LC_ALL=C.UTF-8", "TZ=UTC"},
+		environment([]string{"MULLEIN_TOKEN=secret",
+			"MULLEIN_DATABASE=postgres://u:p@h/d", "PATH=/bin", "LC_ALL=C.UTF-8", "PGPASSWORD=secret", "HOME=/home/me",
+			"TZ=UTC"}, "/data"))
 }

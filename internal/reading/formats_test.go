@@ -59,7 +59,8 @@ type benchRow struct {
 func typed(b *testing.B, f *feed.Feed, content []byte) (rows int64) {
 	plan, err := NewPlan(f)
 	require.NoError(b, err)
-	r, err := plan.Open(Subject{Path: "x", Size: int64(len(content)), Digest: "known"}, Source{Bytes: bytes.NewReader(content)}, &Counter{})
+	r, err := plan.Open(Subject{Path: "x", Size: int64(len(content)), Digest: "known"},
+		Source{Bytes: bytes.NewReader(content)}, &Counter{})
 	require.NoError(b, err)
 	for {
 		rec, err := r.rows.Next()
@@ -90,9 +91,11 @@ func BenchmarkFormats(b *testing.B) {
 	text.WriteString("station_id;observed_at;level_m;flow_m3s;quality;revised\n")
 	var rows []benchRow
 	for i := range benchRows {
-		r := benchRow{fmt.Sprintf("SR%04d", i%200), time.Date(2026, 1, 1, 0, 15*(i/200), 0, 0, time.UTC), float64(i%5000) / 1000, 100 + float64(i%9000)/100, "G", int64(i)}
+		r := benchRow{fmt.Sprintf("SR%04d", i%200), time.Date(2026, 1, 1, 0, 15*(i/200), 0, 0, time.UTC),
+			float64(i%5000) / 1000, 100 + float64(i%9000)/100, "G", int64(i)}
 		rows = append(rows, r)
-		fmt.Fprintf(&text, "%s;%s;%.3f;%.2f;%s;%d\n", r.Station, r.Observed.Format("2006-01-02T15:04:05Z"), r.Level, r.Flow, r.Quality, r.Revised)
+		fmt.Fprintf(&text, "%s;%s;%.3f;%.2f;%s;%d\n", r.Station, r.Observed.Format("2006-01-02T15:04:05Z"), r.Level,
+			r.Flow, r.Quality, r.Revised)
 		line, err := json.Marshal(r)
 		require.NoError(b, err)
 		lines.Write(append(line, '\n'))
@@ -113,7 +116,8 @@ func BenchmarkFormats(b *testing.B) {
 			require.EqualValues(b, benchRows, typed(b, parse("csv", `{delimiter: ";"}`, ""), []byte(text.String())))
 		},
 		"csv-checks": func() {
-			require.EqualValues(b, benchRows, typed(b, parse("csv", `{delimiter: ";"}`, benchChecks), []byte(text.String())))
+			require.EqualValues(b, benchRows, typed(b, parse("csv", `{delimiter: ";"}`, benchChecks),
+				[]byte(text.String())))
 		},
 		"json-maps": func() {
 			for line := range strings.Lines(lines.String()) {
@@ -123,7 +127,10 @@ func BenchmarkFormats(b *testing.B) {
 				}
 			}
 		},
-		"jsonl": func() { require.EqualValues(b, benchRows, typed(b, parse("jsonl", "{}", ""), []byte(lines.String()))) },
+		"jsonl": func() {
+			require.EqualValues(b, benchRows,
+				typed(b, parse("jsonl", "{}", ""), []byte(lines.String())))
+		},
 		"parquet-library": func() {
 			file, err := parquet.OpenFile(bytes.NewReader(columns.Bytes()), int64(columns.Len()))
 			require.NoError(b, err)
@@ -151,9 +158,11 @@ func BenchmarkFormats(b *testing.B) {
 		},
 		"parquet": func() { require.EqualValues(b, benchRows, typed(b, parse("parquet", "{}", ""), columns.Bytes())) },
 		"parquet-decode": func() {
-			rows, err := decode.Open(decode.Source{Name: "x", File: bytes.NewReader(columns.Bytes()), Size: int64(columns.Len())}, decode.How{Format: decode.Parquet})
+			rows, err := decode.Open(decode.Source{Name: "x", File: bytes.NewReader(columns.Bytes()),
+				Size: int64(columns.Len())}, decode.How{Format: decode.Parquet})
 			require.NoError(b, err)
-			require.NoError(b, rows.(decode.Selector).Select([]string{"station_id", "observed_at", "level_m", "flow_m3s", "quality", "revised"}))
+			require.NoError(b, rows.(decode.Selector).Select([]string{"station_id", "observed_at", "level_m",
+				"flow_m3s", "quality", "revised"}))
 			for {
 				if _, err := rows.Next(); err != nil {
 					break

@@ -45,7 +45,8 @@ func BenchmarkReading(b *testing.B) {
 		if i%200 == 0 {
 			at = at.Add(15 * time.Minute)
 		}
-		fmt.Fprintf(&text, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", i%200, at.Format("02.01.2006 15:04"), i%5, i%1000, i%900, i%100, at.Format("02.01.2006 15:04"))
+		fmt.Fprintf(&text, "SR%04d;%s;%d,%03d;%d,%02d;G;%s\n", i%200, at.Format("02.01.2006 15:04"), i%5, i%1000,
+			i%900, i%100, at.Format("02.01.2006 15:04"))
 	}
 	root := b.TempDir()
 	require.NoError(b, os.Mkdir(root+"/in", 0o755))
@@ -64,7 +65,8 @@ func BenchmarkReading(b *testing.B) {
 	for b.Loop() {
 		file, err := folder.Open("GAUGE_K1_20260101T1200.csv")
 		require.NoError(b, err)
-		subject := Subject{Path: file.Entry.Path, Size: file.Entry.Size, Captures: map[string]any{"catchment": "K1", "slot": "2026-01-01T13:00:00Z"}}
+		subject := Subject{Path: file.Entry.Path, Size: file.Entry.Size, Captures: map[string]any{"catchment": "K1",
+			"slot": "2026-01-01T13:00:00Z"}}
 		r, err := plan.Open(subject, Source{Bytes: file}, &Counter{})
 		require.NoError(b, err)
 		counted := &bytesOf{}

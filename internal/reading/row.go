@@ -26,7 +26,8 @@ func (r *File) Fill(to Receiver, size int) error {
 		}
 		r.read++
 		if r.trailer != nil && r.trailer.Seen() > 0 {
-			return &decode.FileError{Line: rec.Line, Reason: fmt.Sprintf("a row after the trailer in line %d; are two files in one?", r.trailer.Seen())}
+			return &decode.FileError{Line: rec.Line,
+				Reason: fmt.Sprintf("a row after the trailer in line %d; are two files in one?", r.trailer.Seen())}
 		}
 		digest, ok, err := r.row(rec, space[:0])
 		if err != nil {
@@ -182,8 +183,10 @@ func (r *File) RowChecks() []check.Result {
 	}
 	if r.cut.rows > 0 {
 		x := float64(r.cut.cells)
-		out = append(out, check.Result{Name: "cells beyond the header", Scope: check.OfRow, Else: check.Warn, Held: true,
-			Saw:   fmt.Sprintf("%d cells of %d rows were left out, as fieldsMatch says; the first in line %d", r.cut.cells, r.cut.rows, r.cut.first),
+		out = append(out, check.Result{Name: "cells beyond the header", Scope: check.OfRow, Else: check.Warn,
+			Held: true,
+			Saw: fmt.Sprintf("%d cells of %d rows were left out, as fieldsMatch says; the first in line %d",
+				r.cut.cells, r.cut.rows, r.cut.first),
 			Value: &x})
 	}
 	return out

@@ -32,11 +32,14 @@ func (k *kept) Len() int { return len(k.rows) }
 // read reads a file by a feed, and returns its rows and the reasons of its rejects.
 func read(t *testing.T, definition, content string) (rows [][]string, rejects []string) {
 	t.Helper()
-	f, err := feed.Parse("x.yaml", []byte("feed: x\nlanding: {at: in, files: \"*\"}\ntolerate: {rejects: 100%}\ntarget: {table: x, mode: append}\n"+definition))
+	f, err := feed.Parse("x.yaml",
+		[]byte("feed: x\nlanding: {at: in, files: \"*\"}\ntolerate: {rejects: 100%}\ntarget: {table: x, mode: "+
+			"append}\n"+definition))
 	require.NoError(t, err)
 	plan, err := NewPlan(f)
 	require.NoError(t, err)
-	r, err := plan.Open(Subject{Path: "x", Size: int64(len(content)), Digest: "known"}, Source{Bytes: bytes.NewReader([]byte(content))}, &Counter{})
+	r, err := plan.Open(Subject{Path: "x", Size: int64(len(content)), Digest: "known"},
+		Source{Bytes: bytes.NewReader([]byte(content))}, &Counter{})
 	require.NoError(t, err)
 	var k kept
 	for err == nil {
@@ -53,7 +56,8 @@ func read(t *testing.T, definition, content string) (rows [][]string, rejects []
 // that it stands for none.
 func TestAnEmptyTextIsAText(t *testing.T) {
 	const fields = "\n  fields: [{name: note}, {name: level, type: number}]\n"
-	rows, rejects := read(t, "format: jsonl\nschema:"+fields, `{"note": "", "level": 1}`+"\n"+`{"note": null, "level": null}`+"\n"+`{"note": "x", "level": ""}`+"\n")
+	rows, rejects := read(t, "format: jsonl\nschema:"+fields,
+		`{"note": "", "level": 1}`+"\n"+`{"note": null, "level": null}`+"\n"+`{"note": "x", "level": ""}`+"\n")
 	assert.Equal(t, [][]string{{"", "1"}, {"<null>", "<null>"}}, rows)
 	assert.Equal(t, []string{"level: not a number"}, rejects)
 	rows, _ = read(t, "format: jsonl\nschema:\n  missingValues: [\"\"]"+fields, `{"note": "", "level": ""}`+"\n")

@@ -112,7 +112,8 @@ func (s *Server) mayBeUndone(ctx context.Context, verb ledger.Verb, of []int64) 
 			return err
 		}
 		if how, adds := f.Target.Adds(); adds && !f.Target.Undoes() {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("files of %s cannot be loaded again (%s): %s", name, how, f.Target.CannotUndo())}
+			return &ledger.ConflictError{Reason: fmt.Sprintf("files of %s cannot be loaded again (%s): %s", name, how,
+				f.Target.CannotUndo())}
 		}
 	}
 	return nil

@@ -180,7 +180,8 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 // event describes an event.
 func (k *subjects) event(e *ledger.Event) api.Event {
 	of := k.feeds[e.Feed]
-	out := api.Event{ID: e.ID, At: e.At, Kind: e.Kind, Feed: e.Feed, Arrival: e.Arrival, Run: e.Run, State: e.State, Table: of.table}
+	out := api.Event{ID: e.ID, At: e.At, Kind: e.Kind, Feed: e.Feed, Arrival: e.Arrival, Run: e.Run, State: e.State,
+		Table: of.table}
 	if a, there := k.arrivals[e.Arrival]; there {
 		out.Path = a.Path
 		if a.Slot != nil || a.DueSlot != nil {

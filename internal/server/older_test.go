@@ -26,7 +26,8 @@ func TestRecordsThatAreOlderAreSaid(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		defer cancel()
 		var log bytes.Buffer // the handler writes one line at a time
-		require.NoError(t, server.Serve(ctx, server.Config{Home: home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), Out: io.Discard,
+		require.NoError(t, server.Serve(ctx, server.Config{Home: home, Listen: "127.0.0.1:0",
+			Database: pgtest.Database(t), Out: io.Discard,
 			Log: slog.New(slog.NewTextHandler(&log, nil)), Ready: func(server.Running) {
 				go func() {
 					defer cancel()
@@ -40,5 +41,6 @@ func TestRecordsThatAreOlderAreSaid(t *testing.T) {
 	}
 	assert.NotContains(t, start(), "older")
 	require.NoError(t, os.WriteFile(file, []byte("100\n"), 0o600))
-	assert.Contains(t, start(), "the records are older than when this service ran last, as after a restore; run: mullein reconcile")
+	assert.Contains(t, start(), "the records are older than when this service ran last, as after a restore; run: "+
+		"mullein reconcile")
 }

@@ -63,8 +63,10 @@ func (s *Server) hasItsOwnTable(ctx context.Context, r *rollup.Rollup) error {
 		return err
 	}
 	for _, record := range feeds {
-		if f, err := s.definition(ctx, record); err == nil && f.Target.Connection == feed.MainConnection && f.Target.Schema+"."+f.Target.Table == r.Table {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("feed %s loads into %s; a rollup needs a table of its own", f.Name, r.Table)}
+		if f, err := s.definition(ctx, record); err == nil && f.Target.Connection == feed.MainConnection &&
+			f.Target.Schema+"."+f.Target.Table == r.Table {
+			return &ledger.ConflictError{Reason: fmt.Sprintf("feed %s loads into %s; a rollup needs a table of its "+
+				"own", f.Name, r.Table)}
 		}
 	}
 	rollups, err := s.target.Rollups(ctx)

@@ -37,8 +37,10 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
 	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
 	huma.Register(s.api, get("tokens", "/tokens", "Tokens for calls"), s.tokens)
-	huma.Register(s.api, do(http.MethodPost, "new-token", "/tokens", "Make a token for calls; its secret is told once"), s.newToken)
-	huma.Register(s.api, do(http.MethodDelete, "end-token", "/tokens/{id}", "End a token, and the sessions and streams that were begun with it"), s.endToken)
+	huma.Register(s.api, do(http.MethodPost, "new-token", "/tokens",
+		"Make a token for calls; its secret is told once"), s.newToken)
+	huma.Register(s.api, do(http.MethodDelete, "end-token", "/tokens/{id}",
+		"End a token, and the sessions and streams that were begun with it"), s.endToken)
 	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
 	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
@@ -101,10 +103,12 @@ func (s *Server) routes() {
 		"Hand rejects in again that were put right"), s.mend)
 	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals",
 		MaxBodyBytes: -1, BodyReadTimeout: -1,
-		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed file as definition and a file as file"}, s.rehearse)
+		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed " +
+			"file as definition and a file as file"}, s.rehearse)
 	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall",
 		"Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
-	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"), s.planRebuild)
+	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"),
+		s.planRebuild)
 	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
 		"Queue a run that loads all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
 	huma.Register(s.api, get("loads", "/arrivals/{id}/loads",
@@ -197,7 +201,8 @@ func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, er
 		by, err = s.ledger.CheckToken(ctx, in.Body.Token, ledger.UseAPI)
 	}
 	if errors.Is(err, ledger.ErrToken) {
-		return nil, huma.Error401Unauthorized("this link or token is not good, or no longer; the token is in the file owner.token of the service's home folder")
+		return nil, huma.Error401Unauthorized("this link or token is not good, or no longer; the token is in the file " +
+			"owner.token of the service's home folder")
 	}
 	if err != nil {
 		return nil, answer(err)
@@ -222,7 +227,8 @@ type signOutOutput struct {
 
 func (s *Server) signOut(ctx context.Context, _ *struct{}) (*signOutOutput, error) {
 	if c := credentialOf(ctx); c.use == ledger.UseSession {
-		if _, err := s.ledger.SpendToken(ctx, c.secret, ledger.UseSession); err != nil && !errors.Is(err, ledger.ErrToken) {
+		if _, err := s.ledger.SpendToken(ctx, c.secret, ledger.UseSession); err != nil &&
+			!errors.Is(err, ledger.ErrToken) {
 			return nil, answer(err)
 		}
 	}
@@ -726,7 +732,8 @@ type arrivalsInput struct {
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
 	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text,
-		Run: in.Run, Slot: in.Slot, Needs: in.Needs, Since: in.Since, Until: in.Until, Before: in.Before, Most: in.Most})
+		Run: in.Run, Slot: in.Slot, Needs: in.Needs, Since: in.Since, Until: in.Until, Before: in.Before,
+		Most: in.Most})
 	return give(api.ArrivalList{Items: each(list, arrivalOf), Next: next}, err)
 }
 

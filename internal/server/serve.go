@@ -184,7 +184,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err != nil {
 		return err
 	}
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns, Guard: landing.NewGuard(c.own...),
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns,
+		Guard:   landing.NewGuard(c.own...),
 		Service: who.Name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: c.Keep})
 	working, stopWorking := context.WithCancel(ctx)
@@ -202,7 +203,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		ErrorLog:       slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	served := make(chan error, 1)
 	go func() { served <- web.Serve(listener) }()
-	if err := s.announce(ctx, home, Running{URL: "http://" + listener.Addr().String(), Token: token, Root: c.LandingRoots[0]}, c); err != nil {
+	if err := s.announce(ctx, home, Running{URL: "http://" + listener.Addr().String(), Token: token,
+		Root: c.LandingRoots[0]}, c); err != nil {
 		return err
 	}
 	select {
@@ -244,7 +246,8 @@ func closeDatabases(databases map[string]*table.Database) {
 }
 
 // identify says which service this is, and returns the owner's token.
-func identify(ctx context.Context, records *ledger.Ledger, home string, listener net.Listener) (who Identity, token string, err error) {
+func identify(ctx context.Context, records *ledger.Ledger, home string, listener net.Listener) (who Identity,
+	token string, err error) {
 	if token, err = secretFile(filepath.Join(home, TokenFile), ledger.NewSecret); err != nil {
 		return who, "", err
 	}

@@ -65,7 +65,8 @@ type Server struct {
 // New makes a server over the parts of a service.
 func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *slog.Logger) *Server {
 	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: of.Name,
-		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{}, over: context.Background()}
+		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{},
+		over: context.Background()}
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure, storable)
@@ -118,7 +119,8 @@ func (s *Server) secure(c *gin.Context) {
 	c.Set(nonceKey, nonce)
 	h := c.Writer.Header()
 	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
-		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; "+
+		"frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -169,7 +171,8 @@ func (s *Server) signedIn(c *gin.Context) {
 	switch {
 	case errors.Is(err, ledger.ErrToken):
 		c.Header("WWW-Authenticate", `Bearer realm="mullein"`)
-		problem(c, http.StatusUnauthorized, "sign in, or send a token as `Authorization: Bearer ...`; the owner's is in the file owner.token of the service's home folder")
+		problem(c, http.StatusUnauthorized, "sign in, or send a token as `Authorization: Bearer ...`; the owner's is "+
+			"in the file owner.token of the service's home folder")
 	case err != nil:
 		problem(c, http.StatusServiceUnavailable, "the database is away")
 	default:

@@ -108,7 +108,8 @@ func TestNoFeedTakesTheServicesOwnFiles(t *testing.T) {
 	t.Parallel()
 	home := filepath.Join(t.TempDir(), ".mullein")
 	s := serveAt(t, home, filepath.Dir(home))
-	const definition = "feed: tokens\nlanding: {at: AT, files: \"*.token\", settle: 50ms}\nschema: {fields: [{name: secret}]}\ndialect: {header: false}\ntarget: {table: river.tokens, mode: append}\n"
+	const definition = "feed: tokens\nlanding: {at: AT, files: \"*.token\", settle: 50ms}\nschema: {fields: [{name: " +
+		"secret}]}\ndialect: {header: false}\ntarget: {table: river.tokens, mode: append}\n"
 	for _, at := range []string{".", ".mullein", ".mullein/postgres/.."} {
 		_, err := s.PutFeed(context.Background(), "tokens", "tokens.yaml", strings.Replace(definition, "AT", at, 1))
 		assert.Error(t, err, at)
@@ -273,7 +274,8 @@ target: {table: river.bare, mode: append, lineage: none}
 		return err == nil && a.State == api.ArrivalLoaded
 	}, time.Minute, 20*time.Millisecond)
 	_, err = s.Decide(ctx, api.Verdict{Verb: "redo", Arrivals: []int64{1}, Because: "again"})
-	assert.ErrorContains(t, err, "files of bare cannot be loaded again (mode append): without the lineage column from_arrival nobody knows which rows a file has added")
+	assert.ErrorContains(t, err, "files of bare cannot be loaded again (mode append): without the lineage column "+
+		"from_arrival nobody knows which rows a file has added")
 }
 
 // TestTextsThatNoDatabaseKeeps are refused in words, wherever they stand in an address.
@@ -281,7 +283,8 @@ func TestTextsThatNoDatabaseKeeps(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
 	for address, want := range map[string]string{
-		"/arrivals?text=a%00b": `the parameter "text" holds a NUL character`, "/feeds?text=%ff": `the parameter "text" holds`, "/feeds/a%00b": "the path holds",
+		"/arrivals?text=a%00b": `the parameter "text" holds a NUL character`,
+		"/feeds?text=%ff":      `the parameter "text" holds`, "/feeds/a%00b": "the path holds",
 	} {
 		var out any
 		assert.ErrorContains(t, s.Get(context.Background(), address, &out), want, address)

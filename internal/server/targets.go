@@ -39,7 +39,8 @@ func (s *Server) rebuildFeed(ctx context.Context, in *struct {
 		return nil, answer(err)
 	}
 	run, err := s.ledger.QueueRun(ctx, in.Feed, engine.CauseRebuild, callerOf(ctx), ledger.Wanted{
-		Rebuild: &ledger.Rebuilding{WithoutMissing: in.Body.Without, WithoutOthers: in.Body.WithoutOthers, Because: in.Body.Because}})
+		Rebuild: &ledger.Rebuilding{WithoutMissing: in.Body.Without, WithoutOthers: in.Body.WithoutOthers,
+			Because: in.Body.Because}})
 	return give(runOf(&run), err)
 }
 
@@ -60,7 +61,8 @@ func (s *Server) loadsOf(ctx context.Context, in *NumberPath) (*body[api.LoadLis
 		return nil, answer(err)
 	}
 	items := each(list, loadEntryOf)
-	for _, e := range append(a.Earlier, ledger.EarlierLoad{Generation: a.Generation, ReadyAt: a.ReadyAt, OpenedAt: a.OpenedAt, StagedAt: a.StagedAt}) {
+	for _, e := range append(a.Earlier, ledger.EarlierLoad{Generation: a.Generation, ReadyAt: a.ReadyAt,
+		OpenedAt: a.OpenedAt, StagedAt: a.StagedAt}) {
 		for i := range items {
 			if items[i].Generation == e.Generation {
 				items[i].ReadyAt, items[i].OpenedAt, items[i].ReadAt = e.ReadyAt, e.OpenedAt, e.StagedAt
@@ -163,7 +165,8 @@ func (s *Server) isNoRollup(ctx context.Context, f *feed.Feed) error {
 	}
 	for _, r := range rollups {
 		if r.Table == f.Target.Schema+"."+f.Target.Table {
-			return &ledger.ConflictError{Reason: fmt.Sprintf("rollup %s keeps its rows in %s; no feed can write there", r.Name, r.Table)}
+			return &ledger.ConflictError{Reason: fmt.Sprintf("rollup %s keeps its rows in %s; no feed can write "+
+				"there", r.Name, r.Table)}
 		}
 	}
 	return nil
@@ -227,13 +230,15 @@ func (s *Server) row(ctx context.Context, in *struct {
 	}
 	columns := feeds[0].Schema.PrimaryKey
 	if len(columns) == 0 {
-		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%s has no key, by which a row's history could be found", in.Table)})
+		return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%s has no key, by which a row's history could "+
+			"be found", in.Table)})
 	}
 	key := map[string]string{}
 	for _, k := range in.Key {
 		column, value, ok := strings.Cut(k, "=")
 		if !ok || !slices.Contains(columns, column) {
-			return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%q does not name a column of the key (%s) with its value, as in %s=...", k, strings.Join(columns, ", "), columns[0])})
+			return nil, answer(&ledger.ConflictError{Reason: fmt.Sprintf("%q does not name a column of the key (%s) "+
+				"with its value, as in %s=...", k, strings.Join(columns, ", "), columns[0])})
 		}
 		key[column] = value
 	}

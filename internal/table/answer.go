@@ -143,10 +143,13 @@ func (l *Load) allIn(ctx context.Context, q check.Question, part string,
 	set func(int, check.Question, check.Answer)) error {
 	schema, table, _ := strings.Cut(q.Table, ".")
 	c := l.column(q.Column)
-	rows, err := l.s.conn.Query(ctx, `SELECT p.part, count(DISTINCT m.value), coalesce(array_agg(DISTINCT m.value) FILTER (WHERE m.value IS NOT NULL), '{}')
+	rows, err := l.s.conn.Query(ctx, `SELECT p.part, count(DISTINCT m.value),
+		coalesce(array_agg(DISTINCT m.value) FILTER (WHERE m.value IS NOT NULL), '{}')
 		FROM (SELECT DISTINCT `+part+` AS part FROM `+l.stage+` s) p
-		LEFT JOIN (SELECT DISTINCT `+part+` AS part, `+c+`::text AS value FROM `+l.stage+` s WHERE `+l.notGone()+` AND `+c+` IS NOT NULL
-			AND NOT EXISTS (SELECT 1 FROM `+quote(schema)+"."+quote(table)+` o WHERE o.`+quote(q.Other)+` = `+c+`)) m USING (part) GROUP BY 1`)
+		LEFT JOIN (SELECT DISTINCT `+part+` AS part, `+c+`::text AS value FROM `+l.stage+` s WHERE `+l.notGone()+`
+		AND `+c+` IS NOT NULL
+			AND NOT EXISTS (SELECT 1 FROM `+quote(schema)+"."+quote(table)+` o
+			WHERE o.`+quote(q.Other)+` = `+c+`)) m USING (part) GROUP BY 1`)
 	if err != nil {
 		return err
 	}

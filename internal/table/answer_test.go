@@ -22,7 +22,9 @@ func (g *gone) Fill(b *Batch, size int) error {
 			keep = append(keep, x)
 			continue
 		}
-		b.Add([]tabular.Value{{Kind: tabular.Text, B: []byte(x.station)}, {Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000}, {}, {Kind: tabular.Integer, I: 99}}, int64(100+i), 0, tabular.Deletes)
+		b.Add([]tabular.Value{{Kind: tabular.Text, B: []byte(x.station)},
+			{Kind: tabular.Instant, I: x.hour * 3600 * 1_000_000}, {}, {Kind: tabular.Integer, I: 99}}, int64(100+i),
+			0, tabular.Deletes)
 	}
 	return keep.Fill(b, size)
 }
@@ -57,7 +59,8 @@ func TestAnswers(t *testing.T) {
 	defer l.Close(ctx)
 	q := func(ask, column string) check.Question { return check.Question{Ask: ask, Column: column} }
 	in := check.Question{Ask: "all_in", Column: "station", Table: "river.gauge", Other: "station"}
-	questions := []check.Question{q("blank_share", "revision"), q("distinct_count", "station"), q("sum", "level"), q("smallest", "level"), q("greatest", "station"), q("newest_age", "at"), in}
+	questions := []check.Question{q("blank_share", "revision"), q("distinct_count", "station"), q("sum", "level"),
+		q("smallest", "level"), q("greatest", "station"), q("newest_age", "at"), in}
 	said := func(together bool) map[int]map[string]string {
 		ask := l.Answer
 		if together {
@@ -74,14 +77,18 @@ func TestAnswers(t *testing.T) {
 		}
 		return out
 	}
-	first := map[string]string{"blank_share": "0.5", "distinct_count": "2", "sum": "4.00", "smallest": "1.50", "greatest": "B", "newest_age": "1970-01-01T02:00:00Z", "all_in": "false1 not in river.gauge: B"}
-	second := map[string]string{"blank_share": "0", "distinct_count": "1", "sum": "10.00", "smallest": "10.00", "greatest": "D", "newest_age": "1970-01-02T00:00:00Z", "all_in": "false1 not in river.gauge: D"}
-	assert.Equal(t, map[int]map[string]string{0: first, 1: second}, said(false), "rows that delete their key do not count")
+	first := map[string]string{"blank_share": "0.5", "distinct_count": "2", "sum": "4.00", "smallest": "1.50",
+		"greatest": "B", "newest_age": "1970-01-01T02:00:00Z", "all_in": "false1 not in river.gauge: B"}
+	second := map[string]string{"blank_share": "0", "distinct_count": "1", "sum": "10.00", "smallest": "10.00",
+		"greatest": "D", "newest_age": "1970-01-02T00:00:00Z", "all_in": "false1 not in river.gauge: D"}
+	assert.Equal(t, map[int]map[string]string{0: first, 1: second}, said(false),
+		"rows that delete their key do not count")
 	all := said(true)
 	require.Len(t, all, 1)
 	assert.Equal(t, "3", all[0]["distinct_count"])
 	assert.Equal(t, "false2 not in river.gauge: B, D", all[0]["all_in"])
-	_, err := l.AnswerTogether(ctx, []check.Question{{Ask: "all_in", Column: "station", Table: "river.nothing", Other: "x"}})
+	_, err := l.AnswerTogether(ctx,
+		[]check.Question{{Ask: "all_in", Column: "station", Table: "river.nothing", Other: "x"}})
 	assert.ErrorContains(t, err, `relation "river.nothing" does not exist`)
 }
 
@@ -104,10 +111,13 @@ func TestDeletingRows(t *testing.T) {
 		require.NoError(t, l.Commit(ctx))
 		return all[0]
 	}
-	assert.Equal(t, balance.Balance{Inserted: 2, Unchanged: 1}, load(1, row{"A", 1, 10, 1}, row{"B", 1, 10, 1}, row{"C", 1, 0, 99}), "into an empty table")
-	assert.Equal(t, balance.Balance{Unchanged: 2, Deleted: 1}, load(2, row{"A", 1, 10, 1}, row{"B", 1, 0, 99}, row{"X", 1, 0, 99}))
+	assert.Equal(t, balance.Balance{Inserted: 2, Unchanged: 1}, load(1, row{"A", 1, 10, 1}, row{"B", 1, 10, 1},
+		row{"C", 1, 0, 99}), "into an empty table")
+	assert.Equal(t, balance.Balance{Unchanged: 2, Deleted: 1}, load(2, row{"A", 1, 10, 1}, row{"B", 1, 0, 99},
+		row{"X", 1, 0, 99}))
 	assert.Equal(t, []string{"A"}, s.lines("SELECT station FROM river.gauge"))
-	assert.Equal(t, balance.Balance{Deleted: 1, Duplicate: 1}, load(3, row{"A", 1, 11, 1}, row{"A", 1, 0, 99}), "the later line wins: it deletes")
+	assert.Equal(t, balance.Balance{Deleted: 1, Duplicate: 1}, load(3, row{"A", 1, 11, 1}, row{"A", 1, 0, 99}),
+		"the later line wins: it deletes")
 	assert.Empty(t, s.lines("SELECT station FROM river.gauge"))
 }
 
@@ -127,10 +137,12 @@ func TestRehearsing(t *testing.T) {
 	assert.Equal(t, "1.50", *samples[0].Values[2])
 	assert.Empty(t, samples[0].Before)
 	l.Close(ctx)
-	assert.Equal(t, []string{"0"}, s.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"), "nothing was made")
+	assert.Equal(t, []string{"0"}, s.lines("SELECT count(*)::text FROM pg_class WHERE relname = 'gauge'"),
+		"nothing was made")
 
 	s.loaded(table, 1, row{"A", 1, 10, 5}, row{"B", 1, 10, 1}, row{"C", 1, 10, 1})
-	l = s.staged(table, begin, []row{{"A", 1, 150, 1}, {"B", 1, 250, 2}}, []row{{"C", 1, 10, 1}, {"D", 1, 10, 1}, {"D", 1, 11, 1}})
+	l = s.staged(table, begin, []row{{"A", 1, 150, 1}, {"B", 1, 250, 2}},
+		[]row{{"C", 1, 10, 1}, {"D", 1, 10, 1}, {"D", 1, 11, 1}})
 	defer l.Close(ctx)
 	total, samples, err = l.Compare(ctx, 1)
 	require.NoError(t, err)

@@ -163,7 +163,8 @@ CREATE TABLE IF NOT EXISTS mullein.confirmed (
 CREATE INDEX IF NOT EXISTS confirmed_by_load ON mullein.confirmed (load);
 CREATE INDEX IF NOT EXISTS confirmed_by_target ON mullein.confirmed (target, load);
 CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
-COMMENT ON SCHEMA mullein IS 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
+COMMENT ON SCHEMA mullein IS
+'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
 `
 
 // Prepare makes the bookkeeping schema on first use. Where rights lack, the
@@ -173,7 +174,9 @@ func (d *Database) Prepare(ctx context.Context) error {
 		return nil
 	}
 	var there bool
-	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('mullein.target') AND attname = 'key_hash')").Scan(&there); err != nil {
+	if err := d.pool.QueryRow(ctx,
+		"SELECT EXISTS (SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('mullein.target') AND attname = "+
+			"'key_hash')").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if !there {
@@ -192,7 +195,8 @@ func (d *Database) makeBookkeeping(ctx context.Context) error {
 		}
 		_, err := tx.Exec(ctx, bookkeeping)
 		if isDenied(err) {
-			return fmt.Errorf("the schema mullein cannot be made in the target's database (%w); run: GRANT CREATE ON DATABASE %s TO %s",
+			return fmt.Errorf("the schema mullein cannot be made in the target's database (%w); run: GRANT CREATE ON "+
+				"DATABASE %s TO %s",
 				err, quote(d.config.Database), quote(d.config.User))
 		}
 		return err
@@ -271,10 +275,13 @@ func (s *Session) own(ctx context.Context, feed string, fence int64) error {
 	var raised bool
 	err := s.conn.QueryRow(ctx, `WITH old AS (SELECT pid, backend_start, fence FROM mullein.feed WHERE feed = $1),
 			new AS (INSERT INTO mullein.feed AS f (feed, fence, pid, backend_start) VALUES ($1, $2, $3, $4)
-				ON CONFLICT (feed) DO UPDATE SET fence = excluded.fence, pid = excluded.pid, backend_start = excluded.backend_start
+				ON CONFLICT (feed) DO UPDATE SET fence = excluded.fence, pid = excluded.pid,
+				backend_start = excluded.backend_start
 				WHERE f.fence <= excluded.fence RETURNING 1)
-		SELECT EXISTS (SELECT 1 FROM new), (SELECT pid FROM old), (SELECT backend_start FROM old), (SELECT fence FROM old)
-		FROM set_config('application_name', $5, false)`, feed, fence, int32(s.pid()), s.began, sessionName(feed)).Scan(&raised, &pid, &began, &before)
+		SELECT EXISTS (SELECT 1 FROM new), (SELECT pid FROM old), (SELECT backend_start FROM old), (SELECT fence
+		FROM old)
+		FROM set_config('application_name', $5, false)`, feed, fence, int32(s.pid()), s.began,
+		sessionName(feed)).Scan(&raised, &pid, &began, &before)
 	if err != nil {
 		return fmt.Errorf("raise the fence of %s: %w", feed, err)
 	}
@@ -295,7 +302,8 @@ func (s *Session) own(ctx context.Context, feed string, fence int64) error {
 // waits until it is gone. One of our own that has nothing at hand is left to whoever
 // takes it next.
 func (d *Database) end(ctx context.Context, feed string, pid int32, began time.Time, own bool) error {
-	which := ` FROM pg_stat_activity WHERE pid = $1 AND backend_start = $2 AND datname = current_database() AND application_name = $3`
+	which := ` FROM pg_stat_activity WHERE pid = $1 AND backend_start = $2 AND datname = current_database()
+		AND application_name = $3`
 	if own {
 		which += ` AND state <> 'idle'`
 	}
@@ -339,7 +347,8 @@ func (m *Marker) Path() string { return strings.TrimSuffix(m.Delivery, " "+m.SHA
 // Markers returns a page of a feed's markers: of each arrival with a number above
 // after, the newest one.
 func (d *Database) Markers(ctx context.Context, feed string, after int64, most int) ([]Marker, error) {
-	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM mullein.load
+	rows, err := d.pool.Query(ctx, `SELECT DISTINCT ON (arrival) feed, delivery, generation, arrival, fence, sha256,
+		balance, committed_at, active FROM mullein.load
 		WHERE feed = $1 AND arrival > $2 ORDER BY arrival, generation DESC LIMIT $3`, feed, after, most)
 	if err != nil {
 		return nil, fmt.Errorf("read the markers of %s: %w", feed, err)
@@ -371,10 +380,12 @@ func (d *Database) Marked(ctx context.Context, feed string, arrivals []int64) (m
 
 // MarkerOf returns the newest marker of an arrival; nil when it has none.
 func (d *Database) MarkerOf(ctx context.Context, feed string, arrival int64) (*Marker, error) {
-	return marker(d.pool.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND arrival = $2 ORDER BY generation DESC LIMIT 1", feed, arrival))
+	return marker(d.pool.QueryRow(ctx, selectMarker+" WHERE feed = $1 AND arrival = $2 ORDER BY generation DESC LIMIT "+
+		"1", feed, arrival))
 }
 
-const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM mullein.load"
+const selectMarker = "SELECT feed, delivery, generation, arrival, fence, sha256, balance, committed_at, active FROM " +
+	"mullein.load"
 
 func marker(row pgx.Row) (*Marker, error) {
 	var m Marker

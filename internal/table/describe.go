@@ -51,9 +51,12 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 		return nil, err
 	}
 	var oid uint32
-	err := d.pool.QueryRow(ctx, `SELECT c.oid, coalesce(obj_description(c.oid, 'pg_class'), ''), sum(pg_table_size(p.relid)), sum(pg_indexes_size(p.relid)), count(*) - 1
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, LATERAL (SELECT relid FROM pg_partition_tree(c.oid) UNION SELECT c.oid) p
-		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p') GROUP BY 1, 2`, schema, name).Scan(&oid, &t.About, &t.Bytes, &t.IndexBytes, &t.Partitions)
+	err := d.pool.QueryRow(ctx, `SELECT c.oid, coalesce(obj_description(c.oid, 'pg_class'), ''),
+		sum(pg_table_size(p.relid)), sum(pg_indexes_size(p.relid)), count(*) - 1
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, LATERAL (SELECT relid
+		FROM pg_partition_tree(c.oid) UNION SELECT c.oid) p
+		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p') GROUP BY 1, 2`, schema, name).Scan(&oid,
+		&t.About, &t.Bytes, &t.IndexBytes, &t.Partitions)
 	if errors.Is(err, pgx.ErrNoRows) {
 		t.Loads = []LoadEntry{}
 		return t, nil
@@ -62,8 +65,10 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
 	t.There = true
-	rows, err := d.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(a.attnum = ANY(i.indkey), false), a.attnotnull, coalesce(col_description($1, a.attnum), '')
-		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	rows, err := d.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod),
+		coalesce(a.attnum = ANY(i.indkey), false), a.attnotnull, coalesce(col_description($1, a.attnum), '')
+		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary WHERE a.attrelid = $1
+		AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
 	if err != nil {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
@@ -73,7 +78,8 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 	}); err != nil {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
-	err = d.pool.QueryRow(ctx, "SELECT rows, (SELECT count(*) FROM mullein.change c WHERE c.target = t.id) FROM mullein.target t WHERE name = $1", t.Table).Scan(&t.Rows, &t.Entries)
+	err = d.pool.QueryRow(ctx, "SELECT rows, (SELECT count(*) FROM mullein.change c WHERE c.target = t.id) FROM "+
+		"mullein.target t WHERE name = $1", t.Table).Scan(&t.Rows, &t.Entries)
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
@@ -83,7 +89,8 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 	if len(t.Loads) > most {
 		t.Loads, t.Next = t.Loads[:most], t.Loads[most-1].Nth
 	}
-	rows, err = d.pool.Query(ctx, `SELECT nth, feed, turned_off, turned_on, by, because FROM mullein.recall WHERE target = (SELECT id FROM mullein.target WHERE name = $1) ORDER BY nth DESC LIMIT $2`, t.Table, most)
+	rows, err = d.pool.Query(ctx, `SELECT nth, feed, turned_off, turned_on, by, because FROM mullein.recall
+		WHERE target = (SELECT id FROM mullein.target WHERE name = $1) ORDER BY nth DESC LIMIT $2`, t.Table, most)
 	if err != nil {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}

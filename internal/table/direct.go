@@ -254,7 +254,8 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 			return 0, err
 		}
 	}
-	if _, err := l.insert(ctx, from, l.stage+" s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid)"); err != nil || repeats == 0 {
+	if _, err := l.insert(ctx, from, l.stage+" s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = "+
+		"s.ctid)"); err != nil || repeats == 0 {
 		return repeats, err
 	}
 	_, err = l.update(ctx, from)

@@ -29,7 +29,8 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 		return refused
 	}
 	var first, last *int64
-	if err := l.s.conn.QueryRow(ctx, "SELECT min(place), max(place) FROM "+l.stage).Scan(&first, &last); err != nil || first == nil {
+	if err := l.s.conn.QueryRow(ctx, "SELECT min(place), max(place) FROM "+l.stage).Scan(&first, &last); err != nil ||
+		first == nil {
 		return refused
 	}
 	low, high := *first, *last
@@ -51,7 +52,8 @@ func (l *Load) atFault(ctx context.Context, from origin, refused error) error {
 	found := &RowError{Part: int(low >> placeShift), Line: low >> lineShift & lineMask, Err: refused}
 	if l.table.keyed() {
 		var key *string
-		err := l.s.conn.QueryRow(ctx, "SELECT left(concat_ws(', ', "+strings.Join(l.columns(l.table.Key), ", ")+"), 200) FROM "+l.stage+" s WHERE place = $1",
+		err := l.s.conn.QueryRow(ctx, "SELECT left(concat_ws(', ', "+strings.Join(l.columns(l.table.Key),
+			", ")+"), 200) FROM "+l.stage+" s WHERE place = $1",
 			low).Scan(&key)
 		if err == nil && key != nil {
 			found.Key = *key
@@ -67,7 +69,8 @@ func (l *Load) tryRows(ctx context.Context, from origin, low, high int64) error 
 		return err
 	}
 	columns, values, args := l.written(from)
-	insert := "INSERT INTO " + l.name() + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values, ", ") + " FROM " +
+	insert := "INSERT INTO " + l.name() + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values,
+		", ") + " FROM " +
 		l.stage + fmt.Sprintf(" s WHERE s.place BETWEEN %d AND %d AND %s", low, high, l.notGone())
 	if l.table.keyed() {
 		insert += l.onConflict(columns)

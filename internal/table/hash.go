@@ -66,7 +66,8 @@ func (d *Database) rehash(ctx context.Context, f *Fitted) error {
 	}
 	was, now := "hash_record_extended(ROW("+join(keys)+"), 0)", f.keyHash("g")
 	image := func(of string) string {
-		return " CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", coalesce(" + of + ".before, " + of + ".given)) g "
+		return " CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", coalesce(" + of + ".before, " + of +
+			".given)) g "
 	}
 	of := "target = " + fmt.Sprint(f.id)
 	return pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
@@ -79,15 +80,20 @@ func (d *Database) rehash(ctx context.Context, f *Fitted) error {
 			return err
 		}
 		for _, statement := range []string{
-			"CREATE TEMPORARY TABLE mullein_rehashed ON COMMIT DROP AS SELECT DISTINCT " + was + " AS old, " + now + " AS new FROM mullein.change c" + image("c") +
-				"WHERE c." + of + " AND coalesce(c.before, c.given) IS NOT NULL UNION SELECT " + was + ", " + now + " FROM " + name + " g",
+			"CREATE TEMPORARY TABLE mullein_rehashed ON COMMIT DROP AS SELECT DISTINCT " + was + " AS old, " + now +
+				" AS new FROM mullein.change c" + image("c") +
+				"WHERE c." + of + " AND coalesce(c.before, c.given) IS NOT NULL UNION SELECT " + was + ", " + now +
+				" FROM " + name + " g",
 			"CREATE INDEX ON mullein_rehashed (old)",
 			"ANALYZE mullein_rehashed",
 			"UPDATE mullein.change c SET key = " + now + " FROM mullein.change i" + image("i") +
 				"WHERE i.ctid = c.ctid AND c." + of + " AND coalesce(c.before, c.given) IS NOT NULL",
-			"UPDATE mullein.change c SET key = r.new FROM mullein_rehashed r WHERE c." + of + " AND c.before IS NULL AND c.given IS NULL AND r.old = c.key",
-			"UPDATE mullein.remembered m SET key = r.new FROM mullein_rehashed r WHERE m." + of + " AND m.what = 'd' AND r.old = m.key",
-			"UPDATE mullein.confirmed c SET keys = ARRAY(SELECT coalesce(r.new, k) FROM unnest(c.keys) k LEFT JOIN mullein_rehashed r ON r.old = k) WHERE c." + of,
+			"UPDATE mullein.change c SET key = r.new FROM mullein_rehashed r WHERE c." + of +
+				" AND c.before IS NULL AND c.given IS NULL AND r.old = c.key",
+			"UPDATE mullein.remembered m SET key = r.new FROM mullein_rehashed r WHERE m." + of +
+				" AND m.what = 'd' AND r.old = m.key",
+			"UPDATE mullein.confirmed c SET keys = ARRAY(SELECT coalesce(r.new, k) FROM unnest(c.keys) k LEFT JOIN " +
+				"mullein_rehashed r ON r.old = k) WHERE c." + of,
 			"UPDATE mullein.target SET key_hash = 1 WHERE id = " + fmt.Sprint(f.id),
 		} {
 			if _, err := tx.Exec(ctx, statement); err != nil {

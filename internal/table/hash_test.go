@@ -24,11 +24,14 @@ func TestKeysHaveHashesOfTheirOwn(t *testing.T) {
 		{"text", "i::text"},
 	} {
 		hash := "hash_record_extended(ROW('A'::text, " + wellHashed(c.value, c.sqlType) + "), 0)"
-		assert.Equal(t, []string{"300000"}, s.lines("SELECT count(DISTINCT "+hash+") FROM (SELECT i::bigint AS i FROM "+many+" i) n"), c.sqlType)
+		assert.Equal(t, []string{"300000"},
+			s.lines("SELECT count(DISTINCT "+hash+") FROM (SELECT i::bigint AS i FROM "+many+" i) n"), c.sqlType)
 	}
 	for _, c := range [][2]string{{"bigint", "numeric"}, {"smallint", "bigint"}, {"integer", "numeric"}} {
-		assert.Equal(t, []string{"true"}, s.lines("SELECT (hash_record_extended(ROW("+wellHashed("7::"+c[0], c[0])+"), 0) = hash_record_extended(ROW("+
-			wellHashed("7::"+c[1], c[1])+"), 0))::text"), "%s becomes %s", c[0], c[1])
+		assert.Equal(t, []string{"true"},
+			s.lines("SELECT (hash_record_extended(ROW("+wellHashed("7::"+c[0],
+				c[0])+"), 0) = hash_record_extended(ROW("+
+				wellHashed("7::"+c[1], c[1])+"), 0))::text"), "%s becomes %s", c[0], c[1])
 	}
 }
 
@@ -44,7 +47,8 @@ func TestKeysAreNamedAnew(t *testing.T) {
 	require.NotEmpty(t, before)
 	fitted, err := s.db.Fit(ctx, table)
 	require.NoError(t, err)
-	s.exec("CREATE TABLE named AS SELECT " + fitted.keyHash("g") + ` AS new, hash_record_extended(ROW(g.station, g.at), 0) AS old FROM
+	s.exec("CREATE TABLE named AS SELECT " + fitted.keyHash("g") +
+		` AS new, hash_record_extended(ROW(g.station, g.at), 0) AS old FROM
 		(SELECT station, at FROM (VALUES ('A'), ('B'), ('C'), ('D')) s (station) CROSS JOIN (SELECT DISTINCT at FROM river.gauge) a) g`)
 	for _, statement := range []string{
 		"UPDATE mullein.change c SET key = old FROM named WHERE new = c.key",
@@ -61,5 +65,7 @@ func TestKeysAreNamedAnew(t *testing.T) {
 }
 
 func (s *shop) keysNamed() []string {
-	return s.lines("SELECT concat_ws(' ', 'change', load, what, key) FROM mullein.change UNION ALL SELECT concat_ws(' ', 'remembered', load, what, key) FROM mullein.remembered UNION ALL SELECT concat_ws(' ', 'confirmed', load, others, keys) FROM mullein.confirmed ORDER BY 1")
+	return s.lines("SELECT concat_ws(' ', 'change', load, what, key) FROM mullein.change UNION ALL SELECT concat_ws(' " +
+		"', 'remembered', load, what, key) FROM mullein.remembered UNION ALL SELECT concat_ws(' ', 'confirmed', load, " +
+		"others, keys) FROM mullein.confirmed ORDER BY 1")
 }

@@ -47,9 +47,12 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 	}
 	name := quote(t.Schema, t.Name)
 	given := "json_populate_record(NULL::" + name + ", $1::json) g"
-	err = d.pool.QueryRow(ctx, "SELECT row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2) FROM "+
+	err = d.pool.QueryRow(ctx, "SELECT row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM "+
+		"mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION "+
+		"ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2) FROM "+
 		given+" JOIN "+name+" t ON "+t.sameRow("t", "g"), string(of), t.id).Scan(&h.Now, &h.Hand)
-	if e := new(pgconn.PgError); errors.As(err, &e) && strings.HasPrefix(e.Code, "22") { // it is no value of its column's type
+	if e := new(pgconn.PgError); errors.As(err, &e) && strings.HasPrefix(e.Code,
+		"22") { // it is no value of its column's type
 		return nil, &CannotError{"the key cannot be read: " + e.Message}
 	}
 	if err != nil && err != pgx.ErrNoRows {
@@ -183,7 +186,8 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		missing = "t." + quote(t.Key[0]) + " IS NULL"
 	} else {
 		if t.Lineage.RowDigest == "" {
-			return nil, &CannotError{"the table has neither a key nor the lineage column row_digest: its rows cannot be told apart"}
+			return nil, &CannotError{"the table has neither a key nor the lineage column row_digest: its rows cannot " +
+				"be told apart"}
 		}
 		join = "LEFT JOIN (SELECT DISTINCT ON (" + quote(t.Lineage.RowDigest) + ") * FROM " + l.name() +
 			" t WHERE t." + quote(t.Lineage.FromArrival) + " = $1) t ON t." + quote(t.Lineage.RowDigest) + " = s.digest"
@@ -197,15 +201,21 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		newer = later + " AND (SELECT max(m.nth) FROM mullein.load m WHERE m.arrival = " + column + ") < " + own
 	}
 	if t.keyed() {
-		gone = "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active WHERE c.target = " + l.target() +
-			" AND c.key = " + l.keysHash() + " AND c.what = 'd' AND m.arrival <> $1) OR EXISTS (SELECT 1 FROM mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active AND m.rank > o.rank WHERE o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r WHERE r.load = m.nth AND r.target = " +
+		gone = "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active WHERE " +
+			"c.target = " + l.target() +
+			" AND c.key = " + l.keysHash() + " AND c.what = 'd' AND m.arrival <> $1) OR EXISTS (SELECT 1 FROM " +
+			"mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active AND m.rank > o.rank WHERE " +
+			"o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r WHERE r.load = m.nth " +
+			"AND r.target = " +
 			l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")))"
 		if t.Newest != "" && t.Deletes {
-			gone += " OR EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND m.active WHERE r.target = " +
+			gone += " OR EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND " +
+				"m.active WHERE r.target = " +
 				l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")"
 		}
 	}
-	class := "CASE WHEN " + missing + " THEN CASE WHEN " + gone + " THEN 'gone' ELSE 'missing' END WHEN NOT " + differs +
+	class := "CASE WHEN " + missing + " THEN CASE WHEN " + gone + " THEN 'gone' ELSE 'missing' END WHEN NOT " +
+		differs +
 		" THEN 'same' WHEN " + newer + " THEN 'newer' WHEN " + later + " THEN 'later' ELSE 'different' END"
 	from := l.stage + " s " + join + " WHERE " + l.notGone() + " AND $1::bigint > 0"
 	rows, err := l.s.conn.Query(ctx, "SELECT "+class+", count(*) FROM "+from+" GROUP BY 1", arrival)
@@ -215,7 +225,8 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 	var what string
 	var n int64
 	if _, err := pgx.ForEachRow(rows, []any{&what, &n}, func() error {
-		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later, "newer": &v.Newer, "gone": &v.Gone,
+		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later, "newer": &v.Newer,
+			"gone":      &v.Gone,
 			"different": &v.Different}[what] = n
 		return nil
 	}); err != nil {

@@ -95,7 +95,8 @@ func (h *History) Hands(f *Fitted, columns []string, of func(*LoadEntry) bool) {
 		}
 		by := Step{What: stepWords["h"], After: s.After}
 		s.After = nil
-		if out = append(out, s); len(h.Steps) > 0 && h.Steps[len(h.Steps)-1].What == by.What && string(h.Steps[len(h.Steps)-1].After) == string(by.After) {
+		if out = append(out, s); len(h.Steps) > 0 && h.Steps[len(h.Steps)-1].What == by.What &&
+			string(h.Steps[len(h.Steps)-1].After) == string(by.After) {
 			continue // it is told already
 		}
 		out = append(out, by)

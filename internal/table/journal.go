@@ -64,7 +64,8 @@ func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
 		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), `+given+`
+		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u'
+		END, row_to_json(t.*), `+given+`
 		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameRow()+`
 		WHERE p.class IN ('u', 'l', 'd')`, args...)
 	return tag.RowsAffected(), err
@@ -223,7 +224,8 @@ func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
 	if l.table.Journal {
 		note = `, noted AS (INSERT INTO mullein.change (target, load, key, what, given) SELECT ` + l.target() +
 			`, m.nth, row_number() OVER (), 'i', row_to_json(g.*)
-			FROM gone g JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2) GROUP BY arrival) m ON m.arrival = g.` + arrival + `)`
+			FROM gone g JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2)
+			GROUP BY arrival) m ON m.arrival = g.` + arrival + `)`
 	} else {
 		note = ", noted AS (SELECT $2::bigint[])"
 	}
@@ -239,7 +241,8 @@ func (l *Load) takeBack(ctx context.Context, arrivals []int64) (int64, error) {
 // loadsOf returns the loads of arrivals into the target that are in force.
 func (l *Load) loadsOf(ctx context.Context, arrivals []int64) ([]int64, error) {
 	off := []int64{}
-	err := l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(nth ORDER BY nth), '{}') FROM mullein.load WHERE target = $1 AND arrival = ANY($2) AND active", l.table.id, arrivals).Scan(&off)
+	err := l.s.conn.QueryRow(ctx, "SELECT coalesce(array_agg(nth ORDER BY nth), '{}') FROM mullein.load WHERE target "+
+		"= $1 AND arrival = ANY($2) AND active", l.table.id, arrivals).Scan(&off)
 	if err != nil {
 		return nil, fmt.Errorf("look for loads: %w", err)
 	}
@@ -248,7 +251,8 @@ func (l *Load) loadsOf(ctx context.Context, arrivals []int64) ([]int64, error) {
 
 // switchLoads takes loads out of force and puts others back.
 func (l *Load) switchLoads(ctx context.Context, off, on []int64) error {
-	if _, err := l.s.conn.Exec(ctx, "UPDATE mullein.load SET active = nth = ANY($2) WHERE nth = ANY($1) OR nth = ANY($2)", nonNil(off), nonNil(on)); err != nil {
+	if _, err := l.s.conn.Exec(ctx, "UPDATE mullein.load SET active = nth = ANY($2) WHERE nth = ANY($1) OR nth = "+
+		"ANY($2)", nonNil(off), nonNil(on)); err != nil {
 		return fmt.Errorf("switch loads: %w", err)
 	}
 	return nil
@@ -321,9 +325,12 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	var reread, listed, odd bool
 	// Entries that are no mere changes, and those of others that hold what the loads wrote,
 	// as a deletion that was recalled does.
-	of := "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT c.key FROM mullein.change c WHERE c.target = " +
-		l.target() + " AND c.load > " + fmt.Sprint(slices.Min(off)) + " AND (c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
-	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM pg_temp.mullein_key), EXISTS ("+of+")",
+	of := "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT " +
+		"c.key FROM mullein.change c WHERE c.target = " +
+		l.target() + " AND c.load > " + fmt.Sprint(slices.Min(off)) + " AND (c.before->>" +
+		literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
+	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM "+
+		"pg_temp.mullein_key), EXISTS ("+of+")",
 		off, replaced).Scan(&reread, &listed, &odd); err != nil {
 		return err
 	}
@@ -336,14 +343,16 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	}
 	// Rows are found by their keys first. By what the planner knows of arrivals, it would
 	// take those of one that has just come for few.
-	tag, err := l.s.conn.Exec(ctx, "WITH found AS MATERIALIZED (SELECT "+l.keysHash()+" AS key, s.ctid AS sid, t."+quote(t.Lineage.FromArrival)+
-		" AS arrival, "+l.differs()+" AS differs FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+l.notGone()+
-		") INSERT INTO pg_temp.mullein_kept SELECT key, sid FROM found WHERE "+which, off, replaced)
+	tag, err := l.s.conn.Exec(ctx,
+		"WITH found AS MATERIALIZED (SELECT "+l.keysHash()+" AS key, s.ctid AS sid, t."+quote(t.Lineage.FromArrival)+
+			" AS arrival, "+l.differs()+" AS differs FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+l.notGone()+
+			") INSERT INTO pg_temp.mullein_kept SELECT key, sid FROM found WHERE "+which, off, replaced)
 	if err != nil || tag.RowsAffected() == 0 {
 		return err
 	}
 	if listed {
-		if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_key WHERE key IN (SELECT key FROM pg_temp.mullein_kept)"); err != nil {
+		if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_key WHERE key IN (SELECT key FROM "+
+			"pg_temp.mullein_kept)"); err != nil {
 			return err
 		}
 	}
@@ -351,7 +360,8 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		return l.takeOver(ctx, from, off)
 	}
 	// An earlier generation of the same arrival never comes back.
-	_, err = l.s.conn.Exec(ctx, "UPDATE mullein.change SET load = $1 WHERE load = ANY($2) AND key IN (SELECT key FROM pg_temp.mullein_kept)",
+	_, err = l.s.conn.Exec(ctx, "UPDATE mullein.change SET load = $1 WHERE load = ANY($2) AND key IN (SELECT key FROM "+
+		"pg_temp.mullein_kept)",
 		l.nth[l.own], off)
 	return err
 }
@@ -363,12 +373,17 @@ func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 	arrival := "t." + quote(t.Lineage.FromArrival)
 	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " + l.sameKey()
 	for _, statement := range []string{
-		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[l.own]) + `, key, 'u', before
-			FROM mullein.change WHERE load = ANY($1) AND what IN ('u', 'i') AND before IS NOT NULL AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
-		`UPDATE mullein.change c SET given = row_to_json(t.*) FROM ` + kept + ` WHERE c.load = ANY($1) AND c.key = k.key`,
+		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[l.own]) +
+			`, key, 'u', before
+			FROM mullein.change WHERE load = ANY($1) AND what IN ('u', 'i') AND before IS NOT NULL
+			AND key IN (SELECT key FROM pg_temp.mullein_kept)`,
+		`UPDATE mullein.change c SET given = row_to_json(t.*) FROM ` + kept + ` WHERE c.load = ANY($1)
+			AND c.key = k.key`,
 		`INSERT INTO mullein.change (target, load, key, what, given)
-			SELECT ` + l.target() + `, (SELECT max(m.nth) FROM mullein.load m WHERE m.nth = ANY($1) AND m.arrival = ` + arrival + `), k.key, 'i', row_to_json(t.*)
-			FROM ` + kept + ` WHERE NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.load = ANY($1) AND c.key = k.key)`,
+			SELECT ` + l.target() + `, (SELECT max(m.nth) FROM mullein.load m WHERE m.nth = ANY($1)
+			AND m.arrival = ` + arrival + `), k.key, 'i', row_to_json(t.*)
+			FROM ` + kept + ` WHERE NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.load = ANY($1)
+			AND c.key = k.key)`,
 	} {
 		if _, err := l.s.conn.Exec(ctx, statement, off); err != nil {
 			return err
@@ -388,7 +403,8 @@ func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 // replaced: by so many did it grow less than by the rows inserted and deleted.
 func (l *Load) countRemoved(ctx context.Context, c *balance.Balance, counts []balance.Balance) error {
 	var deleted int64
-	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM pg_temp.mullein_plan p JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class = 'd'").Scan(&deleted); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "SELECT count(*) FROM pg_temp.mullein_plan p JOIN pg_temp.mullein_before b ON "+
+		"b.sid = p.sid WHERE p.class = 'd'").Scan(&deleted); err != nil {
 		return err
 	}
 	c.Removed = -deleted
@@ -403,7 +419,8 @@ func (l *Load) countRemoved(ctx context.Context, c *balance.Balance, counts []ba
 func (l *Load) comparedWithBefore(ctx context.Context, counts []balance.Balance) error {
 	rows, err := l.s.conn.Query(ctx, "SELECT p.class, s.place >> "+shift+
 		", b.same, count(*) FROM pg_temp.mullein_plan p JOIN "+l.stage+
-		" s ON s.ctid = p.sid JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class IN ('i', 'u') GROUP BY 1, 2, 3")
+		" s ON s.ctid = p.sid JOIN pg_temp.mullein_before b ON b.sid = p.sid WHERE p.class IN ('i', 'u') GROUP BY 1, "+
+		"2, 3")
 	if err != nil {
 		return err
 	}
@@ -438,7 +455,8 @@ func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most i
 	if err != nil {
 		return 0, err
 	}
-	const of = `jsonb_each_text($1::jsonb) f JOIN mullein.load l ON l.feed = f.key AND l.journal AND l.committed_at < f.value::timestamptz`
+	const of = `jsonb_each_text($1::jsonb) f JOIN mullein.load l ON l.feed = f.key AND l.journal
+		AND l.committed_at < f.value::timestamptz`
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `DELETE FROM mullein.change c WHERE c.ctid = ANY(ARRAY(SELECT c.ctid FROM `+of+
 			` JOIN mullein.change c ON c.load = l.nth LIMIT $2))`, string(text), most)
@@ -463,7 +481,8 @@ func (d *Database) Prune(ctx context.Context, since map[string]time.Time, most i
 // is loaded twice.
 func (d *Database) DropMarkers(ctx context.Context, before time.Time, most int) (int64, error) {
 	tag, err := d.pool.Exec(ctx, `WITH old AS (DELETE FROM mullein.load WHERE nth IN (
-			SELECT nth FROM mullein.load WHERE NOT active AND NOT journal AND committed_at < $1 ORDER BY committed_at LIMIT $2) RETURNING nth),
+			SELECT nth FROM mullein.load WHERE NOT active AND NOT journal AND committed_at < $1 ORDER BY committed_at
+			LIMIT $2) RETURNING nth),
 		keys AS (DELETE FROM mullein.remembered WHERE load IN (SELECT nth FROM old)),
 		same AS (DELETE FROM mullein.confirmed WHERE load IN (SELECT nth FROM old))
 		SELECT FROM old`, before, most)

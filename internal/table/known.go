@@ -216,7 +216,8 @@ func (k *known) arrived() bool {
 
 // lastPlace is the SQL of the place of the last load into, or recall of, a target
 // t.
-const lastPlace = "greatest((SELECT coalesce(max(nth), 0) FROM mullein.load l WHERE l.target = t.id), (SELECT coalesce(max(nth), 0) FROM mullein.recall r WHERE r.target = t.id))"
+const lastPlace = "greatest((SELECT coalesce(max(nth), 0) FROM mullein.load l WHERE l.target = t.id), (SELECT " +
+	"coalesce(max(nth), 0) FROM mullein.recall r WHERE r.target = t.id))"
 
 // parts of a digest, without its version.
 func halves(digest []byte) (d [2]uint64) {

@@ -247,7 +247,8 @@ func (l *Load) mergeRepeats(ctx context.Context, keys, order, suspects string) e
 		values = append(values, fmt.Sprintf("%s AS v%d", v, i))
 	}
 	return l.exec(ctx, `UPDATE `+l.stage+` d SET `+strings.Join(sets, ", ")+` FROM (
-		SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+` ORDER BY `+order+`) AS nth, `+strings.Join(values, ", ")+` FROM `+suspects+`
+		SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+keys+`
+		ORDER BY `+order+`) AS nth, `+strings.Join(values, ", ")+` FROM `+suspects+`
 		) r WHERE d.ctid = r.sid AND r.nth = 1`)
 }
 
@@ -282,7 +283,8 @@ type Dropped struct {
 func (l *Load) DropNotUnique(ctx context.Context, columns []string, most int) ([]int64, []Dropped, error) {
 	values := l.columns(columns)
 	counts, dropped, err := l.drop(ctx, `USING (
-			SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+strings.Join(values, ", ")+`, s.place >> `+shift+` ORDER BY s.place) AS nth
+			SELECT s.ctid AS sid, row_number() OVER (PARTITION BY `+strings.Join(values, ", ")+`, s.place >> `+shift+`
+			ORDER BY s.place) AS nth
 			FROM `+l.stage+` s WHERE `+noneNull(values)+` AND `+l.notGone()+`
 		) r WHERE s.ctid = r.sid AND r.nth > 1`, values, most)
 	if err != nil {
@@ -328,8 +330,10 @@ func noneNull(values []string) string {
 func (l *Load) drop(ctx context.Context, which string, values []string, most int) ([]int64, []Dropped, error) {
 	rows, err := l.s.conn.Query(ctx, `WITH gone AS (DELETE FROM `+l.stage+` s `+which+
 		` RETURNING s.place, concat_ws(', ', `+strings.Join(values, ", ")+`) AS value)
-		SELECT * FROM (SELECT place >> `+shift+`, (place >> `+strconv.Itoa(lineShift)+`) & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
-			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1 ORDER BY 1, 2`, most)
+		SELECT * FROM (SELECT place >>
+		`+shift+`, (place >> `+strconv.Itoa(lineShift)+`) & `+strconv.Itoa(lineMask)+`, left(value, 200), count(*) OVER (PARTITION BY place >> `+shift+`) AS n,
+			row_number() OVER (PARTITION BY place >> `+shift+` ORDER BY place) AS nth FROM gone) g WHERE nth <= $1
+			ORDER BY 1, 2`, most)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -384,7 +388,8 @@ type record struct {
 	Whole      bool    `json:"whole"`
 }
 
-const recordColumns = "feed, delivery, generation, arrival, fence, sha256, balance, nth, target, run, journal, replaced, writers, rows_before, rows_after, rank, whole"
+const recordColumns = "feed, delivery, generation, arrival, fence, sha256, balance, nth, target, run, journal, " +
+	"replaced, writers, rows_before, rows_after, rank, whole"
 
 // Mark writes the markers of the load's parts into the transaction.
 func (l *Load) Mark(ctx context.Context, markers []Marker) error {
@@ -399,7 +404,8 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	records := make([]record, len(markers))
 	for i, m := range markers {
 		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal,
-			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part], Rank: Unranked}
+			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part],
+			Rank: Unranked}
 		if l.table.Ranked {
 			records[i].Rank = l.ranks[m.Part]
 			records[i].Whole = l.table.wholeTable() && l.table.Mode != feed.ReplacePart
@@ -423,7 +429,8 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	}
 	// Those that this transaction did not write stood there before: their
 	// balance or their arrival differ, or their fence.
-	there, err := l.s.conn.Query(ctx, `SELECT l.feed, l.delivery, l.generation, l.arrival, l.fence, l.sha256, l.balance, l.committed_at, l.active FROM mullein.load l
+	there, err := l.s.conn.Query(ctx, `SELECT l.feed, l.delivery, l.generation, l.arrival, l.fence, l.sha256,
+		l.balance, l.committed_at, l.active FROM mullein.load l
 		JOIN `+given+` USING (feed, delivery, generation) WHERE l.xmin <> pg_current_xact_id()::xid`, string(text))
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)

@@ -114,7 +114,8 @@ func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balan
 	}
 	filled := true
 	if try == 1 {
-		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")", unprepared()...).Scan(&filled); err != nil {
+		if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.name()+")",
+			unprepared()...).Scan(&filled); err != nil {
 			return nil, err
 		}
 	}

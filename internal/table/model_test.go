@@ -148,7 +148,8 @@ func (m *model) apply(t modelTable, l *modelLoad) (b balance.Balance) {
 		} else if now.absent = late(r); now.absent {
 			now.rank = t.whole[""]
 		}
-		same := has && !old.absent && old.part == r.part && old.age == r.age && now.value == old.value && now.peak == old.peak
+		same := has && !old.absent && old.part == r.part && old.age == r.age && now.value == old.value &&
+			now.peak == old.peak
 		if r.gone && !older {
 			t.deleted[key] = r
 		}
@@ -264,7 +265,8 @@ func (t modelTable) parts() []string {
 func (t modelTable) lines() []string {
 	out := []string{}
 	for _, r := range t.rows {
-		out = append(out, fmt.Sprintf("%s %s %s %d %d from %d:%d %t", r.key, r.part, r.age, r.value, r.peak, r.arrival, r.line, r.absent))
+		out = append(out, fmt.Sprintf("%s %s %s %d %d from %d:%d %t", r.key, r.part, r.age, r.value, r.peak,
+			r.arrival, r.line, r.absent))
 	}
 	slices.Sort(out)
 	return out
@@ -275,7 +277,8 @@ type modelRows []modelRow
 func (rows *modelRows) Fill(b *Batch, _ int) error {
 	for _, r := range *rows {
 		values := []tabular.Value{
-			{Kind: tabular.Text, B: []byte(r.key)}, {Kind: tabular.Text, B: []byte(r.part)}, {Kind: tabular.Text, B: []byte(r.age)},
+			{Kind: tabular.Text, B: []byte(r.key)}, {Kind: tabular.Text, B: []byte(r.part)},
+			{Kind: tabular.Text, B: []byte(r.age)},
 			{Kind: tabular.Integer, I: int64(r.value)}, {Kind: tabular.Integer, I: int64(r.peak)},
 		}
 		var canonical []byte
@@ -305,7 +308,8 @@ type play struct {
 func (p *play) randomRows(arrival int64) []modelRow {
 	var rows []modelRow
 	for range 1 + p.random.IntN(6) {
-		r := modelRow{key: string(rune('a' + p.random.IntN(6))), part: strconv.Itoa(p.random.IntN(2)), age: strconv.Itoa(p.random.IntN(4)), value: p.random.IntN(4), peak: p.random.IntN(4),
+		r := modelRow{key: string(rune('a' + p.random.IntN(6))), part: strconv.Itoa(p.random.IntN(2)),
+			age: strconv.Itoa(p.random.IntN(4)), value: p.random.IntN(4), peak: p.random.IntN(4),
 			line: int64(len(rows) + 2), arrival: arrival}
 		if p.table.Mode == feed.ReplacePart {
 			r.key += r.part // rows stay in their part
@@ -383,10 +387,13 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	if len(replaces) == 0 {
 		assert.Equal(p.t, want, got)
 	} else if !p.table.Deletes {
-		assert.EqualValues(p.t, len(p.fold().rows)-len(before.rows), got.Inserted-got.Removed, "the table grows by what the balance says: %+v", got)
+		assert.EqualValues(p.t, len(p.fold().rows)-len(before.rows), got.Inserted-got.Removed,
+			"the table grows by what the balance says: %+v", got)
 	}
 	require.NoError(p.t, got.Err())
-	require.NoError(p.t, load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads), Arrival: l.arrival, Part: at, Fence: p.fence, Balance: got}}))
+	require.NoError(p.t,
+		load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads),
+			Arrival: l.arrival, Part: at, Fence: p.fence, Balance: got}}))
 	require.NoError(p.t, load.Commit(ctx))
 }
 
@@ -439,7 +446,8 @@ func (p *play) held() []string {
 	if p.table.Lineage.AbsentSince != "" {
 		absent = "absent_since IS NOT NULL"
 	}
-	have := p.lines(`SELECT concat_ws(' ', key, part, age, value, peak, 'from', from_arrival || ':' || from_line, (` + absent + `)::text) FROM river.played ORDER BY 1`)
+	have := p.lines(`SELECT concat_ws(' ', key, part, age, value, peak, 'from', from_arrival || ':' || from_line,
+		(` + absent + `)::text) FROM river.played ORDER BY 1`)
 	slices.Sort(have)
 	return have
 }
@@ -503,7 +511,9 @@ func (p *play) check() bool {
 			return false
 		}
 	}
-	return assert.Equal(p.t, p.fold().lines(), have) && assert.Equal(p.t, p.fold().parts(), parts, "the rollup") && assert.Equal(p.t, []string{fmt.Sprint(len(have))}, p.lines("SELECT rows::text FROM mullein.target"), "the rows on record")
+	return assert.Equal(p.t, p.fold().lines(), have) && assert.Equal(p.t, p.fold().parts(), parts, "the rollup") &&
+		assert.Equal(p.t, []string{fmt.Sprint(len(have))}, p.lines("SELECT rows::text FROM mullein.target"),
+			"the rows on record")
 }
 
 func (p *play) say(format string, args ...any) {
@@ -581,7 +591,10 @@ var kinds = map[string]func(*Table){
 	"deletes":            func(t *Table) { t.Deletes = true },
 	"newest and deletes": func(t *Table) { t.Newest, t.Deletes = "age", true },
 	"merge":              func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest} },
-	"merge least, first": func(t *Table) { t.Merge = map[string]feed.Merge{"value": feed.Least, "peak": feed.KeepFirst} },
+	"merge least, first": func(t *Table) {
+		t.Merge = map[string]feed.Merge{"value": feed.Least,
+			"peak": feed.KeepFirst}
+	},
 	"merge and newest": func(t *Table) {
 		t.Newest, t.Merge = "age", map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest}
 	},
@@ -595,15 +608,18 @@ var kinds = map[string]func(*Table){
 	"rank and merge": func(t *Table) {
 		t.Ranked, t.Merge = true, map[string]feed.Merge{"value": feed.Add, "peak": feed.Greatest}
 	},
-	"rank, replace":            func(t *Table) { t.Ranked, t.Mode = true, feed.Replace },
-	"rank, replace part":       func(t *Table) { t.Ranked, t.Mode, t.Part = true, feed.ReplacePart, "part" },
-	"rank, absent deleted":     func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentDelete },
-	"rank, absent marked":      func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentMark },
-	"rank, replace, no key":    func(t *Table) { t.Ranked, t.Mode, t.Key = true, feed.Replace, nil },
-	"rank, replace part, bare": func(t *Table) { t.Ranked, t.Mode, t.Part, t.Key = true, feed.ReplacePart, "part", nil },
-	"append":                   func(t *Table) { t.Mode, t.Key = feed.Append, nil },
-	"replace without key":      func(t *Table) { t.Mode, t.Key = feed.Replace, nil },
-	"replace part, no key":     func(t *Table) { t.Mode, t.Part, t.Key = feed.ReplacePart, "part", nil },
+	"rank, replace":         func(t *Table) { t.Ranked, t.Mode = true, feed.Replace },
+	"rank, replace part":    func(t *Table) { t.Ranked, t.Mode, t.Part = true, feed.ReplacePart, "part" },
+	"rank, absent deleted":  func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentDelete },
+	"rank, absent marked":   func(t *Table) { t.Ranked, t.Absent = true, feed.AbsentMark },
+	"rank, replace, no key": func(t *Table) { t.Ranked, t.Mode, t.Key = true, feed.Replace, nil },
+	"rank, replace part, bare": func(t *Table) {
+		t.Ranked, t.Mode, t.Part, t.Key = true, feed.ReplacePart, "part",
+			nil
+	},
+	"append":               func(t *Table) { t.Mode, t.Key = feed.Append, nil },
+	"replace without key":  func(t *Table) { t.Mode, t.Key = feed.Replace, nil },
+	"replace part, no key": func(t *Table) { t.Mode, t.Part, t.Key = feed.ReplacePart, "part", nil },
 }
 
 func newPlay(t *testing.T, kind string, seed uint64) *play {
@@ -611,7 +627,8 @@ func newPlay(t *testing.T, kind string, seed uint64) *play {
 	if strings.HasSuffix(kind, "absent marked") {
 		lineage.AbsentSince = "absent_since"
 	}
-	wanted := NewTable("river", "played", "", []Column{{Name: "key", Kind: tabular.Text}, {Name: "part", Kind: tabular.Text}, {Name: "age", Kind: tabular.Text},
+	wanted := NewTable("river", "played", "", []Column{{Name: "key", Kind: tabular.Text},
+		{Name: "part", Kind: tabular.Text}, {Name: "age", Kind: tabular.Text},
 		{Name: "value", Kind: tabular.Integer}, {Name: "peak", Kind: tabular.Integer}}, []string{"key"}, "", lineage)
 	kinds[kind](wanted)
 	wanted.Journal = true
@@ -637,7 +654,8 @@ func (p *play) play(seed uint64, kind string) {
 			right = len(p.table.Key) == 0 || p.byHand()
 		}
 		if !right || p.t.Failed() {
-			p.t.Fatalf("MULLEIN_SEED=%d go test -run 'TestRandomPlays/%s'\n%s", seed, strings.ReplaceAll(kind, " ", "_"), strings.Join(p.said, "\n"))
+			p.t.Fatalf("MULLEIN_SEED=%d go test -run 'TestRandomPlays/%s'\n%s", seed,
+				strings.ReplaceAll(kind, " ", "_"), strings.Join(p.said, "\n"))
 		}
 	}
 }

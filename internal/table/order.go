@@ -46,8 +46,10 @@ type standing struct {
 
 // lateTables belong to sessions that had a load which came late.
 const lateTables = `
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_newer (arrival bigint PRIMARY KEY, rank bigint NOT NULL) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_vouched (key bigint PRIMARY KEY, rank bigint NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_newer (arrival bigint PRIMARY KEY,
+rank bigint NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_vouched (key bigint PRIMARY KEY,
+rank bigint NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_vouching (nth bigint, rank bigint, keys bigint[]) ON COMMIT DELETE ROWS;
 `
 
@@ -69,7 +71,8 @@ func (l *Load) stand(ctx context.Context) error {
 	}
 	oldest := slices.Min(l.ranks)
 	err := l.s.conn.QueryRow(ctx, "SELECT "+fmt.Sprint(t.Ranked)+
-		" AND EXISTS (SELECT 1 FROM mullein.load WHERE target = $1 AND active AND rank > $2), EXISTS (SELECT 1 FROM mullein.remembered WHERE target = $1)",
+		" AND EXISTS (SELECT 1 FROM mullein.load WHERE target = $1 AND active AND rank > $2), EXISTS (SELECT 1 FROM "+
+		"mullein.remembered WHERE target = $1)",
 		t.id, oldest).Scan(&l.late, &l.remembered)
 	if err != nil {
 		return fmt.Errorf("look for newer loads: %w", err)
@@ -77,7 +80,8 @@ func (l *Load) stand(ctx context.Context) error {
 	if !l.late {
 		return nil
 	}
-	err = l.s.conn.QueryRow(ctx, "SELECT coalesce(max(rank), $2) FROM mullein.load WHERE target = $1 AND active AND whole AND rank > $2",
+	err = l.s.conn.QueryRow(ctx, "SELECT coalesce(max(rank), $2) FROM mullein.load WHERE target = $1 AND active AND "+
+		"whole AND rank > $2",
 		t.id, int64(Unranked)).Scan(&l.whole)
 	if err != nil {
 		return fmt.Errorf("look for newer loads: %w", err)
@@ -88,7 +92,8 @@ func (l *Load) stand(ctx context.Context) error {
 		}
 	}
 	const newer = "m.target = $1 AND m.active AND m.rank > $2 ON CONFLICT DO NOTHING"
-	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_newer SELECT m.arrival, m.rank FROM mullein.load m WHERE "+newer,
+	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_newer SELECT m.arrival, m.rank FROM mullein.load m "+
+		"WHERE "+newer,
 		t.id, oldest); err != nil {
 		return fmt.Errorf("look for newer loads: %w", err)
 	}
@@ -101,10 +106,12 @@ func (l *Load) gatherVouched(ctx context.Context, rank, before int64) error {
 	if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_vouched; DELETE FROM pg_temp.mullein_vouching"); err != nil {
 		return fmt.Errorf("look for what newer loads left unchanged: %w", err)
 	}
-	const from = " FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load WHERE c.target = $1 AND m.active AND m.rank > $2 AND m.nth < $3 AND "
+	const from = " FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load WHERE c.target = $1 AND m.active " +
+		"AND m.rank > $2 AND m.nth < $3 AND "
 	var n int64
 	for _, statement := range []string{
-		"INSERT INTO pg_temp.mullein_vouched SELECT key, max(rank) FROM (SELECT unnest(c.keys) AS key, m.rank" + from + "NOT c.others) v GROUP BY key",
+		"INSERT INTO pg_temp.mullein_vouched SELECT key, max(rank) FROM (SELECT unnest(c.keys) AS key, m.rank" +
+			from + "NOT c.others) v GROUP BY key",
 		"INSERT INTO pg_temp.mullein_vouching SELECT m.nth, m.rank, c.keys" + from + "c.others",
 	} {
 		tag, err := l.s.conn.Exec(ctx, statement, l.table.id, rank, before)
@@ -146,7 +153,9 @@ func (l *Load) newer(rank string) string {
 // vouchedFor is the SQL of the greatest rank of the gathered loads that left a row
 // unchanged, of a key's hash and the SQL of its arrival; null for none.
 func (l *Load) vouchedFor(hash, arrival string) string {
-	return "greatest((SELECT v.rank FROM pg_temp.mullein_vouched v WHERE v.key = " + hash + "), (SELECT max(g.rank) FROM pg_temp.mullein_vouching g WHERE g.nth > coalesce((SELECT max(m.nth) FROM mullein.load m WHERE m.target = " +
+	return "greatest((SELECT v.rank FROM pg_temp.mullein_vouched v WHERE v.key = " + hash +
+		"), (SELECT max(g.rank) FROM pg_temp.mullein_vouching g WHERE g.nth > coalesce((SELECT max(m.nth) FROM " +
+		"mullein.load m WHERE m.target = " +
 		l.target() + " AND m.arrival = " + arrival + "), 0) AND NOT " + hash + " = ANY(g.keys)))"
 }
 
@@ -203,7 +212,8 @@ func (l *Load) goneSince() string {
 	}
 	if l.remembered {
 		remembered := func(what, hash, newer string) string {
-			return "EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND m.active WHERE r.target = " +
+			return "EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND m.active " +
+				"WHERE r.target = " +
 				l.target() + " AND r.what = '" + what + "' AND r.key = " + hash + " AND " + newer + ")"
 		}
 		switch {
@@ -213,7 +223,8 @@ func (l *Load) goneSince() string {
 			since = append(since, remembered("d", l.keysHash(), "m.rank > "+l.rankOf()))
 		case t.Newest != "":
 			now, was := l.column(t.Newest), "r.newest::"+l.table.types[t.Newest]
-			since = append(since, remembered("d", l.keysHash(), was+" IS NOT NULL AND ("+now+" IS NULL OR "+now+" < "+was+")"))
+			since = append(since,
+				remembered("d", l.keysHash(), was+" IS NOT NULL AND ("+now+" IS NULL OR "+now+" < "+was+")"))
 		}
 	}
 	if len(since) == 0 {
@@ -294,8 +305,10 @@ func (d *Database) Forget(ctx context.Context, since map[string]time.Time, most 
 		return 0, err
 	}
 	for _, of := range []string{"remembered", "confirmed"} {
-		tag, err := d.pool.Exec(ctx, `DELETE FROM mullein.`+of+` r WHERE r.ctid = ANY(ARRAY(SELECT r.ctid FROM jsonb_each_text($1::jsonb) f
-			JOIN mullein.load l ON l.feed = f.key AND l.committed_at < f.value::timestamptz JOIN mullein.`+of+` r ON r.load = l.nth LIMIT $2))`, string(text), most)
+		tag, err := d.pool.Exec(ctx, `DELETE FROM mullein.`+of+` r WHERE r.ctid = ANY(ARRAY(SELECT r.ctid
+			FROM jsonb_each_text($1::jsonb) f
+			JOIN mullein.load l ON l.feed = f.key AND l.committed_at < f.value::timestamptz
+			JOIN mullein.`+of+` r ON r.load = l.nth LIMIT $2))`, string(text), most)
 		if err != nil {
 			return n, fmt.Errorf("forget the order of old rows: %w", err)
 		}
@@ -313,8 +326,10 @@ func (s *Session) RowsStand(ctx context.Context, t *Fitted, arrival, rows int64)
 	if t.Lineage.FromArrival == "" {
 		return false, nil
 	}
-	err = s.db.pool.QueryRow(ctx, "SELECT CASE WHEN rows <= $3 THEN (SELECT count(*) FROM "+quote(t.Schema, t.Name)+" t WHERE t."+
-		quote(t.Lineage.FromArrival)+" = $1) = $2 ELSE false END FROM mullein.target WHERE id = $4", arrival, rows, mostLookedAt, t.id).Scan(&stand)
+	err = s.db.pool.QueryRow(ctx, "SELECT CASE WHEN rows <= $3 THEN (SELECT count(*) FROM "+quote(t.Schema,
+		t.Name)+" t WHERE t."+
+		quote(t.Lineage.FromArrival)+" = $1) = $2 ELSE false END FROM mullein.target WHERE id = $4", arrival, rows,
+		mostLookedAt, t.id).Scan(&stand)
 	if err != nil {
 		return false, fmt.Errorf("look for rows of arrival %d: %w", arrival, err)
 	}
@@ -333,7 +348,8 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 		return nil
 	}
 	var rows int64
-	if err := l.s.conn.QueryRow(ctx, "SELECT rows FROM mullein.target WHERE id = $1", l.table.id).Scan(&rows); err != nil {
+	if err := l.s.conn.QueryRow(ctx, "SELECT rows FROM mullein.target WHERE id = $1",
+		l.table.id).Scan(&rows); err != nil {
 		return fmt.Errorf("look at the target: %w", err)
 	}
 	for _, n := range l.grown {
@@ -344,8 +360,10 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 	var err error
 	switch {
 	case l.several() || others > unchanged && l.way.skipped() == 0:
-		_, err = l.s.conn.Exec(ctx, insert+"SELECT "+l.nthOf()+", "+l.target()+", false, array_agg("+l.keysHash()+") FROM "+l.stage+
-			" s WHERE "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid AND p.class <> 'l') GROUP BY 1")
+		_, err = l.s.conn.Exec(ctx,
+			insert+"SELECT "+l.nthOf()+", "+l.target()+", false, array_agg("+l.keysHash()+") FROM "+l.stage+
+				" s WHERE "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid AND "+
+				"p.class <> 'l') GROUP BY 1")
 	case others <= 0:
 		_, err = l.s.conn.Exec(ctx, insert+"VALUES ($1, $2, true, '{}')", l.nth[0], l.table.id)
 	default:

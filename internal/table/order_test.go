@@ -37,7 +37,9 @@ func (s *shop) inOrder(table *Table, arrival, rank int64, r ...row) balance.Bala
 	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
 	all, err := l.Merge(ctx, 7, []Part{part})
 	require.NoError(s.t, err)
-	require.NoError(s.t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: all[0]}}))
+	require.NoError(s.t,
+		l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival,
+			Fence: s.fence, Balance: all[0]}}))
 	require.NoError(s.t, l.Commit(ctx))
 	return all[0]
 }
@@ -113,7 +115,8 @@ func TestLateLoads(t *testing.T) {
 			for i, step := range c.steps {
 				assert.Equal(t, step.want, s.inOrder(c.table, int64(i+1), step.rank, step.rows...), "step %d", i+1)
 			}
-			assert.Equal(t, c.want, s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
+			assert.Equal(t, c.want,
+				s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
 		})
 	}
 }
@@ -131,14 +134,20 @@ func TestLargeFilesThatComeLate(t *testing.T) {
 	table := ranked(func(*Table) {})
 	assert.Equal(t, balance.Balance{Inserted: n}, s.inOrder(table, 1, 10, file...))
 	assert.Equal(t, balance.Balance{Unchanged: n}, s.inOrder(table, 2, 20, file...))
-	assert.Equal(t, []string{"2 true 0"}, s.lines("SELECT concat_ws(' ', m.arrival, c.others::text, cardinality(c.keys)) FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load"))
+	assert.Equal(t, []string{"2 true 0"},
+		s.lines("SELECT concat_ws(' ', m.arrival, c.others::text, cardinality(c.keys)) FROM mullein.confirmed c JOIN "+
+			"mullein.load m ON m.nth = c.load"))
 	part := slices.Clone(file[3:])
 	part[0].level = 200
 	assert.Equal(t, balance.Balance{Updated: 1, Unchanged: n - 4}, s.inOrder(table, 3, 30, part...))
-	assert.Equal(t, []string{"3"}, s.lines("SELECT cardinality(c.keys) FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load WHERE m.arrival = 3"))
-	assert.Equal(t, balance.Balance{Outdated: 2, Updated: 1}, s.inOrder(table, 4, 25, row{"A", 1, 300, 1}, row{"A", 3, 300, 1}, row{"A", 4, 300, 1}))
+	assert.Equal(t, []string{"3"},
+		s.lines("SELECT cardinality(c.keys) FROM mullein.confirmed c JOIN mullein.load m ON m.nth = c.load WHERE "+
+			"m.arrival = 3"))
+	assert.Equal(t, balance.Balance{Outdated: 2, Updated: 1}, s.inOrder(table, 4, 25, row{"A", 1, 300, 1},
+		row{"A", 3, 300, 1}, row{"A", 4, 300, 1}))
 	assert.Equal(t, []string{"3.00"}, s.lines("SELECT level FROM river.gauge WHERE at = to_timestamp(3600)"))
-	assert.Equal(t, balance.Balance{Outdated: 2, Unchanged: n - 2}, s.inOrder(table, 5, 15, file...), "two rows are newer")
+	assert.Equal(t, balance.Balance{Outdated: 2, Unchanged: n - 2}, s.inOrder(table, 5, 15, file...),
+		"two rows are newer")
 }
 
 // TestWhoWins goes through the cases of docs/the-target.md.
@@ -146,11 +155,14 @@ func TestWhoWins(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile("../../docs/the-target.md")
 	require.NoError(t, err)
-	_, cases, found := strings.Cut(string(text), "| the feed says | what comes, in this order | the row then |\n|---|---|---|\n")
+	_, cases, found := strings.Cut(string(text),
+		"| the feed says | what comes, in this order | the row then |\n|---|---|---|\n")
 	require.True(t, found)
-	kindOf := map[string]string{"`newest: slot`": "rank", "`newest: arrival`": "upsert", "`newest: slot`, `delete_when`": "rank and deletes",
+	kindOf := map[string]string{"`newest: slot`": "rank", "`newest: arrival`": "upsert",
+		"`newest: slot`, `delete_when`":    "rank and deletes",
 		"`newest: arrival`, `delete_when`": "deletes", "`newest: slot`, `absent: delete`": "rank, absent deleted",
-		"`newest: slot`, `absent: mark`": "rank, absent marked", "`newest: slot`, `mode: replace`": "rank, replace", "`mode: add_missing`": "add missing"}
+		"`newest: slot`, `absent: mark`": "rank, absent marked", "`newest: slot`, `mode: replace`": "rank, replace",
+		"`mode: add_missing`": "add missing"}
 	n := 0
 	for line := range strings.Lines(cases) {
 		cells := strings.Split(strings.TrimSpace(line), " | ")
@@ -223,7 +235,8 @@ func TestTheOrderIsForgotten(t *testing.T) {
 	s.inOrder(table, 1, 1, row{"A", 1, 100, 1}, row{"B", 1, 100, 1})
 	s.inOrder(table, 2, 3, row{"A", 1, 0, 99}, row{"B", 1, 100, 1})
 	kept := func() string {
-		return s.lines("SELECT (SELECT count(*) FROM mullein.remembered) || ' ' || (SELECT count(*) FROM mullein.confirmed)")[0]
+		return s.lines("SELECT (SELECT count(*) FROM mullein.remembered) || ' ' || (SELECT count(*) FROM " +
+			"mullein.confirmed)")[0]
 	}
 	for _, c := range []struct {
 		since time.Duration
@@ -268,7 +281,9 @@ func (s *shop) bulk(table *Table, part Part, generation int, r []row) time.Durat
 	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
 	all, err := l.Merge(ctx, 7, []Part{part})
 	require.NoError(s.t, err)
-	require.NoError(s.t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(part.Arrival), Generation: generation, Arrival: part.Arrival, Fence: s.fence, Balance: all[0]}}))
+	require.NoError(s.t,
+		l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(part.Arrival), Generation: generation,
+			Arrival: part.Arrival, Fence: s.fence, Balance: all[0]}}))
 	require.NoError(s.t, l.Commit(ctx))
 	return time.Since(began)
 }
@@ -321,10 +336,12 @@ func BenchmarkRecall(b *testing.B) {
 		for i := range 700_000 {
 			rows[i].level++
 		}
-		b.ReportMetric(float64(s.bulk(table, Part{File: "second", Arrival: 2}, 1, rows[:700_000]).Milliseconds()), "ms-load")
+		b.ReportMetric(float64(s.bulk(table, Part{File: "second", Arrival: 2}, 1, rows[:700_000]).Milliseconds()),
+			"ms-load")
 		fitted, err := s.db.Fit(ctx, table)
 		require.NoError(b, err)
-		recall := func(begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error), commit bool) time.Duration {
+		recall := func(begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error),
+			commit bool) time.Duration {
 			began := time.Now()
 			c, err := begin(s.session, ctx, fitted, "gauges", TakeOut, []int64{2})
 			require.NoError(b, err)
@@ -385,15 +402,19 @@ func TestFilesOfSeveralRanks(t *testing.T) {
 		require.NoError(t, err)
 		markers := make([]Marker, 2)
 		for i := range markers {
-			markers[i] = Marker{Feed: "gauges", Delivery: fmt.Sprint(arrival, i), Generation: 1, Part: i, Arrival: arrival + int64(i), Fence: s.fence, Balance: counts[i]}
+			markers[i] = Marker{Feed: "gauges", Delivery: fmt.Sprint(arrival, i), Generation: 1, Part: i,
+				Arrival: arrival + int64(i), Fence: s.fence, Balance: counts[i]}
 		}
 		require.NoError(t, l.Mark(ctx, markers))
 		require.NoError(t, l.Commit(ctx))
 		return counts
 	}
 	s.inOrder(table, 1, 2, row{"A", 1, 100, 1}, row{"B", 1, 100, 1}, row{"C", 1, 100, 1}, row{"D", 1, 100, 1})
-	assert.Equal(t, []balance.Balance{{Unchanged: 1, Deleted: 1}, {Unchanged: 1}}, together(2, 4, 6, []row{{"A", 1, 100, 1}, {"C", 1, 0, 99}}, []row{{"B", 1, 100, 1}}))
-	assert.Equal(t, []balance.Balance{{Outdated: 1, Updated: 1, Duplicate: 1}, {Updated: 1, Outdated: 1}}, together(4, 3, 5,
-		[]row{{"A", 1, 300, 1}, {"C", 1, 300, 1}, {"D", 1, 300, 1}}, []row{{"A", 1, 500, 1}, {"B", 1, 500, 1}}))
-	assert.Equal(t, []string{"A 5.00 5", "B 1.00 1", "D 3.00 4"}, s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
+	assert.Equal(t, []balance.Balance{{Unchanged: 1, Deleted: 1}, {Unchanged: 1}},
+		together(2, 4, 6, []row{{"A", 1, 100, 1}, {"C", 1, 0, 99}}, []row{{"B", 1, 100, 1}}))
+	assert.Equal(t, []balance.Balance{{Outdated: 1, Updated: 1, Duplicate: 1}, {Updated: 1, Outdated: 1}},
+		together(4, 3, 5,
+			[]row{{"A", 1, 300, 1}, {"C", 1, 300, 1}, {"D", 1, 300, 1}}, []row{{"A", 1, 500, 1}, {"B", 1, 500, 1}}))
+	assert.Equal(t, []string{"A 5.00 5", "B 1.00 1", "D 3.00 4"},
+		s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
 }

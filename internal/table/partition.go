@@ -78,7 +78,8 @@ func (l *Load) makePartitions(ctx context.Context) error {
 		return err
 	}
 	if len(wanted) > mostPartitions {
-		return fmt.Errorf("the rows need %d further partitions of %s; %d at a time are the most: are the dates right?", len(wanted), l.table, mostPartitions)
+		return fmt.Errorf("the rows need %d further partitions of %s; %d at a time are the most: are the dates "+
+			"right?", len(wanted), l.table, mostPartitions)
 	}
 	return pgx.BeginFunc(ctx, l.s.db.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '20s'"); err != nil {
@@ -102,7 +103,8 @@ func (l *Load) makePartitions(ctx context.Context) error {
 // missing returns the ranges that no partition covers. A default partition covers
 // all.
 func (l *Load) missing(ctx context.Context, days []time.Time) ([]span, error) {
-	rows, err := l.s.conn.Query(ctx, "SELECT pg_get_expr(c.relpartbound, c.oid) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = $1 ORDER BY c.oid", l.table.oid)
+	rows, err := l.s.conn.Query(ctx, "SELECT pg_get_expr(c.relpartbound, c.oid) FROM pg_inherits i JOIN pg_class c ON "+
+		"c.oid = i.inhrelid WHERE i.inhparent = $1 ORDER BY c.oid", l.table.oid)
 	if err != nil {
 		return nil, fmt.Errorf("look at partitions: %w", err)
 	}

@@ -27,7 +27,8 @@ func (d *Database) Find(ctx context.Context, t *Table) (*Fitted, error) {
 	if f.oid, err = find(ctx, d.pool, t); err != nil || f.oid == 0 {
 		return f, err
 	}
-	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)", f.String()).Scan(&f.id)
+	err = d.pool.QueryRow(ctx, "SELECT coalesce((SELECT id FROM mullein.target WHERE name = $1), 0)",
+		f.String()).Scan(&f.id)
 	if err != nil {
 		return nil, fmt.Errorf("look for table %s: %w", t, err)
 	}
@@ -47,16 +48,20 @@ func (d *Database) Count(ctx context.Context, f *Fitted, in []LoadEntry) (c Coun
 	if err != nil {
 		return c, err
 	}
-	const foreign = "t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM mullein.target WHERE id = $2)"
+	const foreign = "t.xmin::text::bigint NOT IN (SELECT unnest(writers) FROM mullein.load WHERE target = $2 UNION " +
+		"ALL SELECT unnest(writers) FROM mullein.recall WHERE target = $2 UNION ALL SELECT unnest(writers) FROM " +
+		"mullein.target WHERE id = $2)"
 	brought := "NOT " + foreign + " AND $1::bigint[] IS NOT NULL"
-	if a := f.Lineage.FromArrival; slices.ContainsFunc(columns, func(has existing) bool { return a != "" && has.name == a }) {
+	if a := f.Lineage.FromArrival; slices.ContainsFunc(columns,
+		func(has existing) bool { return a != "" && has.name == a }) {
 		brought = "coalesce(t." + quote(a) + " = ANY($1), false)"
 	}
 	arrivals := []int64{}
 	for _, l := range in {
 		arrivals = append(arrivals, l.Arrival)
 	}
-	err = d.pool.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE NOT brought), count(*) FILTER (WHERE brought AND other) FROM (SELECT "+brought+" AS brought, "+
+	err = d.pool.QueryRow(ctx, "SELECT count(*), count(*) FILTER (WHERE NOT brought), count(*) FILTER (WHERE brought "+
+		"AND other) FROM (SELECT "+brought+" AS brought, "+
 		foreign+" AS other FROM "+quote(f.Schema, f.Name)+" t) r", arrivals, f.id).Scan(&c.Rows, &c.Others, &c.Changed)
 	if err != nil {
 		return c, fmt.Errorf("count the rows of %s: %w", f, err)
@@ -66,7 +71,8 @@ func (d *Database) Count(ctx context.Context, f *Fitted, in []LoadEntry) (c Coun
 
 // OtherFeeds returns the feeds beside one that have loaded into a table.
 func (d *Database) OtherFeeds(ctx context.Context, t *Fitted, feed string) ([]string, error) {
-	rows, err := d.pool.Query(ctx, "SELECT DISTINCT feed FROM mullein.load WHERE target = $1 AND feed <> $2 ORDER BY 1", t.id, feed)
+	rows, err := d.pool.Query(ctx, "SELECT DISTINCT feed FROM mullein.load WHERE target = $1 AND feed <> $2 ORDER BY "+
+		"1", t.id, feed)
 	if err != nil {
 		return nil, fmt.Errorf("look for other feeds: %w", err)
 	}
@@ -141,7 +147,8 @@ func (l *Load) reshaping(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	var key string
-	err = l.s.conn.QueryRow(ctx, "SELECT coalesce((SELECT conname::text FROM pg_constraint WHERE conrelid = $1 AND contype = 'p'), '')", t.oid).Scan(&key)
+	err = l.s.conn.QueryRow(ctx, "SELECT coalesce((SELECT conname::text FROM pg_constraint WHERE conrelid = $1 AND "+
+		"contype = 'p'), '')", t.oid).Scan(&key)
 	if err != nil {
 		return nil, fmt.Errorf("look for the key of %s: %w", t, err)
 	}
@@ -204,7 +211,8 @@ func (l *Load) EmptyOut(ctx context.Context) error {
 // Next makes the load ready for the rows of another file, in the same
 // transaction and under the same lock.
 func (l *Load) Next(ctx context.Context) error {
-	if err := l.exec(ctx, "DELETE FROM "+l.stage+"; DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate"); err != nil {
+	if err := l.exec(ctx, "DELETE FROM "+l.stage+"; DELETE FROM pg_temp.mullein_plan; DELETE FROM "+
+		"pg_temp.mullein_candidate"); err != nil {
 		return fmt.Errorf("make ready for the next file: %w", err)
 	}
 	l.staged, l.counts, l.writers = make([]int64, 1), make([]balance.Balance, 1), nil

@@ -66,7 +66,8 @@ type LoadEntry struct {
 	comesBack   bool // all keys of its file are looked at
 }
 
-const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced, rows_before, rows_after, committed_at FROM mullein.load `
+const selectLoads = `SELECT nth, feed, delivery, arrival, generation, run, sha256, balance, active, journal, replaced,
+	rows_before, rows_after, committed_at FROM mullein.load `
 
 // queryer is a connection, a pool of them, or a transaction.
 type queryer interface {
@@ -96,7 +97,8 @@ func loads(ctx context.Context, q queryer, where string, args ...any) ([]LoadEnt
 // LoadsInto returns the last loads into a table, the newest first, before a place;
 // 0 for all.
 func (d *Database) LoadsInto(ctx context.Context, table string, before int64, most int) ([]LoadEntry, error) {
-	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2) ORDER BY nth DESC LIMIT $3`, table, before, most)
+	return loads(ctx, d.pool, `WHERE target = (SELECT id FROM mullein.target WHERE name = $1) AND ($2 = 0 OR nth < $2)
+		ORDER BY nth DESC LIMIT $3`, table, before, most)
 }
 
 // LoadsOf returns the loads of an arrival of a feed, the oldest first.
@@ -192,7 +194,8 @@ func (c *Recall) begin(ctx context.Context, of string, aim Aim, arrivals []int64
 	if i := slices.IndexFunc(list, func(e LoadEntry) bool {
 		return slices.Contains(c.r.on, e.Nth) && e.Balance.Outdated > 0
 	}); i >= 0 {
-		return &CannotError{fmt.Sprintf("rows of arrival %d were outdated when it was loaded, and are not kept; redo it", list[i].Arrival)}
+		return &CannotError{fmt.Sprintf("rows of arrival %d were outdated when it was loaded, and are not kept; redo "+
+			"it", list[i].Arrival)}
 	}
 	return c.onlyNewest(ctx)
 }
@@ -230,9 +233,11 @@ func (c *Recall) journaled(ctx context.Context) error {
 	}
 	e := without[0]
 	if e.Nth == c.r.first() {
-		return &CannotError{fmt.Sprintf("the journal of arrival %d of %s is not kept any more, or never was (target.recall)", e.Arrival, e.Feed)}
+		return &CannotError{fmt.Sprintf("the journal of arrival %d of %s is not kept any more, or never was "+
+			"(target.recall)", e.Arrival, e.Feed)}
 	}
-	return &CannotError{fmt.Sprintf("arrival %d of %s was loaded into %s since then without a journal (target.recall)", e.Arrival, e.Feed, c.table)}
+	return &CannotError{fmt.Sprintf("arrival %d of %s was loaded into %s since then without a journal "+
+		"(target.recall)", e.Arrival, e.Feed, c.table)}
 }
 
 // onlyNewest makes sure that no later load replaced what a load without a key
@@ -241,11 +246,14 @@ func (c *Recall) onlyNewest(ctx context.Context) error {
 	if !c.table.Mode.Replaces() {
 		return nil
 	}
-	since, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) ORDER BY nth DESC LIMIT 1", c.table.id, slices.Max(append(slices.Clone(c.r.off), c.r.on...)), append(slices.Clone(c.r.off), c.r.on...))
+	since, err := loads(ctx, c.s.conn, "WHERE target = $1 AND nth > $2 AND active AND NOT nth = ANY($3) ORDER BY nth "+
+		"DESC LIMIT 1", c.table.id, slices.Max(append(slices.Clone(c.r.off), c.r.on...)),
+		append(slices.Clone(c.r.off), c.r.on...))
 	if err != nil || len(since) == 0 {
 		return err
 	}
-	return &CannotError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that one first", since[0].Arrival, since[0].Feed)}
+	return &CannotError{fmt.Sprintf("the table has no key, and arrival %d of %s has replaced rows since; recall that "+
+		"one first", since[0].Arrival, since[0].Feed)}
 }
 
 // Arrivals returns the arrivals whose loads the recall takes out of force, and
@@ -302,7 +310,8 @@ func (r *refold) later(ctx context.Context) ([]LoadEntry, error) {
 	if !t.keyed() {
 		return nil, nil
 	}
-	const unwritten = "(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint + (balance->>'deleted')::bigint > 0"
+	const unwritten = "(balance->>'unchanged')::bigint + (balance->>'outdated')::bigint + (balance->>'kept')::bigint " +
+		"+ (balance->>'deleted')::bigint > 0"
 	// What comes back may have left rows unwritten when it was loaded.
 	which := unwritten
 	if t.wholeTable() {
@@ -371,7 +380,8 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 		if l.table.Mode == feed.ReplacePart {
 			parts = "(SELECT array_agg(DISTINCT " + l.partHash() + ") FROM " + l.stage + " s)"
 		}
-		if err := l.exec(ctx, "INSERT INTO pg_temp.mullein_reread_whole SELECT "+fmt.Sprint(of.Nth)+", "+parts); err != nil {
+		if err := l.exec(ctx,
+			"INSERT INTO pg_temp.mullein_reread_whole SELECT "+fmt.Sprint(of.Nth)+", "+parts); err != nil {
 			return 0, fmt.Errorf("take up the parts of arrival %d: %w", of.Arrival, err)
 		}
 	}
@@ -397,16 +407,21 @@ func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
 		FROM pg_temp.mullein_state s LEFT JOIN pg_temp.mullein_was w USING (key)`
 	o := c.outcome
 	err := c.s.conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NULL),
-			count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NOT NULL AND before::text <> after::text),
+			count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NOT NULL
+			AND before::text <> after::text),
 			count(*) FILTER (WHERE NOT hand AND before IS NULL AND after IS NOT NULL),
 			count(*) FILTER (WHERE NOT hand AND (before::text = after::text OR before IS NULL AND after IS NULL)),
-			count(*) FILTER (WHERE hand) FROM (`+changed+`) c`, c.r.self).Scan(&o.Removed, &o.Restored, &o.Returned, &o.Same, &o.Left)
+			count(*) FILTER (WHERE hand) FROM (`+changed+`) c`, c.r.self).Scan(&o.Removed, &o.Restored, &o.Returned,
+		&o.Same, &o.Left)
 	if err != nil {
 		return nil, fmt.Errorf("count what is recalled: %w", err)
 	}
-	rows, err := c.s.conn.Query(ctx, `SELECT what, before, after FROM (SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM (
-			SELECT *, CASE WHEN hand THEN 'left' WHEN before IS NULL THEN 'returned' WHEN after IS NULL THEN 'removed' ELSE 'restored' END AS what
-			FROM (`+changed+`) c WHERE hand OR before::text IS DISTINCT FROM after::text) d) e WHERE nth <= $2 ORDER BY what, nth`, c.r.self, most)
+	rows, err := c.s.conn.Query(ctx, `SELECT what, before, after FROM (SELECT *, row_number() OVER (PARTITION BY what
+		ORDER BY key) AS nth FROM (
+			SELECT *, CASE WHEN hand THEN 'left' WHEN before IS NULL THEN 'returned' WHEN after IS NULL THEN 'removed'
+			ELSE 'restored' END AS what
+			FROM (`+changed+`) c WHERE hand OR before::text IS DISTINCT FROM after::text) d) e WHERE nth <= $2
+			ORDER BY what, nth`, c.r.self, most)
 	if err != nil {
 		return nil, fmt.Errorf("look at what is recalled: %w", err)
 	}
@@ -426,7 +441,9 @@ func (c *Recall) inPlace(on int) string {
 	case feed.Replace:
 		return fmt.Sprintf("cardinality($%d::bigint[]) > 0", on)
 	case feed.ReplacePart:
-		return fmt.Sprintf("EXISTS (SELECT 1 FROM mullein.change c CROSS JOIN LATERAL json_populate_record(NULL::%s, c.given) g WHERE c.load = ANY($%d) AND c.what = 'i' AND g.%s IS NOT DISTINCT FROM t.%[3]s)", c.name(), on, quote(t.Part))
+		return fmt.Sprintf("EXISTS (SELECT 1 FROM mullein.change c CROSS JOIN LATERAL json_populate_record(NULL::%s, "+
+			"c.given) g WHERE c.load = ANY($%d) AND c.what = 'i' AND g.%s IS NOT DISTINCT FROM t.%[3]s)", c.name(),
+			on, quote(t.Part))
 	}
 	return "false"
 }
@@ -440,10 +457,14 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 		return err
 	}
 	rows, err := c.s.conn.Query(ctx, `SELECT what, row, count(*) OVER (PARTITION BY what) FROM (
-			SELECT 'removed' AS what, row_to_json(t.*) AS row FROM `+name+` t WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
-			UNION ALL SELECT 'removed', row_to_json(t.*) FROM `+name+` t WHERE `+c.inPlace(3)+` AND NOT coalesce(t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1), false)
-			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd' AND `+c.stillWanted()+`
-			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, arrivals, nonNil(c.r.off), nonNil(c.r.on))
+			SELECT 'removed' AS what, row_to_json(t.*) AS row FROM `+name+` t
+			WHERE t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1)
+			UNION ALL SELECT 'removed', row_to_json(t.*) FROM `+name+` t WHERE `+c.inPlace(3)+`
+			AND NOT coalesce(t.`+quote(c.table.Lineage.FromArrival)+` = ANY($1), false)
+			UNION ALL SELECT 'returned', before FROM mullein.change c WHERE load = ANY($2) AND what = 'd'
+			AND `+c.stillWanted()+`
+			UNION ALL SELECT 'returned', given FROM mullein.change WHERE load = ANY($3) AND what = 'i') r`, arrivals,
+		nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
 		return fmt.Errorf("look at what is recalled: %w", err)
 	}
@@ -471,7 +492,8 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 // was before is in force.
 func (c *Recall) stillWanted() string {
 	arrival := "c.before->>" + literal(c.table.Lineage.FromArrival)
-	return "(" + arrival + " IS NULL OR EXISTS (SELECT 1 FROM mullein.load m WHERE m.target = c.target AND m.arrival = (" + arrival + ")::bigint AND m.active))"
+	return "(" + arrival + " IS NULL OR EXISTS (SELECT 1 FROM mullein.load m WHERE m.target = c.target AND m.arrival " +
+		"= (" + arrival + ")::bigint AND m.active))"
 }
 
 func (c *Recall) applyWithoutKey(ctx context.Context) error {
@@ -498,15 +520,18 @@ func (c *Recall) applyWithoutKey(ctx context.Context) error {
 		` RETURNING row_to_json(t.*) AS row),
 			noted AS (INSERT INTO mullein.change (target, load, key, what, before)
 				SELECT $2::integer, o.load, o.last + row_number() OVER (), 'd', g.row FROM gone g
-				CROSS JOIN (SELECT load, max(key) AS last FROM mullein.change WHERE load = (SELECT max(n) FROM unnest($1::bigint[]) n) GROUP BY load) o
-				WHERE NOT EXISTS (SELECT 1 FROM mullein.change d WHERE d.load = ANY($1) AND d.what = 'd' AND d.before::text = g.row::text))
+				CROSS JOIN (SELECT load, max(key) AS last FROM mullein.change WHERE load = (SELECT max(n)
+				FROM unnest($1::bigint[]) n) GROUP BY load) o
+				WHERE NOT EXISTS (SELECT 1 FROM mullein.change d WHERE d.load = ANY($1) AND d.what = 'd'
+				AND d.before::text = g.row::text))
 		SELECT count(*) FROM gone`, nonNil(c.r.on), c.table.id).Scan(&gone)
 	if err != nil {
 		return fmt.Errorf("take rows out: %w", err)
 	}
 	c.r.grew -= gone
 	tag, err := c.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+join(columns)+") SELECT "+join(columns)+` FROM (
-			SELECT before AS image FROM mullein.change c WHERE load = ANY($1) AND what = 'd' AND `+c.stillWanted()+` UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
+			SELECT before AS image FROM mullein.change c WHERE load = ANY($1) AND what = 'd' AND `+c.stillWanted()+`
+			UNION ALL SELECT given FROM mullein.change WHERE load = ANY($2) AND what = 'i') b
 		CROSS JOIN LATERAL json_populate_record(NULL::`+name+`, image)`, nonNil(c.r.off), nonNil(c.r.on))
 	if err != nil {
 		return fmt.Errorf("bring rows back: %w", err)
@@ -545,7 +570,8 @@ func (c *Recall) Commit(ctx context.Context, of, by, because string) error {
 		c.r.grew); err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	if _, err := c.s.conn.Exec(ctx, "INSERT INTO mullein.recall (nth, target, feed, turned_off, turned_on, writers, by, because, counts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9::jsonb - 'samples')",
+	if _, err := c.s.conn.Exec(ctx, "INSERT INTO mullein.recall (nth, target, feed, turned_off, turned_on, writers, "+
+		"by, because, counts) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9::jsonb - 'samples')",
 		c.r.self, c.table.id, of, nonNil(c.r.off), nonNil(c.r.on), c.writers, by, because, string(counts)); err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}

@@ -44,13 +44,20 @@ const refoldTables = `
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same boolean NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_kept (key bigint NOT NULL, sid tid NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json, foreign_hand boolean) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json, PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY, parts bigint[]) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json, given json, active boolean, entry tid, rank bigint, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_unchanged (load bigint NOT NULL, key bigint NOT NULL) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_undo (key bigint NOT NULL, part oid, place tid, entry tid, what "char") ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json, rank bigint, deletion json) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json,
+foreign_hand boolean) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json,
+PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY,
+parts bigint[]) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_event (key bigint, nth bigint, load bigint, what "char", before json,
+given json, active boolean, entry tid, rank bigint, PRIMARY KEY (key, nth)) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_unchanged (load bigint NOT NULL,
+key bigint NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_undo (key bigint NOT NULL, part oid, place tid, entry tid,
+what "char") ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_state (key bigint PRIMARY KEY, image json, rank bigint,
+deletion json) ON COMMIT DELETE ROWS;
 `
 
 func (r *refold) exec(ctx context.Context, what, statement string, args ...any) error {
@@ -91,9 +98,12 @@ func (r *refold) keys(ctx context.Context) error {
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
-			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2) AND NOT key IN (SELECT key FROM pg_temp.mullein_kept)
-			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t WHERE t.`+quote(arrival)+` = ANY($4) AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
-			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3 AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
+			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
+			AND NOT key IN (SELECT key FROM pg_temp.mullein_kept)
+			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t
+			WHERE t.`+quote(arrival)+` = ANY($4) AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
+			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3
+			AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 			OFFSET 0) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
 }
@@ -107,10 +117,13 @@ func (r *refold) touched(ctx context.Context) (string, error) {
 		return "", err
 	}
 	of := "'{" + join(texts(arrivals)) + "}'::bigint[]"
-	entry := "c.load = ANY('{" + join(texts(r.off)) + "}'::bigint[]) OR c.load > " + fmt.Sprint(r.first()) + " AND (c.before->>" +
+	entry := "c.load = ANY('{" + join(texts(r.off)) + "}'::bigint[]) OR c.load > " + fmt.Sprint(r.first()) +
+		" AND (c.before->>" +
 		literal(t.Lineage.FromArrival) + ")::bigint = ANY(" + of + ")"
-	return "(EXISTS (SELECT 1 FROM " + l.name() + " t WHERE " + l.sameKey() + " AND t." + quote(t.Lineage.FromArrival) + " = ANY(" + of +
-		")) OR EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = " + l.target() + " AND c.key = " + l.keysHash() + " AND (" + entry + ")))", nil
+	return "(EXISTS (SELECT 1 FROM " + l.name() + " t WHERE " + l.sameKey() + " AND t." +
+		quote(t.Lineage.FromArrival) + " = ANY(" + of +
+		")) OR EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = " + l.target() + " AND c.key = " +
+		l.keysHash() + " AND (" + entry + ")))", nil
 }
 
 // arrivals returns the arrivals of the loads that go out of force. What those
@@ -126,7 +139,8 @@ func (r *refold) arrivals(ctx context.Context) (out []int64, err error) {
 
 // work goes through the entries of the keys, in temporary tables.
 func (r *refold) work(ctx context.Context) error {
-	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM pg_temp.mullein_state; DELETE FROM pg_temp.mullein_unchanged; ANALYZE pg_temp.mullein_key"); err != nil {
+	if err := r.l.exec(ctx, "DELETE FROM pg_temp.mullein_was; DELETE FROM pg_temp.mullein_event; DELETE FROM "+
+		"pg_temp.mullein_state; DELETE FROM pg_temp.mullein_unchanged; ANALYZE pg_temp.mullein_key"); err != nil {
 		return err
 	}
 	if err := r.lacked(ctx); err != nil {
@@ -142,13 +156,15 @@ func (r *refold) work(ctx context.Context) error {
 		return err
 	}
 	var rounds int64
-	if err := r.l.s.conn.QueryRow(ctx, "SELECT coalesce(max(nth), 0) FROM pg_temp.mullein_event").Scan(&rounds); err != nil {
+	if err := r.l.s.conn.QueryRow(ctx,
+		"SELECT coalesce(max(nth), 0) FROM pg_temp.mullein_event").Scan(&rounds); err != nil {
 		return err
 	}
 	step := r.step()
 	for nth := int64(1); nth <= rounds; nth++ {
 		if err := r.exec(ctx, "keep what is before an entry",
-			`UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1`, nth); err != nil {
+			`UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key
+				AND e.nth = $1`, nth); err != nil {
 			return err
 		}
 		if err := r.exec(ctx, "go through an entry", step, nth); err != nil {
@@ -173,7 +189,8 @@ func (r *refold) unchanged(ctx context.Context, nth int64) error {
 	return r.exec(ctx, "note what is unchanged", `INSERT INTO pg_temp.mullein_unchanged (load, key) SELECT e.load, e.key
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key AND s.rank = e.rank
 		WHERE e.nth = $2 AND e.active AND e.what IN ('u', 'i') AND s.image IS NOT NULL
-			AND e.rank > coalesce((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (s.image->>`+
+			AND e.rank > coalesce((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1
+			AND m.arrival = (s.image->>`+
 		literal(r.l.table.Lineage.FromArrival)+`)::bigint), e.rank)`, r.l.table.id, nth)
 }
 
@@ -185,7 +202,8 @@ func (r *refold) tellOutdated(ctx context.Context, nth int64) error {
 	}
 	err := r.exec(ctx, "tell deletions from outdated ones",
 		`UPDATE pg_temp.mullein_event e SET what = CASE WHEN s.image IS NULL THEN 'd' ELSE 'o' END
-		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o') AND e.before IS NOT NULL`, nth)
+		FROM pg_temp.mullein_state s WHERE s.key = e.key AND e.nth = $1 AND e.active AND e.what IN ('d', 'o')
+		AND e.before IS NOT NULL`, nth)
 	if err != nil {
 		return err
 	}
@@ -200,7 +218,8 @@ func (r *refold) tellOutdated(ctx context.Context, nth int64) error {
 func (r *refold) begin(ctx context.Context) error {
 	l, t := r.l, r.l.table
 	rank, deletion := "NULL::bigint", "NULL::json"
-	const remembered = "mullein.remembered d JOIN mullein.load m ON m.nth = d.load AND m.active WHERE d.target = $1 AND d.what = 'd' AND d.key = e.key AND m.nth < $2"
+	const remembered = "mullein.remembered d JOIN mullein.load m ON m.nth = d.load AND m.active WHERE d.target = $1 " +
+		"AND d.what = 'd' AND d.key = e.key AND m.nth < $2"
 	if t.Ranked {
 		if !l.readOnly {
 			if err := l.exec(ctx, lateTables); err != nil {
@@ -215,8 +234,10 @@ func (r *refold) begin(ctx context.Context) error {
 		dead := []string{"(SELECT max(m.rank) FROM " + remembered + ")"}
 		switch {
 		case t.Mode == feed.ReplacePart:
-			dead = append(dead, "(SELECT max(m.rank) FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::"+l.name()+
-				", k.image) g JOIN mullein.remembered d ON d.target = $1 AND d.what = 'p' AND d.key = hash_record_extended(ROW(g."+quote(t.Part)+
+			dead = append(dead, "(SELECT max(m.rank) FROM pg_temp.mullein_key k CROSS JOIN LATERAL "+
+				"json_populate_record(NULL::"+l.name()+
+				", k.image) g JOIN mullein.remembered d ON d.target = $1 AND d.what = 'p' AND d.key = "+
+				"hash_record_extended(ROW(g."+quote(t.Part)+
 				"), 0) JOIN mullein.load m ON m.nth = d.load AND m.active AND m.nth < $2 WHERE k.key = e.key)")
 		case t.wholeTable():
 			dead = append(dead, whole)
@@ -225,20 +246,24 @@ func (r *refold) begin(ctx context.Context) error {
 		if a := t.Lineage.AbsentSince; a != "" {
 			marked = ", CASE WHEN e.before->>" + literal(a) + " IS NOT NULL THEN " + whole + " END"
 		}
-		rank = "CASE WHEN e.before IS NULL THEN greatest(" + join(dead) + ") ELSE greatest((SELECT max(m.rank) FROM mullein.load m WHERE m.target = $1 AND m.arrival = " +
+		rank = "CASE WHEN e.before IS NULL THEN greatest(" + join(dead) + ") ELSE greatest((SELECT max(m.rank) FROM " +
+			"mullein.load m WHERE m.target = $1 AND m.arrival = " +
 			arrival + " AND m.nth < $2), " + l.vouchedFor("e.key", arrival) + marked + ") END"
 	}
 	if t.Deletes && t.Newest != "" {
 		newest := "d.newest::" + t.types[t.Newest]
-		deletion = "(SELECT json_build_object(" + literal(t.Newest) + ", d.newest) FROM " + remembered + " ORDER BY " + newest + " DESC NULLS LAST LIMIT 1)"
+		deletion = "(SELECT json_build_object(" + literal(t.Newest) + ", d.newest) FROM " + remembered +
+			" ORDER BY " + newest + " DESC NULLS LAST LIMIT 1)"
 	}
 	return r.exec(ctx, "begin with what was before", `INSERT INTO pg_temp.mullein_state (key, image, rank, deletion)
-		SELECT e.key, e.before, `+rank+`, `+deletion+` FROM pg_temp.mullein_event e WHERE e.nth = 1 AND $1 > 0 AND $2::bigint > 0`, t.id, r.first())
+		SELECT e.key, e.before, `+rank+`, `+deletion+` FROM pg_temp.mullein_event e WHERE e.nth = 1 AND $1 > 0
+		AND $2::bigint > 0`, t.id, r.first())
 }
 
 // writersOf is the SQL of the transactions that wrote to the target $1, and those of $2.
 const writersOf = `SELECT DISTINCT unnest(writers) AS writer FROM (SELECT writers FROM mullein.load WHERE target = $1
-	UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target WHERE id = $1 UNION ALL SELECT $2::bigint[]) w`
+	UNION ALL SELECT writers FROM mullein.recall WHERE target = $1 UNION ALL SELECT writers FROM mullein.target
+	WHERE id = $1 UNION ALL SELECT $2::bigint[]) w`
 
 // look reads the rows of the keys as they are now, and which of them somebody
 // else has written: their transaction is none of ours.
@@ -247,7 +272,8 @@ func (r *refold) look(ctx context.Context) error {
 	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (`+writersOf+`)
 		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
 		SELECT k.key, row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
-		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
+		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g
+		JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
 }
 
 // lacked notes which of the keys the whole-table deliveries lack whose files were read
@@ -265,8 +291,9 @@ func (r *refold) lacked(ctx context.Context) error {
 		among = " CROSS JOIN LATERAL json_populate_record(NULL::" + r.l.name() +
 			", k.image) g WHERE hash_record_extended(ROW(g." + quote(t.Part) + "), 0) = ANY(w.parts)"
 	}
-	return r.exec(ctx, "note what whole-table deliveries lack", "INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, w.load, '"+
-		what+"' FROM pg_temp.mullein_reread_whole w CROSS JOIN pg_temp.mullein_key k"+among+" ON CONFLICT DO NOTHING")
+	return r.exec(ctx, "note what whole-table deliveries lack",
+		"INSERT INTO pg_temp.mullein_reread (key, load, what) SELECT k.key, w.load, '"+
+			what+"' FROM pg_temp.mullein_reread_whole w CROSS JOIN pg_temp.mullein_key k"+among+" ON CONFLICT DO NOTHING")
 }
 
 // events lists what happened to each key from the first of the loads on: first
@@ -277,27 +304,41 @@ func (r *refold) events(ctx context.Context) error {
 	const last = "9223372036854775807"
 	return r.exec(ctx, "list what happened to the keys", `WITH entry AS (
 			SELECT c.key, c.load, c.what, c.before, c.given, coalesce(m.active, true) AS active, c.ctid AS entry
-			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2 LEFT JOIN mullein.load m ON m.nth = c.load
-			WHERE NOT EXISTS (SELECT 1 FROM mullein.recall u JOIN mullein.recall v ON u.nth = ANY(v.turned_off) WHERE u.nth = c.load)
-			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT JOIN pg_temp.mullein_was w USING (key)
+			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2 LEFT
+			JOIN mullein.load m ON m.nth = c.load
+			WHERE NOT EXISTS (SELECT 1 FROM mullein.recall u JOIN mullein.recall v ON u.nth = ANY(v.turned_off)
+			WHERE u.nth = c.load)
+			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT
+			JOIN pg_temp.mullein_was w USING (key)
 		), told AS (
 			SELECT *, lag(load) OVER w IS NULL AS is_first, lead(before) OVER w AS next,
-				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL WHEN 'm' THEN before IS NULL WHEN 'o' THEN before IS NULL WHEN 'x' THEN before IS NULL ELSE false END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
+				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL
+				WHEN 'm' THEN before IS NULL WHEN 'o' THEN before IS NULL WHEN 'x' THEN before IS NULL ELSE false
+				END) OVER w ELSE lag(before IS NULL) OVER w END AS was_none
 			FROM entry WINDOW w AS (PARTITION BY key ORDER BY load, what <> 'h')
 		), inserted AS (
-			SELECT t.key, (SELECT max(m.nth) FROM mullein.load m WHERE m.target = $1 AND m.arrival = (t.before->>`+arrival+`)::bigint AND m.nth < t.load) AS load, t.before AS given, t.is_first
+			SELECT t.key, (SELECT max(m.nth) FROM mullein.load m WHERE m.target = $1
+			AND m.arrival = (t.before->>`+arrival+`)::bigint AND m.nth < t.load) AS load, t.before AS given, t.is_first
 			FROM told t WHERE t.before IS NOT NULL AND (t.is_first OR t.was_none)
 		), event AS (
-			SELECT key, load, what, before, CASE WHEN given IS NULL AND what = 'u' THEN next ELSE given END AS given, active, entry FROM told WHERE what <> 'z'
-			UNION ALL SELECT t.key, 0, 'b', CASE WHEN EXISTS (SELECT 1 FROM inserted i WHERE i.key = t.key AND i.is_first AND i.load >= $2) THEN NULL ELSE t.before END, NULL, false, NULL FROM told t WHERE t.is_first
-			UNION ALL SELECT i.key, i.load, 'i', NULL, i.given, m.active, NULL FROM inserted i JOIN mullein.load m ON m.nth = i.load WHERE i.load >= $2 OR NOT i.is_first
-			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a JOIN pg_temp.mullein_key k ON k.key = a.key WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
+			SELECT key, load, what, before, CASE WHEN given IS NULL AND what = 'u' THEN next ELSE given
+			END AS given, active, entry FROM told WHERE what <> 'z'
+			UNION ALL SELECT t.key, 0, 'b', CASE WHEN EXISTS (SELECT 1 FROM inserted i WHERE i.key = t.key
+			AND i.is_first AND i.load >= $2) THEN NULL ELSE t.before END, NULL, false, NULL FROM told t WHERE t.is_first
+			UNION ALL SELECT i.key, i.load, 'i', NULL, i.given, m.active, NULL FROM inserted i
+			JOIN mullein.load m ON m.nth = i.load WHERE i.load >= $2 OR NOT i.is_first
+			UNION ALL SELECT a.key, a.load, a.what, NULL, a.given, true, NULL FROM pg_temp.mullein_reread a
+			JOIN pg_temp.mullein_key k ON k.key = a.key WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = a.key
+			AND t.load = a.load) AND NOT EXISTS (SELECT 1 FROM inserted i WHERE i.key = a.key AND i.load = a.load)
 			UNION ALL SELECT w.key, $3, 'h', NULL, w.image, true, NULL FROM pg_temp.mullein_was w WHERE w.foreign_hand
-			UNION ALL SELECT t.key, $3, 'h', NULL, NULL, true, NULL FROM told t WHERE t.what = 'z' AND t.before IS NULL AND NOT t.is_first AND NOT t.was_none
+			UNION ALL SELECT t.key, $3, 'h', NULL, NULL, true, NULL FROM told t WHERE t.what = 'z'
+			AND t.before IS NULL AND NOT t.is_first AND NOT t.was_none
 		)
 		INSERT INTO pg_temp.mullein_event (key, nth, load, what, before, given, active, entry, rank)
-		SELECT e.key, row_number() OVER (PARTITION BY e.key ORDER BY e.load, e.what <> 'h'), e.load, e.what, e.before, e.given,
-			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry, (SELECT m.rank FROM mullein.load m WHERE m.nth = e.load) FROM event e`,
+		SELECT e.key, row_number() OVER (PARTITION BY e.key ORDER BY e.load, e.what <> 'h'), e.load, e.what, e.before,
+		e.given,
+			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry, (SELECT m.rank FROM mullein.load m
+			WHERE m.nth = e.load) FROM event e`,
 		r.l.table.id, r.first(), r.self, nonNil(r.off), nonNil(r.on))
 }
 
@@ -356,18 +397,23 @@ func (r *refold) step() string {
 	}
 	deletion := "s.deletion"
 	if t.Deletes && t.Newest != "" {
-		deletion = "CASE WHEN e.what IN ('d', 'o') AND e.given IS NOT NULL AND NOT (" + dead + ") THEN e.given ELSE s.deletion END"
+		deletion = "CASE WHEN e.what IN ('d', 'o') AND e.given IS NOT NULL AND NOT (" + dead +
+			") THEN e.given ELSE s.deletion END"
 	}
 	deletes := "e.given IS NOT NULL AND " + older
 	if t.Ranked {
 		deletes = older
 	}
 	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank, deletion = n.deletion FROM (
-		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
-				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN ` + given + ` WHEN ` + keeps + ` THEN s.image
-				ELSE (SELECT row_to_json(x.*) FROM (SELECT ` + strings.Join(columns, ", ") + `) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
+		SELECT e.key, CASE WHEN e.what = 'h' THEN e.given WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes +
+		` THEN s.image END WHEN e.what = 'm' THEN ` + mark + `
+				WHEN s.image IS NULL AND ` + dead + ` THEN ` + buried + ` WHEN s.image IS NULL THEN ` + given +
+		` WHEN ` + keeps + ` THEN s.image
+				ELSE (SELECT row_to_json(x.*) FROM (SELECT ` + strings.Join(columns, ", ") +
+		`) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
-			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
+			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS
+			JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.deletion) d
 		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
 }
@@ -380,8 +426,10 @@ func (r *refold) confirm(ctx context.Context) error {
 	}
 	// A load of which the keys are kept that it did not have, says nothing of those that
 	// were not in the target then, and may be now.
-	if err := r.exec(ctx, "keep which keys are not unchanged", `UPDATE mullein.confirmed c SET keys = ARRAY(SELECT unnest(c.keys) UNION SELECT k.key FROM pg_temp.mullein_key k
-			WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_event e WHERE e.key = k.key AND e.load = c.load AND e.active AND e.what IN ('u', 'i')))
+	if err := r.exec(ctx, "keep which keys are not unchanged", `UPDATE mullein.confirmed c
+		SET keys = ARRAY(SELECT unnest(c.keys) UNION SELECT k.key FROM pg_temp.mullein_key k
+			WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_event e WHERE e.key = k.key AND e.load = c.load
+			AND e.active AND e.what IN ('u', 'i')))
 		WHERE c.target = $1 AND c.others AND c.load >= $2`, r.l.table.id, r.first()); err != nil {
 		return err
 	}
@@ -409,12 +457,15 @@ func (r *refold) apply(ctx context.Context) error {
 	if err := l.switchLoads(ctx, r.off, r.on); err != nil {
 		return err
 	}
-	if err := r.exec(ctx, "correct the journal", `UPDATE mullein.change c SET what = e.what, before = e.before, given = e.given FROM pg_temp.mullein_event e
-		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS DISTINCT FROM e.given::text OR c.what <> e.what)`); err != nil {
+	if err := r.exec(ctx, "correct the journal", `UPDATE mullein.change c
+		SET what = e.what, before = e.before, given = e.given FROM pg_temp.mullein_event e
+		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS DISTINCT
+		FROM e.given::text OR c.what <> e.what)`); err != nil {
 		return err
 	}
 	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND what <> 'b' AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
+		SELECT $1, load, key, what, before, given FROM pg_temp.mullein_event WHERE entry IS NULL AND what <> 'b'
+		AND NOT (what IN ('d', 'm') AND before IS NULL)`, t.id); err != nil {
 		return err
 	}
 	if err := r.confirm(ctx); err != nil {
@@ -423,7 +474,8 @@ func (r *refold) apply(ctx context.Context) error {
 	name := l.name()
 	now := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", s.image) n"
 	was := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", w.image) g"
-	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" WHERE s.image IS NULL AND "+t.sameRow("t", "g"))
+	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s JOIN pg_temp.mullein_was w "+
+		"USING (key) "+was+" WHERE s.image IS NULL AND "+t.sameRow("t", "g"))
 	if err != nil {
 		return fmt.Errorf("take rows out: %w", err)
 	}
@@ -442,7 +494,8 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+
 		strings.Join(values, ", ")+
-		" FROM pg_temp.mullein_state s "+now+" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_was w WHERE w.key = s.key)")
+		" FROM pg_temp.mullein_state s "+now+" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "+
+		"pg_temp.mullein_was w WHERE w.key = s.key)")
 	if err != nil {
 		return fmt.Errorf("bring rows back: %w", err)
 	}

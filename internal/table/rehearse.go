@@ -205,7 +205,8 @@ const deepLock = "5s"
 // Try executes the statements of a merge. The caller rolls back.
 func (l *Load) Try(ctx context.Context, run int64, parts []Part) ([]balance.Balance, error) {
 	// What Compare has planned is planned anew, under the lock.
-	if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate; SET LOCAL lock_timeout = '"+deepLock+"'"); err != nil {
+	if err := l.exec(ctx, "DELETE FROM pg_temp.mullein_plan; DELETE FROM pg_temp.mullein_candidate; SET LOCAL "+
+		"lock_timeout = '"+deepLock+"'"); err != nil {
 		return nil, err
 	}
 	if _, err := l.s.conn.Exec(ctx, "SELECT pg_advisory_xact_lock($1, $2)", lockSpace, int32(l.table.oid)); err != nil {

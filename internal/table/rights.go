@@ -86,7 +86,8 @@ func (s *RollupState) withLittleRight(ctx context.Context, tx pgx.Tx, compute fu
 		return compute()
 	}
 	var given bool
-	err = tx.QueryRow(ctx, "SELECT CASE WHEN to_regrole($1) IS NULL THEN false ELSE has_table_privilege($1, $2, 'INSERT') END", rollupRole,
+	err = tx.QueryRow(ctx, "SELECT CASE WHEN to_regrole($1) IS NULL THEN false ELSE has_table_privilege($1, $2, "+
+		"'INSERT') END", rollupRole,
 		tableOf(s.Table)).Scan(&given)
 	if err == nil && !given {
 		err = s.giveRights(ctx, tx)

@@ -71,7 +71,8 @@ func (d *Database) PutRollup(ctx context.Context, r *rollup.Rollup, definition, 
 			return nil
 		}
 		_, err = tx.Exec(ctx, `INSERT INTO mullein.rollup (name, definition, put_by) VALUES ($1, $2, $3)
-			ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, put_by = excluded.put_by, put_at = now(), filled = false, problem = '', version = mullein.rollup.version + 1`, r.Name, definition, by)
+			ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, put_by = excluded.put_by,
+			put_at = now(), filled = false, problem = '', version = mullein.rollup.version + 1`, r.Name, definition, by)
 		if err != nil {
 			return fmt.Errorf("put rollup %s: %w", r.Name, err)
 		}
@@ -109,7 +110,8 @@ func (d *Database) CheckRollup(ctx context.Context, r *rollup.Rollup) error {
 			some := fmt.Sprintf("SELECT * FROM %s LIMIT %d", tableOf(source), rowsTried)
 			keys := "SELECT " + expressions(r, of.Keys) + " FROM (" + some + ") t"
 			if of.Select != "" {
-				keys = "SELECT " + join(quoteAll(r.Key)) + " FROM (WITH touched AS (" + some + ") SELECT * FROM (" + of.Select + "\n) q) t"
+				keys = "SELECT " + join(quoteAll(r.Key)) + " FROM (WITH touched AS (" + some + ") SELECT * FROM (" +
+					of.Select + "\n) q) t"
 			}
 			// Its text makes sure that it is computed.
 			if _, err := tx.Exec(ctx, "SELECT count(t::text) FROM ("+keys+") t"); err != nil {
@@ -179,10 +181,12 @@ func allNamed(ctx context.Context, tx pgx.Tx, r *rollup.Rollup) error {
 		}
 		for _, table := range read {
 			if _, named := r.From[table]; !named {
-				return fmt.Errorf("from: the select reads %s too, and from does not name it: its changes would not be noticed", table)
+				return fmt.Errorf("from: the select reads %s too, and from does not name it: its changes would not be "+
+					"noticed", table)
 			}
 			if table == source {
-				return fmt.Errorf("%s: it reads %s beside touched: rows of it that go together would not be found", where, table)
+				return fmt.Errorf("%s: it reads %s beside touched: rows of it that go together would not be found",
+					where, table)
 			}
 		}
 	}
@@ -201,8 +205,10 @@ func tablesRead(ctx context.Context, tx pgx.Tx, query string) ([]string, error) 
 	for name := range read {
 		// Of a table with partitions the planner names those.
 		var root string
-		if err := tx.QueryRow(ctx, `SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-			WHERE c.oid = coalesce(pg_partition_root(to_regclass($1)), to_regclass($1))`, tableOf(name)).Scan(&root); err != nil {
+		if err := tx.QueryRow(ctx, `SELECT n.nspname || '.' || c.relname FROM pg_class c
+			JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE c.oid = coalesce(pg_partition_root(to_regclass($1)), to_regclass($1))`,
+			tableOf(name)).Scan(&root); err != nil {
 			return nil, fmt.Errorf("look at %s: %w", name, err)
 		}
 		if !strings.HasPrefix(root, "pg_catalog.") {
@@ -255,7 +261,8 @@ func (d *Database) Rollups(ctx context.Context) ([]RollupState, error) {
 	if err := d.Prepare(ctx); err != nil {
 		return nil, err
 	}
-	rows, err := d.pool.Query(ctx, `SELECT r.id, r.name, r.definition, r.put_by, r.put_at, r.filled, r.computed_at, r.problem, (SELECT count(*) FROM mullein.touched t WHERE t.rollup = r.id)
+	rows, err := d.pool.Query(ctx, `SELECT r.id, r.name, r.definition, r.put_by, r.put_at, r.filled, r.computed_at,
+		r.problem, (SELECT count(*) FROM mullein.touched t WHERE t.rollup = r.id)
 		FROM mullein.rollup r ORDER BY name`)
 	if err != nil {
 		return nil, fmt.Errorf("read rollups: %w", err)
@@ -298,7 +305,8 @@ func (d *Database) Lagging(ctx context.Context) ([]Lag, error) {
 	if err := d.Prepare(ctx); err != nil {
 		return nil, err
 	}
-	rows, err := d.pool.Query(ctx, `SELECT * FROM (SELECT r.name, (SELECT count(*) FROM (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id LIMIT $1) n) AS waiting, r.computed_at, r.problem, r.filled
+	rows, err := d.pool.Query(ctx, `SELECT * FROM (SELECT r.name, (SELECT count(*) FROM (SELECT 1
+		FROM mullein.touched t WHERE t.rollup = r.id LIMIT $1) n) AS waiting, r.computed_at, r.problem, r.filled
 			FROM mullein.rollup r) r WHERE waiting > 0 OR problem <> '' OR NOT filled ORDER BY name`, mostCounted+1)
 	if err != nil {
 		return nil, fmt.Errorf("look for rollups that lag: %w", err)
@@ -334,7 +342,9 @@ func (d *Database) RemoveRollup(ctx context.Context, name string) error {
 		return err
 	}
 	// What is being computed is for nothing.
-	_, err = d.pool.Exec(ctx, "SELECT pg_cancel_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted AND objsubid = 2 AND classid = $1 AND objid = $2 AND database = (SELECT oid FROM pg_database WHERE datname = current_database())",
+	_, err = d.pool.Exec(ctx, "SELECT pg_cancel_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted "+
+		"AND objsubid = 2 AND classid = $1 AND objid = $2 AND database = (SELECT oid FROM pg_database WHERE datname = "+
+		"current_database())",
 		uint32(rollupSpace), uint32(s.id))
 	if err != nil {
 		return fmt.Errorf("end the computation of rollup %s: %w", name, err)
@@ -368,7 +378,8 @@ func (d *Database) underLock(ctx context.Context, s *RollupState, do func(pgx.Tx
 // gives how many keys it recomputed.
 func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
 	var any bool
-	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.rollup r WHERE NOT filled OR problem <> '' OR EXISTS (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id))").Scan(&any); err != nil || !any {
+	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.rollup r WHERE NOT filled OR problem <> '' "+
+		"OR EXISTS (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id))").Scan(&any); err != nil || !any {
 		return 0, err
 	}
 	list, err := d.Rollups(ctx)
@@ -413,7 +424,8 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 		return d.RebuildRollup(ctx, s.Name)
 	}
 	var lost string
-	err := d.pool.QueryRow(ctx, "SELECT coalesce(min(key #>> '{}'), '') FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'string'",
+	err := d.pool.QueryRow(ctx, "SELECT coalesce(min(key #>> '{}'), '') FROM mullein.touched WHERE rollup = $1 AND "+
+		"json_typeof(key) = 'string'",
 		s.id).Scan(&lost)
 	if err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
@@ -455,7 +467,8 @@ func (e *fromError) Unwrap() error { return e.err }
 // returns how many keys it recomputed.
 func (s *RollupState) follow(ctx context.Context, tx pgx.Tx) (int64, error) {
 	var whole bool
-	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) IN ('string', 'boolean'))", s.id).Scan(&whole)
+	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) IN "+
+		"('string', 'boolean'))", s.id).Scan(&whole)
 	if err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
 	}
@@ -475,10 +488,12 @@ func (s *RollupState) follow(ctx context.Context, tx pgx.Tx) (int64, error) {
 // keysOfRows looks for the keys that noted rows touch and notes those in their stead. It
 // reports false, and does nothing, where rows of more than one table wait.
 func (s *RollupState) keysOfRows(ctx context.Context, tx pgx.Tx) (bool, error) {
-	const waiting = "SELECT DISTINCT key->>0 AS source FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'array'"
+	const waiting = "SELECT DISTINCT key->>0 AS source FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = " +
+		"'array'"
 	var source *string
 	var several bool
-	if err := tx.QueryRow(ctx, "SELECT min(source), count(*) > 1 FROM ("+waiting+") w", s.id).Scan(&source, &several); err != nil {
+	if err := tx.QueryRow(ctx, "SELECT min(source), count(*) > 1 FROM ("+waiting+") w", s.id).Scan(&source,
+		&several); err != nil {
 		return false, fmt.Errorf("look for touched rows: %w", err)
 	}
 	if source == nil || several {
@@ -493,10 +508,13 @@ func (s *RollupState) keysOfRows(ctx context.Context, tx pgx.Tx) (bool, error) {
 		pairs = append(pairs, literal(k)+", q."+quote(k))
 	}
 	// Notes of other tables that came since are seen by the same statement.
-	query := "WITH taken AS (DELETE FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'array' AND (SELECT count(*) FROM (" + waiting +
+	query := "WITH taken AS (DELETE FROM mullein.touched WHERE rollup = $1 AND json_typeof(key) = 'array' AND (SELECT " +
+		"count(*) FROM (" + waiting +
 		`) w) = 1 RETURNING key),
-		touched AS MATERIALIZED (SELECT n.* FROM taken CROSS JOIN LATERAL json_populate_record(NULL::` + tableOf(*source) + ", key->1) n) " +
-		"INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) $1, key FROM (SELECT json_build_object(" + join(pairs) +
+		touched AS MATERIALIZED (SELECT n.* FROM taken CROSS JOIN LATERAL json_populate_record(NULL::` +
+		tableOf(*source) + ", key->1) n) " +
+		"INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) $1, key FROM (SELECT " +
+		"json_build_object(" + join(pairs) +
 		") AS key FROM (" + of + "\n) q) k"
 	err := s.withLittleRight(ctx, tx, func() error {
 		_, err := tx.Exec(ctx, query, s.id)
@@ -510,7 +528,8 @@ func (s *RollupState) keysOfRows(ctx context.Context, tx pgx.Tx) (bool, error) {
 
 // recomputeWhole takes all notes, and brings all rows up to date.
 func recomputeWhole(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
-	with := fmt.Sprintf("taken AS (DELETE FROM mullein.touched WHERE rollup = %d RETURNING 1), fresh AS MATERIALIZED (%s\n)", s.id, s.Rollup.Select)
+	with := fmt.Sprintf("taken AS (DELETE FROM mullein.touched WHERE rollup = %d RETURNING 1), fresh AS MATERIALIZED "+
+		"(%s\n)", s.id, s.Rollup.Select)
 	return s.write(ctx, tx, with, "true", "(SELECT count(*) FROM fresh)")
 }
 
@@ -531,20 +550,26 @@ func recompute(ctx context.Context, tx pgx.Tx, s *RollupState) (int64, error) {
 		s.id, fewTouched+1).Scan(&notes); err != nil {
 		return 0, fmt.Errorf("look for touched keys: %w", err)
 	}
-	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched WHERE rollup = %d AND json_typeof(key) = 'object' LIMIT %d)) RETURNING key),
+	with := fmt.Sprintf(`taken AS (DELETE FROM mullein.touched WHERE ctid = ANY(ARRAY(SELECT ctid FROM mullein.touched
+		WHERE rollup = %d AND json_typeof(key) = 'object' LIMIT %d)) RETURNING key),
 		k AS MATERIALIZED (SELECT DISTINCT %s FROM taken CROSS JOIN LATERAL json_populate_record(NULL::%s, key) n),
-		h AS MATERIALIZED (SELECT %s AS h FROM k), `, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table), s.hash("k"))
+		h AS MATERIALIZED (SELECT %s AS h FROM k), `, s.id, touchedAtOnce, s.columns("n", s.Key), tableOf(s.Table),
+		s.hash("k"))
 	among := s.hash("r") + " IN (SELECT h FROM h)"
 	if notes > fewTouched {
-		with += fmt.Sprintf("fresh AS MATERIALIZED (SELECT q.* FROM (%s\n) q WHERE %s IN (SELECT h FROM h))", s.Rollup.Select, s.hash("q"))
+		with += fmt.Sprintf("fresh AS MATERIALIZED (SELECT q.* FROM (%s\n) q WHERE %s IN (SELECT h FROM h))",
+			s.Rollup.Select, s.hash("q"))
 	} else {
 		// OFFSET keeps the planner from computing all keys and choosing from them. A key with
 		// nulls is not found by an index.
-		const each = "SELECT f.* FROM (SELECT * FROM k WHERE %s(%s)) k CROSS JOIN LATERAL (SELECT * FROM (%s\n) q WHERE %s OFFSET 0) f"
-		with += "fresh AS MATERIALIZED (" + fmt.Sprintf(each, "", s.whole("k"), s.Rollup.Select, s.same("q", "k")) + " UNION ALL " +
+		const each = "SELECT f.* FROM (SELECT * FROM k WHERE %s(%s)) k CROSS JOIN LATERAL (SELECT * FROM (%s\n) q " +
+			"WHERE %s OFFSET 0) f"
+		with += "fresh AS MATERIALIZED (" + fmt.Sprintf(each, "", s.whole("k"), s.Rollup.Select, s.same("q", "k")) +
+			" UNION ALL " +
 			fmt.Sprintf(each, "NOT ", s.whole("k"), s.Rollup.Select, s.alike("q", "k")) + ")"
 		const rows = "SELECT r.ctid FROM (SELECT * FROM k WHERE %s(%s)) k JOIN %s r ON %s"
-		among = "r.ctid IN (" + fmt.Sprintf(rows, "", s.whole("k"), tableOf(s.Table), s.same("r", "k")) + " UNION ALL " +
+		among = "r.ctid IN (" + fmt.Sprintf(rows, "", s.whole("k"), tableOf(s.Table), s.same("r", "k")) +
+			" UNION ALL " +
 			fmt.Sprintf(rows, "NOT ", s.whole("k"), tableOf(s.Table), s.alike("r", "k")) + ")"
 	}
 	return s.write(ctx, tx, with, among, "(SELECT count(*) FROM k)")
@@ -575,7 +600,8 @@ func (s *RollupState) hash(of string) string {
 
 // look finds out of which types the columns of the rollup's table are.
 func (s *RollupState) look(ctx context.Context, tx pgx.Tx) error {
-	rows, err := tx.Query(ctx, "SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped",
+	rows, err := tx.Query(ctx, "SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = "+
+		"to_regclass($1) AND attnum > 0 AND NOT attisdropped",
 		tableOf(s.Table))
 	if err != nil {
 		return err
@@ -721,7 +747,8 @@ func (s *RollupState) allowNulls(ctx context.Context, tx pgx.Tx) error {
 	if err != nil {
 		return fmt.Errorf("look at the key of %s: %w", s.Table, err)
 	}
-	alter := "ALTER TABLE " + tableOf(s.Table) + " DROP CONSTRAINT " + quote(primary) + ", ADD UNIQUE NULLS NOT DISTINCT (" +
+	alter := "ALTER TABLE " + tableOf(s.Table) + " DROP CONSTRAINT " + quote(primary) +
+		", ADD UNIQUE NULLS NOT DISTINCT (" +
 		join(quoteAll(s.Key)) + ")"
 	for _, k := range s.Key {
 		alter += ", ALTER COLUMN " + quote(k) + " DROP NOT NULL"
@@ -755,12 +782,14 @@ func (s *RollupState) noting(source string, of rollup.Source) map[string]noted {
 		if of.Select != "" {
 			return s.noteRows(source, rows)
 		}
-		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM (SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
+		return fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %d, key FROM "+
+			"(SELECT json_build_object(%s) AS key FROM %s) k;", s.id, join(pairs), rows)
 	}
 	return map[string]noted{
-		"INSERT":   {note("new_rows"), "REFERENCING NEW TABLE AS new_rows"},
-		"DELETE":   {note("old_rows"), "REFERENCING OLD TABLE AS old_rows"},
-		"UPDATE":   {note("(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"), "REFERENCING OLD TABLE AS old_rows NEW TABLE AS new_rows"},
+		"INSERT": {note("new_rows"), "REFERENCING NEW TABLE AS new_rows"},
+		"DELETE": {note("old_rows"), "REFERENCING OLD TABLE AS old_rows"},
+		"UPDATE": {note("(SELECT * FROM old_rows UNION ALL SELECT * FROM new_rows) both_rows"),
+			"REFERENCING OLD TABLE AS old_rows NEW TABLE AS new_rows"},
 		"TRUNCATE": {fmt.Sprintf("INSERT INTO mullein.touched (rollup, key) VALUES (%d, 'true');", s.id), ""},
 	}
 }
@@ -775,15 +804,19 @@ func (s *RollupState) makeTriggers(ctx context.Context, tx pgx.Tx, source string
 		// An expression that fails must not stop who writes to the source. The note says
 		// that nobody knows which keys were touched, and why.
 		body := "#variable_conflict use_column\nBEGIN BEGIN " + on.note + fmt.Sprintf(
-			" EXCEPTION WHEN OTHERS THEN INSERT INTO mullein.touched (rollup, key) VALUES (%d, to_json(SQLERRM)); END; RETURN NULL; END", s.id)
+			" EXCEPTION WHEN OTHERS THEN INSERT INTO mullein.touched (rollup, key) VALUES (%d, to_json(SQLERRM)); "+
+				"END; RETURN NULL; END", s.id)
 		owner := "CURRENT_USER"
 		if apart {
 			owner = rollupRole
 		}
 		for _, statement := range []string{
-			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, public, pg_temp AS " + literal(body),
-			"CREATE OR REPLACE TRIGGER " + quote(fmt.Sprintf("mullein_touch_%d_%s", s.id, strings.ToLower(event))) + " AFTER " +
-				event + " ON " + tableOf(source) + " " + on.rows + " FOR EACH STATEMENT EXECUTE FUNCTION " + function + "()",
+			"CREATE OR REPLACE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET " +
+				"search_path = pg_catalog, public, pg_temp AS " + literal(body),
+			"CREATE OR REPLACE TRIGGER " + quote(fmt.Sprintf("mullein_touch_%d_%s", s.id, strings.ToLower(event))) +
+				" AFTER " +
+				event + " ON " + tableOf(source) + " " + on.rows + " FOR EACH STATEMENT EXECUTE FUNCTION " +
+				function + "()",
 			"ALTER FUNCTION " + function + "() OWNER TO " + owner,
 		} {
 			if _, err := tx.Exec(ctx, statement); err != nil {
@@ -802,14 +835,16 @@ func (s *RollupState) noteRows(source, rows string) string {
 	return fmt.Sprintf(`IF (SELECT count(*) FROM (SELECT 1 FROM %[3]s LIMIT %[4]d + 1) n) > %[4]d THEN
 		INSERT INTO mullein.touched (rollup, key) VALUES (%[1]d, 'true');
 	ELSE
-		INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %[1]d, key FROM (SELECT json_build_array(%[2]s, to_json(noted)) AS key FROM %[5]s) k;
+		INSERT INTO mullein.touched (rollup, key) SELECT DISTINCT ON (key::text) %[1]d, key
+		FROM (SELECT json_build_array(%[2]s, to_json(noted)) AS key FROM %[5]s) k;
 	END IF;`, s.id, literal(source), rows, rowsNoted, "(SELECT * FROM "+rows+") noted")
 }
 
 // dropTriggers takes a rollup's triggers and their functions away, but for some.
 func dropTriggers(ctx context.Context, tx pgx.Tx, s *RollupState, keep []string) error {
 	rows, err := tx.Query(ctx, `SELECT p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-		WHERE n.nspname = 'mullein' AND p.proname LIKE $1 AND NOT p.proname = ANY($2)`, fmt.Sprintf(`touch\_%d\_%%`, s.id), append([]string{}, keep...))
+		WHERE n.nspname = 'mullein' AND p.proname LIKE $1 AND NOT p.proname = ANY($2)`,
+		fmt.Sprintf(`touch\_%d\_%%`, s.id), append([]string{}, keep...))
 	if err != nil {
 		return err
 	}
@@ -860,13 +895,16 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 			) q) q FULL JOIN (SELECT to_jsonb(r.*) - 'computed_at' AS row, %s AS h FROM %s r) r ON q.h = r.h`
 		from := fmt.Sprintf(compare, s.hash("q"), s.Rollup.Select, s.hash("r"), tableOf(s.Table))
 		err := s.withLittleRight(ctx, tx, func() error {
-			return tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER (WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
+			return tx.QueryRow(ctx, "SELECT count(r.row), count(*) FILTER (WHERE q.row = r.row), count(*) FILTER "+
+				"(WHERE q.row <> r.row), count(*) FILTER (WHERE r.row IS NULL), count(*) FILTER (WHERE q.row IS "+
+				"NULL)"+from).Scan(&v.Rows, &v.Same, &v.Wrong, &v.Missing, &v.Surplus)
 		})
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", s.Table, err)
 		}
 		return s.withLittleRight(ctx, tx, func() error {
-			rows, err := tx.Query(ctx, "SELECT coalesce(q.row, r.row)"+from+" WHERE q.row IS DISTINCT FROM r.row LIMIT 10")
+			rows, err := tx.Query(ctx, "SELECT coalesce(q.row, r.row)"+from+" WHERE q.row IS DISTINCT FROM r.row "+
+				"LIMIT 10")
 			if err != nil {
 				return err
 			}

@@ -101,10 +101,12 @@ func (d *Database) connect(ctx context.Context) (*Session, error) {
 		return nil, fmt.Errorf("connect to the target's database: %w", err)
 	}
 	s := &Session{conn: conn, stages: map[string]bool{}, db: d}
-	_, err = conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid, digest bytea) ON COMMIT DELETE ROWS;
+	_, err = conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid,
+		digest bytea) ON COMMIT DELETE ROWS;
 		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`)
 	if err == nil {
-		err = conn.QueryRow(ctx, "SELECT backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()").Scan(&s.began)
+		err = conn.QueryRow(ctx,
+			"SELECT backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()").Scan(&s.began)
 	}
 	if err != nil {
 		s.disconnect()
@@ -172,9 +174,11 @@ func (s *Session) disconnect() {
 // not told: it may hold values.
 func (s *Session) Holders(ctx context.Context) (string, error) {
 	var who string
-	err := s.db.pool.QueryRow(ctx, `SELECT coalesce(string_agg(DISTINCT concat(coalesce(nullif(a.application_name, ''), 'a session'), ' of ', a.usename,
+	err := s.db.pool.QueryRow(ctx, `SELECT coalesce(string_agg(DISTINCT concat(coalesce(nullif(a.application_name,
+		''), 'a session'), ' of ', a.usename,
 			to_char(a.xact_start AT TIME ZONE 'UTC', '", since "HH24:MI:SS" UTC"')), '; '), '')
-		FROM unnest(pg_blocking_pids($1)) b(pid) JOIN pg_stat_activity a USING (pid)`, int32(s.conn.PgConn().PID())).Scan(&who)
+		FROM unnest(pg_blocking_pids($1)) b(pid) JOIN pg_stat_activity a USING (pid)`,
+		int32(s.conn.PgConn().PID())).Scan(&who)
 	if err != nil {
 		return "", fmt.Errorf("ask who holds the target: %w", err)
 	}

@@ -62,7 +62,8 @@ func NewTable(schema, name, comment string, own []Column, key []string, newest s
 			Comment: "The arrival that wrote the row, in Mullein's ledger."},
 		{Name: lineage.LoadedRun, Kind: tabular.Integer, Comment: "The run that wrote the row."},
 		{Name: lineage.LoadedAt, Kind: tabular.Instant, Comment: "When the row was written."},
-		{Name: lineage.RowDigest, Kind: tabular.Binary, Comment: "Digest of the row's own columns; equal digests are equal rows."},
+		{Name: lineage.RowDigest, Kind: tabular.Binary, Comment: "Digest of the row's own columns; equal digests are " +
+			"equal rows."},
 		{Name: lineage.AbsentSince, Kind: tabular.Instant, Comment: "Since when deliveries lack the row."},
 	} {
 		if l.Name != "" {
@@ -119,7 +120,8 @@ func (e *MisfitError) WaysOut() []string {
 		out = append(out, "target.missing_columns: add  lets Mullein add and widen columns itself")
 	}
 	if e.lineage {
-		out = append(out, "target.lineage: none  does without lineage columns, and without what needs them; or give them other names there")
+		out = append(out, "target.lineage: none  does without lineage columns, and without what needs them; or give "+
+			"them other names there")
 	}
 	if e.made {
 		out = append(out, rebuildGives)
@@ -218,8 +220,10 @@ func find(ctx context.Context, q queryer, t *Table) (oid uint32, err error) {
 // that are not there are left out.
 func (d *Database) Shapes(ctx context.Context, tables []string) (map[string]string, error) {
 	rows, err := d.pool.Query(ctx, `SELECT t, md5(concat_ws(' ', c.oid, c.relkind, c.relacl,
-			(SELECT string_agg(a.xmin::text, ' ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0),
-			(SELECT string_agg(i.indexrelid::text, ' ' ORDER BY i.indexrelid) FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid),
+			(SELECT string_agg(a.xmin::text, ' ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid
+			AND a.attnum > 0),
+			(SELECT string_agg(i.indexrelid::text, ' ' ORDER BY i.indexrelid) FROM pg_index i WHERE i.indrelid = c.oid
+			AND i.indisvalid),
 			(SELECT string_agg(k.oid::text, ' ' ORDER BY k.oid) FROM pg_constraint k WHERE k.conrelid = c.oid)))
 		FROM unnest($1::text[]) t JOIN pg_namespace n ON n.nspname = split_part(t, '.', 1)
 		JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = substr(t, length(n.nspname) + 2)`, tables)
@@ -242,9 +246,11 @@ func (d *Database) mayChange(t *Table, misfit *MisfitError) bool {
 // when it is met for the first time.
 func (d *Database) register(ctx context.Context, f *Fitted) error {
 	var hash int
-	err := d.pool.QueryRow(ctx, "SELECT id, key_hash FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id, &hash)
+	err := d.pool.QueryRow(ctx, "SELECT id, key_hash FROM mullein.target WHERE name = $1", f.String()).Scan(&f.id,
+		&hash)
 	if errors.Is(err, pgx.ErrNoRows) {
-		err = d.pool.QueryRow(ctx, `INSERT INTO mullein.target AS t (name, rows, made, key_hash) SELECT $1, count(*), false, 1 FROM `+quote(f.Schema, f.Name)+`
+		err = d.pool.QueryRow(ctx, `INSERT INTO mullein.target AS t (name, rows, made, key_hash)
+			SELECT $1, count(*), false, 1 FROM `+quote(f.Schema, f.Name)+`
 			ON CONFLICT (name) DO UPDATE SET made = t.made RETURNING id, key_hash`, f.String()).Scan(&f.id, &hash)
 	}
 	if err != nil {
@@ -264,7 +270,8 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 		// Two services may come to the table at once; but the tables of others are made
 		// at the same time.
 		var there bool
-		if err := tx.QueryRow(ctx, "SELECT to_regnamespace($3) IS NOT NULL FROM (SELECT pg_advisory_xact_lock($1, hashtext($2)) OFFSET 0) locked",
+		if err := tx.QueryRow(ctx, "SELECT to_regnamespace($3) IS NOT NULL FROM (SELECT pg_advisory_xact_lock($1, "+
+			"hashtext($2)) OFFSET 0) locked",
 			makeSpace, t.String(), quote(t.Schema)).Scan(&there); err != nil {
 			return err
 		}
@@ -273,7 +280,9 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 			ddl = ddl[1:]
 		} else if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1, 0)", lockSpace); err != nil {
 			return err
-		} else if _, err := tx.Exec(ctx, "SELECT FROM pg_namespace LIMIT 1"); err != nil { // with its lock the session hears of what others have made
+		} else if _, err := tx.Exec(ctx,
+			"SELECT FROM pg_namespace LIMIT "+
+				"1"); err != nil { // with its lock the session hears of what others have made
 			return err
 		}
 		if _, err := tx.Conn().PgConn().Exec(ctx, strings.Join(ddl, ";\n")).ReadAll(); err != nil {
@@ -288,10 +297,12 @@ func (d *Database) create(ctx context.Context, f *Fitted) (made bool, err error)
 			return err
 		}
 		return tx.QueryRow(ctx, `INSERT INTO mullein.target AS t (name, rows, made, key_hash) VALUES ($1, 0, true, 1)
-			ON CONFLICT (name) DO UPDATE SET rows = 0, made = true RETURNING id, key_hash`, t.String()).Scan(&f.id, &hash)
+			ON CONFLICT (name) DO UPDATE SET rows = 0, made = true RETURNING id, key_hash`, t.String()).Scan(&f.id,
+			&hash)
 	})
 	if isDenied(err) {
-		return false, fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
+		return false, fmt.Errorf("table %s cannot be made (%w); run: GRANT CREATE ON DATABASE %s TO %s, or create the "+
+			"schema and GRANT USAGE, CREATE ON SCHEMA %s TO %s",
 			t, err, quote(d.config.Database), quote(d.config.User), quote(t.Schema), quote(d.config.User))
 	}
 	if err != nil {
@@ -310,10 +321,13 @@ func (f *Fitted) asMade(ctx context.Context, tx pgx.Tx) (*shape, error) {
 	s := &shape{kind: "r", mayRead: true, mayInsert: true, mayUpdate: true}
 	key := uniqueIndex{columns: slices.Sorted(slices.Values(f.Key))}
 	var made bool
-	err := tx.QueryRow(ctx, `SELECT t.oid, t.xmin = pg_current_xact_id()::xid, coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
+	err := tx.QueryRow(ctx, `SELECT t.oid, t.xmin = pg_current_xact_id()::xid, coalesce(c.conname, ''),
+		coalesce(pg_get_constraintdef(c.oid), ''),
 			coalesce(x.reltablespace = 0, true) AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
-		FROM pg_namespace n JOIN pg_class t ON t.relnamespace = n.oid LEFT JOIN pg_constraint c ON c.conrelid = t.oid AND c.contype = 'p' LEFT JOIN pg_class x ON x.oid = c.conindid
-		WHERE n.nspname = $1 AND t.relname = $2`, f.Schema, f.Name).Scan(&f.oid, &made, &key.name, &key.definition, &key.alone)
+		FROM pg_namespace n JOIN pg_class t ON t.relnamespace = n.oid LEFT JOIN pg_constraint c ON c.conrelid = t.oid
+		AND c.contype = 'p' LEFT JOIN pg_class x ON x.oid = c.conindid
+		WHERE n.nspname = $1 AND t.relname = $2`, f.Schema, f.Name).Scan(&f.oid, &made, &key.name, &key.definition,
+		&key.alone)
 	if err != nil || !made {
 		return nil, err
 	}
@@ -321,7 +335,8 @@ func (f *Fitted) asMade(ctx context.Context, tx pgx.Tx) (*shape, error) {
 		s.keys = []uniqueIndex{key}
 	}
 	for _, c := range f.Columns {
-		s.columns = append(s.columns, existing{name: c.Name, sqlType: sqlTypes[c.Kind][0], notNull: c.NotNull, deterministic: true})
+		s.columns = append(s.columns, existing{name: c.Name, sqlType: sqlTypes[c.Kind][0], notNull: c.NotNull,
+			deterministic: true})
 	}
 	return s, nil
 }
@@ -442,7 +457,8 @@ func (e *MisfitError) mend(mend, format string, args ...any) {
 func (d *Database) compare(ctx context.Context, f *Fitted, has *shape) error {
 	misfit := &MisfitError{Table: f.String(), mendable: true}
 	if has.kind != "r" && has.kind != "p" {
-		return &MisfitError{Table: f.String(), Differences: []string{"it is not a table but a view or something else that rows cannot be merged into"}}
+		return &MisfitError{Table: f.String(),
+			Differences: []string{"it is not a table but a view or something else that rows cannot be merged into"}}
 	}
 	f.ranges = has.ranges
 	f.compareColumns(has.columns, misfit)
@@ -571,8 +587,10 @@ func (d *Database) change(ctx context.Context, t *Table, mends []string) error {
 func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 	s := &shape{}
 	var b pgx.Batch
-	b.Queue(`SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'), has_table_privilege(oid, 'UPDATE'),
-			coalesce((SELECT a.attname::text FROM pg_partitioned_table p JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
+	b.Queue(`SELECT relkind::text, has_table_privilege(oid, 'SELECT'), has_table_privilege(oid, 'INSERT'),
+		has_table_privilege(oid, 'UPDATE'),
+			coalesce((SELECT a.attname::text FROM pg_partitioned_table p
+			JOIN pg_attribute a ON a.attrelid = p.partrelid AND a.attnum = p.partattrs[0]
 				WHERE p.partrelid = oid AND p.partstrat = 'r' AND p.partnatts = 1), '')
 		FROM pg_class WHERE oid = $1`, oid).QueryRow(func(row pgx.Row) error {
 		return row.Scan(&s.kind, &s.mayRead, &s.mayInsert, &s.mayUpdate, &s.ranges)
@@ -583,19 +601,25 @@ func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 	})
 	// A key's index may be built after the rows of a first load only when nothing else
 	// hangs on it. A foreign key that refers to the table has triggers there.
-	b.Queue(`SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
+	b.Queue(`SELECT array(SELECT a.attname::text FROM unnest(i.indkey) k
+		JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k ORDER BY 1),
 			coalesce(c.conname, ''), coalesce(pg_get_constraintdef(c.oid), ''),
 			(SELECT count(*) FROM pg_index WHERE indrelid = $1) = 1 AND t.relkind = 'r' AND t.relreplident = 'd'
-				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0 AND pg_has_role(t.relowner, 'USAGE')
-				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_constraint'::regclass AND e.objoid = c.oid)
-				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_class'::regclass AND e.objoid = i.indexrelid)
+				AND NOT i.indisclustered AND x.reloptions IS NULL AND x.reltablespace = 0
+				AND pg_has_role(t.relowner, 'USAGE')
+				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_constraint'::regclass
+				AND e.objoid = c.oid)
+				AND NOT EXISTS (SELECT 1 FROM pg_description e WHERE e.classoid = 'pg_class'::regclass
+				AND e.objoid = i.indexrelid)
 				AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = $1 OR h.inhparent = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_publication_rel p WHERE p.prrelid = $1)
 				AND NOT EXISTS (SELECT 1 FROM pg_publication WHERE puballtables)
 		FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid
-		LEFT JOIN pg_constraint c ON c.conrelid = i.indrelid AND c.conindid = i.indexrelid AND c.contype = 'p' AND NOT c.condeferrable
-		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`, oid).Query(func(rows pgx.Rows) (err error) {
+		LEFT JOIN pg_constraint c ON c.conrelid = i.indrelid AND c.conindid = i.indexrelid AND c.contype = 'p'
+		AND NOT c.condeferrable
+		WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL`,
+		oid).Query(func(rows pgx.Rows) (err error) {
 		s.keys, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (k uniqueIndex, err error) {
 			err = row.Scan(&k.columns, &k.name, &k.definition, &k.alone)
 			slices.Sort(k.columns)
@@ -610,10 +634,12 @@ func look(ctx context.Context, q queryer, oid uint32) (*shape, error) {
 }
 
 // The table's number is hidden from the planner, which would plan anew for each.
-const selectColumns = `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod) ELSE format_type(a.atttypid, a.atttypmod) END,
+const selectColumns = `SELECT a.attname, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, t.typtypmod)
+	ELSE format_type(a.atttypid, a.atttypmod) END,
 		a.attnotnull OR t.typnotnull, a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
 		a.attgenerated <> '' OR a.attidentity = 'a', coalesce(c.collisdeterministic, true),
-		coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation) THEN a.attcollation::regcollation::text END, '')
+		coalesce(CASE WHEN a.attcollation NOT IN (0, 'pg_catalog."default"'::regcollation)
+		THEN a.attcollation::regcollation::text END, '')
 	FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation
 	WHERE a.attrelid = (SELECT $1::oid) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`
 
@@ -664,7 +690,8 @@ func (d *Database) repeated(ctx context.Context, f *Fitted) string {
 	if n == 0 {
 		return fmt.Sprintf(" (ALTER TABLE %s ADD PRIMARY KEY (%s))", quote(f.Schema, f.Name), keys)
 	}
-	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each and add the key, by `mullein target %s --collapse` or by hand", n, *one, f)
+	return fmt.Sprintf("; %d keys stand in it more than once, such as %s. Leave one row of each and add the key, by "+
+		"`mullein target %s --collapse` or by hand", n, *one, f)
 }
 
 // Bytewise reports whether equal keys have equal bytes, so that hashes of keys
@@ -692,7 +719,9 @@ func (d *Database) Collapse(ctx context.Context, t *Table) (gone int64, err erro
 		if _, err := tx.Exec(ctx, "LOCK TABLE "+name+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, "DELETE FROM "+name+" t USING (SELECT tableoid, ctid, row_number() OVER (PARTITION BY "+keys+" ORDER BY "+order+") AS nth FROM "+name+") r WHERE t.tableoid = r.tableoid AND t.ctid = r.ctid AND r.nth > 1")
+		tag, err := tx.Exec(ctx, "DELETE FROM "+name+" t USING (SELECT tableoid, ctid, row_number() OVER (PARTITION "+
+			"BY "+keys+" ORDER BY "+order+") AS nth FROM "+name+") r WHERE t.tableoid = r.tableoid AND t.ctid = "+
+			"r.ctid AND r.nth > 1")
 		if err != nil {
 			return err
 		}

@@ -130,7 +130,8 @@ func (s *shop) load(t *Table, arrival int64, r ...row) (balance.Balance, error) 
 	counts := all[0]
 	counts.Read = int64(len(r))
 	require.NoError(s.t, counts.Err())
-	if err := l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1 + s.earlier, Arrival: arrival, Fence: s.fence, Balance: counts}}); err != nil {
+	if err := l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1 + s.earlier,
+		Arrival: arrival, Fence: s.fence, Balance: counts}}); err != nil {
 		return counts, err
 	}
 	return counts, l.Commit(ctx)
@@ -143,7 +144,8 @@ func (s *shop) loaded(t *Table, arrival int64, r ...row) balance.Balance {
 	return counts
 }
 
-const levels = `SELECT concat_ws('|', station, extract(hour FROM at AT TIME ZONE 'UTC'), level, revision) FROM river.gauge ORDER BY 1`
+const levels = `SELECT concat_ws('|', station, extract(hour FROM at AT TIME ZONE 'UTC'), level, revision)
+	FROM river.gauge ORDER BY 1`
 
 func TestATableIsMadeWithTypesKeyAndComments(t *testing.T) {
 	t.Parallel()
@@ -151,10 +153,14 @@ func TestATableIsMadeWithTypesKeyAndComments(t *testing.T) {
 	_, err := s.db.Fit(ctx, gauge(standard))
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"station text true", "at timestamp with time zone true", "level numeric false", "revision bigint false", "from_file text false",
-		"from_line bigint false", "from_arrival bigint false", "loaded_run bigint false", "loaded_at timestamp with time zone false", "row_digest bytea false",
-	}, s.lines(`SELECT concat_ws(' ', attname, format_type(atttypid, atttypmod), attnotnull::text) FROM pg_attribute WHERE attrelid = 'river.gauge'::regclass AND attnum > 0 ORDER BY attnum`))
-	assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass`))
+		"station text true", "at timestamp with time zone true", "level numeric false", "revision bigint false",
+		"from_file text false",
+		"from_line bigint false", "from_arrival bigint false", "loaded_run bigint false",
+		"loaded_at timestamp with time zone false", "row_digest bytea false",
+	}, s.lines(`SELECT concat_ws(' ', attname, format_type(atttypid, atttypmod), attnotnull::text) FROM pg_attribute
+		WHERE attrelid = 'river.gauge'::regclass AND attnum > 0 ORDER BY attnum`))
+	assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid)
+		FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass`))
 	assert.Equal(t, []string{"Levels; it's a test"}, s.lines(`SELECT obj_description('river.gauge'::regclass)`))
 	assert.Equal(t, []string{`C:\gauges`}, s.lines(`SELECT col_description('river.gauge'::regclass, 1)`))
 }
@@ -167,20 +173,25 @@ func TestMergeCountsEveryRow(t *testing.T) {
 			s := open(t)
 			table := gauge(lineage)
 			assert.Equal(t, balance.Balance{Read: 5, Inserted: 3, Duplicate: 2}, s.loaded(table, 1,
-				row{"A", 1, 100, 1}, row{"A", 1, 101, 3}, row{"A", 1, 102, 2}, row{"B", 1, 100, -1}, row{"C", 1, 100, 5}), "the greatest newest wins")
+				row{"A", 1, 100, 1}, row{"A", 1, 101, 3}, row{"A", 1, 102, 2}, row{"B", 1, 100, -1},
+				row{"C", 1, 100, 5}), "the greatest newest wins")
 			assert.Equal(t, []string{"A|1|1.01|3", "B|1|1.00", "C|1|1.00|5"}, s.lines(levels))
-			assert.Equal(t, balance.Balance{Read: 6, Inserted: 2, Updated: 2, Outdated: 1, Duplicate: 1}, s.loaded(table, 2,
-				row{"A", 1, 777, 2},  // older than the table's
-				row{"B", 1, 200, 1},  // null is the oldest
-				row{"C", 1, 300, 5},  // as new as the table's: a change
-				row{"D", 1, 400, 1},  // new
-				row{"E", 1, 500, -1}, // new
-				row{"C", 1, 999, -1}, // loses within the delivery
-			))
-			assert.Equal(t, []string{"A|1|1.01|3", "B|1|2.00|1", "C|1|3.00|5", "D|1|4.00|1", "E|1|5.00"}, s.lines(levels))
-			assert.Equal(t, balance.Balance{Read: 2, Unchanged: 2}, s.loaded(table, 3, row{"D", 1, 400, 1}, row{"E", 1, 500, -1}))
+			assert.Equal(t, balance.Balance{Read: 6, Inserted: 2, Updated: 2, Outdated: 1, Duplicate: 1},
+				s.loaded(table, 2,
+					row{"A", 1, 777, 2},  // older than the table's
+					row{"B", 1, 200, 1},  // null is the oldest
+					row{"C", 1, 300, 5},  // as new as the table's: a change
+					row{"D", 1, 400, 1},  // new
+					row{"E", 1, 500, -1}, // new
+					row{"C", 1, 999, -1}, // loses within the delivery
+				))
+			assert.Equal(t, []string{"A|1|1.01|3", "B|1|2.00|1", "C|1|3.00|5", "D|1|4.00|1", "E|1|5.00"},
+				s.lines(levels))
+			assert.Equal(t, balance.Balance{Read: 2, Unchanged: 2},
+				s.loaded(table, 3, row{"D", 1, 400, 1}, row{"E", 1, 500, -1}))
 			if lineage.FromArrival != "" {
-				assert.Equal(t, []string{"1 1", "2 4"}, s.lines(`SELECT from_arrival || ' ' || count(*) FROM river.gauge GROUP BY from_arrival ORDER BY 1`), "unchanged rows keep their lineage")
+				assert.Equal(t, []string{"1 1", "2 4"}, s.lines(`SELECT from_arrival || ' ' || count(*)
+					FROM river.gauge GROUP BY from_arrival ORDER BY 1`), "unchanged rows keep their lineage")
 			}
 		})
 	}
@@ -233,11 +244,15 @@ func TestEveryKindArrivesExactly(t *testing.T) {
 	s := open(t)
 	cells := map[string][][2]string{
 		"integer": {{"-9223372036854775808", "-9223372036854775808"}, {"0", "0"}},
-		"number": {{"0", "0"}, {"0.000", "0.000"}, {"-0.0001", "-0.0001"}, {"10000", "10000"}, {"123456.7891", "123456.7891"}, {"100000000", "100000000"}, {"0.00000001", "0.00000001"},
-			{"999999999999999999", "999999999999999999"}, {"-12345678901234567890123456789.0000000001", "-12345678901234567890123456789.0000000001"},
-			{"1e25", "10000000000000000000000000"}, {"1.5e-20", "0.000000000000000000015"}, {"NaN", "NaN"}, {"INF", "Infinity"}, {"-INF", "-Infinity"}},
-		"boolean":   {{"true", "true"}, {"0", "false"}},
-		"datetime":  {{"2026-07-01T12:00:00.123456Z", "2026-07-01 12:00:00.123456+00"}, {"0001-01-01T00:00:00Z", "0001-01-01 00:00:00+00"}, {"9999-12-31T23:59:59Z", "9999-12-31 23:59:59+00"}},
+		"number": {{"0", "0"}, {"0.000", "0.000"}, {"-0.0001", "-0.0001"}, {"10000", "10000"},
+			{"123456.7891", "123456.7891"}, {"100000000", "100000000"}, {"0.00000001", "0.00000001"},
+			{"999999999999999999", "999999999999999999"}, {"-12345678901234567890123456789.0000000001",
+				"-12345678901234567890123456789.0000000001"},
+			{"1e25", "10000000000000000000000000"}, {"1.5e-20", "0.000000000000000000015"}, {"NaN", "NaN"},
+			{"INF", "Infinity"}, {"-INF", "-Infinity"}},
+		"boolean": {{"true", "true"}, {"0", "false"}},
+		"datetime": {{"2026-07-01T12:00:00.123456Z", "2026-07-01 12:00:00.123456+00"},
+			{"0001-01-01T00:00:00Z", "0001-01-01 00:00:00+00"}, {"9999-12-31T23:59:59Z", "9999-12-31 23:59:59+00"}},
 		"date":      {{"1899-12-31", "1899-12-31"}, {"2028-02-29", "2028-02-29"}},
 		"time":      {{"23:59:59", "23:59:59"}},
 		"duration":  {{"P1Y2M3DT4H5M6.5S", "1 year 2 mons 3 days 04:05:06.5"}, {"-P1D", "-1 days"}},
@@ -248,10 +263,12 @@ func TestEveryKindArrivesExactly(t *testing.T) {
 		"string":    {{"ü\t\\N", "ü\t\\N"}},
 	}
 	for typ, pairs := range cells {
-		schema := tabular.Schema{Fields: []tabular.Field{{Name: "n", Type: "integer", SoleNumber: true}, {Name: "v", Type: typ, SoleNumber: true}}}
+		schema := tabular.Schema{Fields: []tabular.Field{{Name: "n", Type: "integer", SoleNumber: true},
+			{Name: "v", Type: typ, SoleNumber: true}}}
 		columns, err := schema.Compile(time.UTC)
 		require.NoError(t, err)
-		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind}, {Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", feed.Lineage{})
+		table := NewTable("kinds", typ, "", []Column{{Name: "n", Kind: columns[0].Kind},
+			{Name: "v", Kind: columns[1].Kind}}, []string{"n"}, "", feed.Lineage{})
 		fitted, err := s.db.Fit(ctx, table)
 		require.NoError(t, err)
 		l, err := s.session.Begin(ctx, fitted, 1)
@@ -298,11 +315,19 @@ func TestTablesThatOthersMade(t *testing.T) {
 		inserted  int64
 		duplicate int64
 	}{
-		"narrower types":   {`CREATE TABLE river.gauge (station varchar(20), at timestamptz, level numeric(6,2), revision integer, note text DEFAULT 'x', id bigint GENERATED ALWAYS AS IDENTITY, UNIQUE (at, station))`, 3, 0},
-		"floats":           {`CREATE TABLE river.gauge (station text, at timestamptz, level double precision, revision smallint, PRIMARY KEY (station, at))`, 3, 0},
-		"without case":     {`CREATE COLLATION river.nocase (provider = icu, locale = 'und-u-ks-level2', deterministic = false); CREATE TABLE river.gauge (station text COLLATE river.nocase, at timestamptz, level numeric, revision bigint, PRIMARY KEY (station, at))`, 2, 1},
-		"partitions":       {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint, PRIMARY KEY (station, at)) PARTITION BY LIST (station); CREATE TABLE river.p1 PARTITION OF river.gauge FOR VALUES IN ('A', 'a'); CREATE TABLE river.p2 PARTITION OF river.gauge DEFAULT`, 3, 0},
-		"generated column": {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint, feet numeric GENERATED ALWAYS AS (level * 3.28) STORED, PRIMARY KEY (station, at))`, 3, 0},
+		"narrower types": {`CREATE TABLE river.gauge (station varchar(20), at timestamptz, level numeric(6,2),
+			revision integer, note text DEFAULT 'x', id bigint GENERATED ALWAYS AS IDENTITY, UNIQUE (at, station))`,
+			3, 0},
+		"floats": {`CREATE TABLE river.gauge (station text, at timestamptz, level double precision,
+			revision smallint, PRIMARY KEY (station, at))`, 3, 0},
+		"without case": {`CREATE COLLATION river.nocase (provider = icu, locale = 'und-u-ks-level2',
+			deterministic = false); CREATE TABLE river.gauge (station text COLLATE river.nocase, at timestamptz,
+			level numeric, revision bigint, PRIMARY KEY (station, at))`, 2, 1},
+		"partitions": {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint,
+			PRIMARY KEY (station, at)) PARTITION BY LIST (station); CREATE TABLE river.p1 PARTITION OF river.gauge FOR
+			VALUES IN ('A', 'a'); CREATE TABLE river.p2 PARTITION OF river.gauge DEFAULT`, 3, 0},
+		"generated column": {`CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint,
+			feet numeric GENERATED ALWAYS AS (level * 3.28) STORED, PRIMARY KEY (station, at))`, 3, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -310,10 +335,13 @@ func TestTablesThatOthersMade(t *testing.T) {
 			s.exec("CREATE SCHEMA river; " + c.ddl)
 			table := gauge(feed.Lineage{})
 			first := []row{{"A", 1, 100, 1}, {"a", 1, 200, 2}, {"B", 1, 300, 1}}
-			assert.Equal(t, balance.Balance{Read: 3, Inserted: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 1, first...))
-			assert.Equal(t, balance.Balance{Read: 3, Unchanged: c.inserted, Duplicate: c.duplicate}, s.loaded(table, 2, first...))
+			assert.Equal(t, balance.Balance{Read: 3, Inserted: c.inserted, Duplicate: c.duplicate},
+				s.loaded(table, 1, first...))
+			assert.Equal(t, balance.Balance{Read: 3, Unchanged: c.inserted, Duplicate: c.duplicate},
+				s.loaded(table, 2, first...))
 			first[2].level = 301
-			assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Unchanged: c.inserted - 1, Duplicate: c.duplicate}, s.loaded(table, 3, first...))
+			assert.Equal(t, balance.Balance{Read: 3, Updated: 1, Unchanged: c.inserted - 1, Duplicate: c.duplicate},
+				s.loaded(table, 3, first...))
 		})
 	}
 }
@@ -324,14 +352,16 @@ func TestWhatDoesNotFitIsNamed(t *testing.T) {
 	s.exec(`CREATE SCHEMA river; CREATE VIEW river.gauge AS SELECT 1 AS station`)
 	_, err := s.db.Fit(ctx, gauge(standard))
 	assert.ErrorContains(t, err, "it is not a table but a view")
-	s.exec(`DROP VIEW river.gauge; CREATE TABLE river.gauge (station integer, at timestamptz, level text, must text NOT NULL, UNIQUE (station))`)
+	s.exec(`DROP VIEW river.gauge; CREATE TABLE river.gauge (station integer, at timestamptz, level text,
+		must text NOT NULL, UNIQUE (station))`)
 	_, err = s.db.Fit(ctx, gauge(feed.Lineage{}))
 	var misfit *MisfitError
 	require.ErrorAs(t, err, &misfit)
 	assert.Equal(t, []string{
 		"column station is integer; the feed needs text", "column level is text; the feed needs numeric",
 		`column revision is missing (ALTER TABLE "river"."gauge" ADD COLUMN "revision" bigint)`,
-		"column must is NOT NULL without a default, and the feed does not fill it", `no primary key or unique index over (station, at) (ALTER TABLE "river"."gauge" ADD PRIMARY KEY ("station", "at"))`,
+		"column must is NOT NULL without a default, and the feed does not fill it",
+		`no primary key or unique index over (station, at) (ALTER TABLE "river"."gauge" ADD PRIMARY KEY ("station", "at"))`,
 	}, misfit.Differences)
 }
 
@@ -390,8 +420,9 @@ func TestManyRowsIntoATableThatOthersUse(t *testing.T) {
 		many[i] = row{fmt.Sprintf("S%05d", i), 1, int64(i), 1}
 	}
 	for name, statement := range map[string]string{
-		"alone":          "",
-		"a foreign key":  "CREATE TABLE river.visit (station text, at timestamptz, FOREIGN KEY (station, at) REFERENCES river.gauge)",
+		"alone": "",
+		"a foreign key": "CREATE TABLE river.visit (station text, at timestamptz, FOREIGN KEY (station, at) " +
+			"REFERENCES river.gauge)",
 		"a second index": "CREATE INDEX second ON river.gauge (level)",
 		"a view":         "CREATE VIEW river.top AS SELECT station, at, level FROM river.gauge GROUP BY station, at",
 	} {
@@ -404,9 +435,11 @@ func TestManyRowsIntoATableThatOthersUse(t *testing.T) {
 				s.exec(statement)
 			}
 			assert.Equal(t, balance.Balance{Read: manyRows, Inserted: manyRows}, s.loaded(gauge(standard), 1, many...))
-			assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass AND contype = 'p'`))
+			assert.Equal(t, []string{"PRIMARY KEY (station, at)"}, s.lines(`SELECT pg_get_constraintdef(oid)
+				FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass AND contype = 'p'`))
 			changed := append([]row{{"S00000", 1, 9, 2}}, many[1:]...)
-			assert.Equal(t, balance.Balance{Read: manyRows, Updated: 1, Unchanged: manyRows - 1}, s.loaded(gauge(standard), 2, changed...))
+			assert.Equal(t, balance.Balance{Read: manyRows, Updated: 1, Unchanged: manyRows - 1},
+				s.loaded(gauge(standard), 2, changed...))
 		})
 	}
 	t.Run("a reader", func(t *testing.T) {
@@ -419,7 +452,8 @@ func TestManyRowsIntoATableThatOthersUse(t *testing.T) {
 		defer reader.Rollback(ctx)
 		_, err = reader.Exec(ctx, "SELECT * FROM river.gauge")
 		require.NoError(t, err)
-		assert.Equal(t, balance.Balance{Read: manyRows, Inserted: manyRows}, s.loaded(gauge(standard), 1, many...), "a reader holds nothing up")
+		assert.Equal(t, balance.Balance{Read: manyRows, Inserted: manyRows}, s.loaded(gauge(standard), 1, many...),
+			"a reader holds nothing up")
 	})
 }
 
@@ -428,7 +462,9 @@ func TestSmallLoadsLeaveNoTraceInTheCatalogs(t *testing.T) {
 	s := open(t)
 	s.loaded(gauge(standard), 1, row{"A", 1, 100, 1})
 	size := func() string {
-		return s.lines(`SELECT (SELECT max(oid::bigint) FROM pg_class) || ' ' || (SELECT n_tup_ins + n_tup_upd + n_tup_del FROM pg_stat_sys_tables WHERE relname = 'pg_class')`)[0]
+		return s.lines(`SELECT (SELECT max(oid::bigint)
+			FROM pg_class) || ' ' || (SELECT n_tup_ins + n_tup_upd + n_tup_del FROM pg_stat_sys_tables
+			WHERE relname = 'pg_class')`)[0]
 	}
 	before, _, _ := strings.Cut(size(), " ")
 	for i := range 20 {
@@ -533,7 +569,8 @@ func TestFilesThatShareATransaction(t *testing.T) {
 	require.NoError(t, err)
 	b := NewPieces(fitted.Table, 100, true)
 	var pieces []Piece
-	for part, r := range []rows{{{"A", 1, 11, 2}, {"C", 1, 1, 1}, {"C", 1, 2, 1}}, {{"B", 1, 10, 4}, {"D", 1, 4, 1}}, {{"E", 1, 5, 1}}} {
+	for part, r := range []rows{{{"A", 1, 11, 2}, {"C", 1, 1, 1}, {"C", 1, 2, 1}}, {{"B", 1, 10, 4}, {"D", 1, 4, 1}},
+		{{"E", 1, 5, 1}}} {
 		b.Begin(part)
 		require.ErrorIs(t, r.Fill(b, 0), io.EOF)
 		pieces = append(pieces, b.TakePiece())
@@ -547,9 +584,11 @@ func TestFilesThatShareATransaction(t *testing.T) {
 	require.NoError(t, l.Lock(ctx, "gauges", s.fence))
 	counts, err := l.Merge(ctx, 3, []Part{{File: "a", Arrival: 1}, {File: "b", Arrival: 2}, {File: "c", Arrival: 3}})
 	require.NoError(t, err)
-	assert.Equal(t, []balance.Balance{{Inserted: 1, Updated: 1, Duplicate: 1}, {Inserted: 1, Outdated: 1}, {Inserted: 1}}, counts)
+	assert.Equal(t, []balance.Balance{{Inserted: 1, Updated: 1, Duplicate: 1}, {Inserted: 1, Outdated: 1},
+		{Inserted: 1}}, counts)
 	require.NoError(t, l.Commit(ctx))
-	assert.Equal(t, []string{"A a 2 1", "B file-9 3 9", "C a 4 1", "D b 3 2", "E c 2 3"}, s.lines(`SELECT concat_ws(' ', station, from_file, from_line, from_arrival) FROM river.gauge ORDER BY 1`))
+	assert.Equal(t, []string{"A a 2 1", "B file-9 3 9", "C a 4 1", "D b 3 2", "E c 2 3"},
+		s.lines(`SELECT concat_ws(' ', station, from_file, from_line, from_arrival) FROM river.gauge ORDER BY 1`))
 }
 
 // TestALoadThatReplacesAnother undoes what an arrival wrote: rows that do not
@@ -563,10 +602,12 @@ func TestALoadThatReplacesAnother(t *testing.T) {
 	s.replaces = []int64{1}
 	got := s.loaded(gauge(standard), 3, row{"A", 1, 11, 2}, row{"B", 1, 10, 1}, row{"D", 1, 11, 3}, row{"E", 1, 1, 1})
 	assert.Equal(t, balance.Balance{Read: 4, Inserted: 1, Updated: 1, Unchanged: 1, Outdated: 1, Removed: 1}, got)
-	assert.Equal(t, []string{"A 11 3", "B 10 3", "D 10 2", "E 1 3"}, s.lines(`SELECT concat_ws(' ', station, round(level * 100), from_arrival) FROM river.gauge ORDER BY 1`))
+	assert.Equal(t, []string{"A 11 3", "B 10 3", "D 10 2", "E 1 3"}, s.lines(`SELECT concat_ws(' ', station,
+		round(level * 100), from_arrival) FROM river.gauge ORDER BY 1`))
 	s.replaces, s.earlier = []int64{3}, 1
 	got = s.loaded(gauge(standard), 3, row{"A", 1, 11, 2}, row{"B", 1, 12, 1})
-	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1, Removed: 1}, got, "an arrival loaded again replaces itself")
+	assert.Equal(t, balance.Balance{Read: 2, Updated: 1, Unchanged: 1, Removed: 1}, got,
+		"an arrival loaded again replaces itself")
 	s.replaces = []int64{3}
 	_, err := s.load(gauge(feed.Lineage{}), 4, row{"A", 1, 11, 2})
 	assert.ErrorContains(t, err, "no lineage column that names the arrival")
@@ -577,8 +618,10 @@ func TestATableThatHoldsKeysTwice(t *testing.T) {
 	t.Parallel()
 	s := open(t)
 	wanted := gauge(feed.Lineage{})
-	s.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station text, at timestamptz, level numeric, revision bigint);
-		INSERT INTO river.gauge VALUES ('A', '2026-07-01Z', 1, 3), ('A', '2026-07-01Z', 2, 5), ('A', '2026-07-01Z', 3, NULL), ('B', '2026-07-01Z', 4, 1)`)
+	s.exec(`CREATE SCHEMA river; CREATE TABLE river.gauge (station text, at timestamptz, level numeric,
+		revision bigint);
+		INSERT INTO river.gauge VALUES ('A', '2026-07-01Z', 1, 3), ('A', '2026-07-01Z', 2, 5), ('A', '2026-07-01Z', 3,
+		NULL), ('B', '2026-07-01Z', 4, 1)`)
 	_, err := s.db.Fit(ctx, wanted)
 	assert.ErrorContains(t, err, `1 keys stand in it more than once, such as (A,"2026-07-01 00:00:00+00")`)
 	gone, err := s.db.Collapse(ctx, wanted)
@@ -656,7 +699,9 @@ func straightIn(t *testing.T, known int) {
 		counts, err := l.Merge(ctx, 7, []Part{part})
 		require.NoError(t, err)
 		if !breakOff {
-			require.NoError(t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts[0]}}))
+			require.NoError(t, l.Mark(ctx,
+				[]Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival,
+					Fence: s.fence, Balance: counts[0]}}))
 			require.NoError(t, l.Commit(ctx))
 		}
 		return counts[0]
@@ -671,9 +716,12 @@ func straightIn(t *testing.T, known int) {
 			newer++
 		}
 	}
-	assert.Equal(t, []string{fmt.Sprint(len(best), "|", newer, "|", len(best))}, s.lines("SELECT concat_ws('|', count(*), count(*) FILTER (WHERE level = 2), count(DISTINCT from_line)) FROM river.gauge"))
+	assert.Equal(t, []string{fmt.Sprint(len(best), "|", newer, "|", len(best))},
+		s.lines("SELECT concat_ws('|', count(*), count(*) FILTER (WHERE level = 2), count(DISTINCT from_line)) FROM "+
+			"river.gauge"))
 	assert.Equal(t, balance.Balance{Unchanged: int64(len(best)), Duplicate: n - int64(len(best))}, load(2, false))
-	assert.Equal(t, []string{"p"}, s.lines("SELECT contype::text FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"), "the key is back")
+	assert.Equal(t, []string{"p"},
+		s.lines("SELECT contype::text FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"), "the key is back")
 	pruned, err := s.db.Prune(ctx, map[string]time.Time{"gauges": time.Now().Add(time.Hour)}, 10)
 	require.NoError(t, err)
 	assert.Zero(t, pruned)
@@ -705,7 +753,9 @@ func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
 		}
 		counts, err := l.Merge(ctx, 7, []Part{{File: "f", Arrival: arrival}})
 		require.NoError(t, err)
-		require.NoError(t, l.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence, Balance: counts[0]}}))
+		require.NoError(t, l.Mark(ctx,
+			[]Marker{{Feed: "gauges", Delivery: fmt.Sprint(arrival), Generation: 1, Arrival: arrival, Fence: s.fence,
+				Balance: counts[0]}}))
 		return counts[0], l.Commit(ctx)
 	}
 	l, err := begin(1, slices.Clone(file))
@@ -823,7 +873,8 @@ func TestShapesChangeWithWhatMatters(t *testing.T) {
 	require.NotEmpty(t, before)
 	exec(`INSERT INTO river."level.s" VALUES (1, 'x'); ANALYZE river."level.s"`)
 	assert.Equal(t, before, shape(), "rows do not matter")
-	for _, change := range []string{`ADD COLUMN c integer`, `ALTER COLUMN a TYPE bigint`, `ALTER COLUMN b SET NOT NULL`, `ADD PRIMARY KEY (a)`, `DROP COLUMN c`, `ALTER COLUMN b SET DEFAULT 'x'`} {
+	for _, change := range []string{`ADD COLUMN c integer`, `ALTER COLUMN a TYPE bigint`, `ALTER COLUMN b
+		SET NOT NULL`, `ADD PRIMARY KEY (a)`, `DROP COLUMN c`, `ALTER COLUMN b SET DEFAULT 'x'`} {
 		exec(`ALTER TABLE river."level.s" ` + change)
 		now := shape()
 		assert.NotEqual(t, before, now, change)
@@ -842,7 +893,8 @@ func TestTablesOfANewSchemaAreMadeAtOnce(t *testing.T) {
 		var all errgroup.Group
 		for i := range 8 {
 			all.Go(func() error {
-				_, err := s.db.Fit(ctx, NewTable(fmt.Sprintf("river_%d", n), fmt.Sprintf("water_%d", i), "", []Column{{Name: "id", Kind: tabular.Integer}}, []string{"id"}, "", feed.StandardLineage))
+				_, err := s.db.Fit(ctx, NewTable(fmt.Sprintf("river_%d", n), fmt.Sprintf("water_%d", i), "",
+					[]Column{{Name: "id", Kind: tabular.Integer}}, []string{"id"}, "", feed.StandardLineage))
 				return err
 			})
 		}

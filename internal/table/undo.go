@@ -33,11 +33,15 @@ func (r *refold) listUndo(ctx context.Context) (bool, error) {
 	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'"); err != nil {
 		return false, err
 	}
-	err = r.exec(ctx, "list what is undone", `WITH ours AS MATERIALIZED (`+writersOf+`) INSERT INTO pg_temp.mullein_undo (key, part, place, entry, what)
-		SELECT coalesce(c.key, w.key), w.part, w.place, c.entry, CASE WHEN w.foreign_hand THEN 'f' ELSE coalesce(c.what, 'i') END FROM (
-			SELECT `+t.keyHash("t")+` AS key, t.tableoid AS part, t.ctid AS place, t.xmin::text::bigint NOT IN (SELECT writer FROM ours) AS foreign_hand
+	err = r.exec(ctx, "list what is undone",
+		`WITH ours AS MATERIALIZED (`+writersOf+`) INSERT INTO pg_temp.mullein_undo (key, part, place, entry, what)
+		SELECT coalesce(c.key, w.key), w.part, w.place, c.entry, CASE WHEN w.foreign_hand THEN 'f'
+		ELSE coalesce(c.what, 'i') END FROM (
+			SELECT `+t.keyHash("t")+` AS key, t.tableoid AS part, t.ctid AS place,
+			t.xmin::text::bigint NOT IN (SELECT writer FROM ours) AS foreign_hand
 			FROM `+l.name()+` t WHERE t.`+quote(t.Lineage.FromArrival)+` = ANY($4)) w
-		FULL JOIN (SELECT key, ctid AS entry, CASE WHEN before IS NULL AND what IN ('u', 'd') THEN 'n' ELSE what END AS what FROM mullein.change WHERE target = $1 AND load = ANY($3)) c USING (key)`,
+		FULL JOIN (SELECT key, ctid AS entry, CASE WHEN before IS NULL AND what IN ('u', 'd') THEN 'n' ELSE what
+		END AS what FROM mullein.change WHERE target = $1 AND load = ANY($3)) c USING (key)`,
 		t.id, nonNil(l.writers), r.off, arrivals)
 	if err != nil {
 		return false, err
@@ -51,10 +55,12 @@ func (r *refold) listUndo(ctx context.Context) (bool, error) {
 	}
 	// What was overwritten is there, what was deleted is not, and no key is there twice.
 	var plain bool
-	err = l.s.conn.QueryRow(ctx, `SELECT coalesce(bool_and(CASE what WHEN 'u' THEN place IS NOT NULL WHEN 'i' THEN entry IS NULL
+	err = l.s.conn.QueryRow(ctx, `SELECT coalesce(bool_and(CASE what WHEN 'u' THEN place IS NOT NULL WHEN 'i'
+		THEN entry IS NULL
 			WHEN 'd' THEN place IS NULL WHEN 'o' THEN place IS NULL WHEN 'x' THEN place IS NULL ELSE false END), true)
 			AND count(*) = count(DISTINCT key)
-			AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry CROSS JOIN LATERAL json_populate_record(NULL::`+
+			AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry CROSS
+			JOIN LATERAL json_populate_record(NULL::`+
 		l.name()+`, c.before) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g")+` WHERE u.what = 'd')
 		FROM pg_temp.mullein_undo`).Scan(&plain)
 	if err != nil {
@@ -71,11 +77,13 @@ func (r *refold) listUndo(ctx context.Context) (bool, error) {
 // or of a row that lost, maybe to a deletion of what goes.
 func (r *refold) wroteLast(ctx context.Context, arrivals []int64) (last bool, err error) {
 	t := r.l.table
-	which := "(c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($4) OR EXISTS (SELECT 1 FROM pg_temp.mullein_undo u WHERE u.key = c.key)"
+	which := "(c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($4) OR EXISTS (SELECT 1 FROM " +
+		"pg_temp.mullein_undo u WHERE u.key = c.key)"
 	if t.ordered() && (t.Deletes || t.wholeTable()) {
 		which += " OR c.what = 'x'"
 	}
-	err = r.l.s.conn.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = $1 AND c.load > $2 AND NOT c.load = ANY($3) AND ("+which+"))",
+	err = r.l.s.conn.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = $1 AND c.load "+
+		"> $2 AND NOT c.load = ANY($3) AND ("+which+"))",
 		t.id, r.first(), r.off, arrivals).Scan(&last)
 	if err != nil {
 		return false, fmt.Errorf("look for what happened to the keys since: %w", err)
@@ -86,14 +94,18 @@ func (r *refold) wroteLast(ctx context.Context, arrivals []int64) (last bool, er
 // undoOutcome says what becomes of the rows, with up to most samples of each kind.
 func (r *refold) undoOutcome(ctx context.Context, o *Outcome, most int) error {
 	l := r.l
-	err := l.s.conn.QueryRow(ctx, "SELECT count(*) FILTER (WHERE what = 'i'), count(*) FILTER (WHERE what = 'u'), count(*) FILTER (WHERE what = 'd') FROM pg_temp.mullein_undo").
+	err := l.s.conn.QueryRow(ctx, "SELECT count(*) FILTER (WHERE what = 'i'), count(*) FILTER (WHERE what = 'u'), "+
+		"count(*) FILTER (WHERE what = 'd') FROM pg_temp.mullein_undo").
 		Scan(&o.Removed, &o.Restored, &o.Returned)
 	if err != nil {
 		return fmt.Errorf("count what is recalled: %w", err)
 	}
-	rows, err := l.s.conn.Query(ctx, `SELECT CASE u.what WHEN 'i' THEN 'removed' WHEN 'u' THEN 'restored' ELSE 'returned' END AS kind, row_to_json(t.*), c.before FROM (
-			SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM pg_temp.mullein_undo WHERE what IN ('i', 'u', 'd')) u
-		LEFT JOIN `+l.name()+` t ON `+undoRow+` LEFT JOIN mullein.change c ON c.ctid = u.entry WHERE u.nth <= $1 ORDER BY kind, u.nth`, most)
+	rows, err := l.s.conn.Query(ctx, `SELECT CASE u.what WHEN 'i' THEN 'removed' WHEN 'u' THEN 'restored'
+		ELSE 'returned' END AS kind, row_to_json(t.*), c.before FROM (
+			SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM pg_temp.mullein_undo
+			WHERE what IN ('i', 'u', 'd')) u
+		LEFT JOIN `+l.name()+` t ON `+undoRow+` LEFT JOIN mullein.change c ON c.ctid = u.entry WHERE u.nth <= $1
+		ORDER BY kind, u.nth`, most)
 	if err != nil {
 		return fmt.Errorf("look at what is recalled: %w", err)
 	}
@@ -127,15 +139,22 @@ func (r *refold) undo(ctx context.Context, o *Outcome) error {
 		statement string
 		args      []any
 	}{
-		{o.Removed, "WITH gone AS (DELETE FROM " + name + " t USING pg_temp.mullein_undo u WHERE " + undoRow + ` AND u.what = 'i' RETURNING t.*)
-			INSERT INTO mullein.change (target, load, key, what, given) SELECT $1, m.nth, ` + t.keyHash("g") + `, 'i', row_to_json(g.*) FROM gone g
-			JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2) GROUP BY arrival) m ON m.arrival = g.` + quote(t.Lineage.FromArrival),
+		{o.Removed, "WITH gone AS (DELETE FROM " + name + " t USING pg_temp.mullein_undo u WHERE " + undoRow + `
+			AND u.what = 'i' RETURNING t.*)
+			INSERT INTO mullein.change (target, load, key, what, given) SELECT $1, m.nth, ` + t.keyHash("g") +
+			`, 'i', row_to_json(g.*) FROM gone g
+			JOIN (SELECT arrival, max(nth) AS nth FROM mullein.load WHERE nth = ANY($2)
+			GROUP BY arrival) m ON m.arrival = g.` + quote(t.Lineage.FromArrival),
 			[]any{t.id, r.off}},
-		{o.Restored, "WITH noted AS (UPDATE mullein.change c SET given = coalesce(c.given, row_to_json(t.*)) FROM pg_temp.mullein_undo u JOIN " + name + " t ON " + undoRow +
-			" WHERE c.ctid = u.entry AND u.what = 'u' RETURNING u.part, u.place, c.before) UPDATE " + name + " t SET " + strings.Join(sets, ", ") +
+		{o.Restored, "WITH noted AS (UPDATE mullein.change c SET given = coalesce(c.given, row_to_json(t.*)) FROM " +
+			"pg_temp.mullein_undo u JOIN " + name + " t ON " + undoRow +
+			" WHERE c.ctid = u.entry AND u.what = 'u' RETURNING u.part, u.place, c.before) UPDATE " + name +
+			" t SET " + strings.Join(sets, ", ") +
 			" FROM noted u" + populated + "WHERE " + undoRow, nil},
-		{o.Returned, "INSERT INTO " + name + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values, ", ") +
-			" FROM (SELECT c.before FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry WHERE u.what = 'd') u" + populated, nil},
+		{o.Returned, "INSERT INTO " + name + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values,
+			", ") +
+			" FROM (SELECT c.before FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry WHERE " +
+			"u.what = 'd') u" + populated, nil},
 	} {
 		if s.expected == 0 {
 			continue
@@ -158,6 +177,7 @@ func (r *refold) undoConfirmed(ctx context.Context) error {
 	if !r.l.table.Ranked {
 		return nil
 	}
-	return r.exec(ctx, "keep which keys are not unchanged", `UPDATE mullein.confirmed c SET keys = ARRAY(SELECT unnest(c.keys) UNION SELECT u.key FROM pg_temp.mullein_undo u)
+	return r.exec(ctx, "keep which keys are not unchanged", `UPDATE mullein.confirmed c
+		SET keys = ARRAY(SELECT unnest(c.keys) UNION SELECT u.key FROM pg_temp.mullein_undo u)
 		WHERE c.target = $1 AND c.others AND c.load >= $2`, r.l.table.id, r.first())
 }

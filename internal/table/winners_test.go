@@ -134,10 +134,13 @@ func TestKnownDigests(t *testing.T) {
 		return tabular.AppendDigest(nil, fmt.Appendf(nil, "row %d", i))
 	}
 	orders := map[string]func(random *rand.Rand, i int) int{
-		"in order":                func(_ *rand.Rand, i int) int { return i },
-		"backwards":               func(_ *rand.Rand, i int) int { return held - 1 - i },
-		"one in twenty elsewhere": func(_ *rand.Rand, i int) int { return map[bool]int{true: held - 1 - i, false: i}[i%20 == 3] },
-		"at random":               func(random *rand.Rand, i int) int { return random.IntN(held) },
+		"in order":  func(_ *rand.Rand, i int) int { return i },
+		"backwards": func(_ *rand.Rand, i int) int { return held - 1 - i },
+		"one in twenty elsewhere": func(_ *rand.Rand, i int) int {
+			return map[bool]int{true: held - 1 - i,
+				false: i}[i%20 == 3]
+		},
+		"at random": func(random *rand.Rand, i int) int { return random.IntN(held) },
 		"one in five is new": func(_ *rand.Rand, i int) int {
 			if i%5 == 0 {
 				return held + i

@@ -63,8 +63,10 @@ func (b Balance) String() string {
 	for _, p := range []struct {
 		n    int64
 		name string
-	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Unchanged, "unchanged"}, {b.Outdated, "outdated"}, {b.Kept, "kept"},
-		{b.Deleted, "deleted"}, {b.Duplicate, "duplicate"}, {b.Rejected, "rejected"}, {b.LeftOut, "left out"}, {b.Withheld, "withheld"}} {
+	}{{b.Inserted, "inserted"}, {b.Updated, "updated"}, {b.Unchanged, "unchanged"}, {b.Outdated, "outdated"},
+		{b.Kept, "kept"},
+		{b.Deleted, "deleted"}, {b.Duplicate, "duplicate"}, {b.Rejected, "rejected"}, {b.LeftOut, "left out"},
+		{b.Withheld, "withheld"}} {
 		if p.n != 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.name))
 		}

@@ -9,7 +9,8 @@ import (
 )
 
 func TestBalance(t *testing.T) {
-	b := Balance{Read: 10, Inserted: 1, Updated: 1, Unchanged: 1, Outdated: 1, Kept: 1, Deleted: 1, Duplicate: 1, Rejected: 1, LeftOut: 1, Withheld: 1, Removed: 7}
+	b := Balance{Read: 10, Inserted: 1, Updated: 1, Unchanged: 1, Outdated: 1, Kept: 1, Deleted: 1, Duplicate: 1,
+		Rejected: 1, LeftOut: 1, Withheld: 1, Removed: 7}
 	assert.NoError(t, b.Err(), "removed rows are not part of the sum")
 	assert.NoError(t, b.Plus(b).Err())
 	assert.EqualValues(t, 14, b.Plus(b).Removed)

@@ -278,7 +278,8 @@ func (k *compiler) allIn(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (a
 		return nil, err
 	}
 	if !tableName.MatchString(table) || other == "" {
-		return nil, f.NewError(args[1].ID(), "all_in takes a column, a table as schema.table, and the column of that table")
+		return nil, f.NewError(args[1].ID(), "all_in takes a column, a table as schema.table, and the column of that "+
+			"table")
 	}
 	return k.ask(f, Question{Ask: "all_in", Column: column, Table: table, Other: other}, tabular.Boolean), nil
 }
@@ -289,7 +290,8 @@ func (k *compiler) last(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (as
 		return nil, err
 	}
 	if !slices.Contains(k.checks, name) {
-		return nil, f.NewError(args[0].ID(), fmt.Sprintf("last asks for the value that a check saw in the load before; there is no check %q", name))
+		return nil, f.NewError(args[0].ID(),
+			fmt.Sprintf("last asks for the value that a check saw in the load before; there is no check %q", name))
 	}
 	return k.ask(f, Question{Ask: "last", Column: name}, tabular.Float), nil
 }

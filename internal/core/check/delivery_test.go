@@ -13,7 +13,8 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-var columns = map[string]tabular.Kind{"level": tabular.Decimal, "n": tabular.Integer, "station": tabular.Text, "at": tabular.Instant, "day": tabular.Day, "ok": tabular.Boolean, "more": tabular.JSON}
+var columns = map[string]tabular.Kind{"level": tabular.Decimal, "n": tabular.Integer, "station": tabular.Text,
+	"at": tabular.Instant, "day": tabular.Day, "ok": tabular.Boolean, "more": tabular.JSON}
 
 func numeric(x float64) Answer { return Answer{Value: tabular.Value{Kind: tabular.Float, X: x}} }
 
@@ -26,20 +27,33 @@ func TestJudgingDeliveries(t *testing.T) {
 		held    bool
 		saw     string
 	}{
-		"rows >= 0.5 * usual_rows":         {[]Answer{numeric(5), numeric(8)}, "rows, usual_rows", true, "rows = 5; usual_rows = 8"},
-		"rows > 100":                       {[]Answer{numeric(5)}, "rows", false, "rows = 5"},
-		"rows - last_rows < 10.0":          {[]Answer{numeric(50), {}}, "rows, last_rows", true, "rows = 50; last_rows not known yet"},
-		"blank_share('level') <= 0.05":     {[]Answer{numeric(0.0500001)}, "blank_share('level')", false, "blank_share('level') = 0.05"},
-		"distinct_count('station') == 3.0": {[]Answer{numeric(3)}, "distinct_count('station')", true, "distinct_count('station') = 3"},
-		"greatest('level') - smallest('level') < 10.0": {[]Answer{{Value: tabular.Value{Kind: tabular.Decimal, I: 125, Scale: 1}}, {Value: tabular.Value{Kind: tabular.Decimal, I: -5}}},
+		"rows >= 0.5 * usual_rows": {[]Answer{numeric(5), numeric(8)}, "rows, usual_rows", true,
+			"rows = 5; usual_rows = 8"},
+		"rows > 100": {[]Answer{numeric(5)}, "rows", false, "rows = 5"},
+		"rows - last_rows < 10.0": {[]Answer{numeric(50), {}}, "rows, last_rows", true,
+			"rows = 50; last_rows not known yet"},
+		"blank_share('level') <= 0.05": {[]Answer{numeric(0.0500001)}, "blank_share('level')", false,
+			"blank_share('level') = 0.05"},
+		"distinct_count('station') == 3.0": {[]Answer{numeric(3)}, "distinct_count('station')", true,
+			"distinct_count('station') = 3"},
+		"greatest('level') - smallest('level') < " +
+			"10.0": {[]Answer{{Value: tabular.Value{Kind: tabular.Decimal, I: 125, Scale: 1}},
+			{Value: tabular.Value{Kind: tabular.Decimal, I: -5}}},
 			"greatest('level'), smallest('level')", false, "greatest('level') = 12.5; smallest('level') = -5"},
-		"greatest('at') < timestamp('2026-07-02T00:00:00Z')":     {[]Answer{{Value: tabular.Value{Kind: tabular.Instant, I: now.UnixMicro()}}}, "greatest('at')", true, "greatest('at') = 2026-07-01T12:00:00Z"},
-		"smallest('station') == 'SR01'":                          {[]Answer{{Value: tabular.Value{Kind: tabular.Text, B: []byte("SR01")}}}, "smallest('station')", true, "smallest('station') = SR01"},
-		"newest_age('at') < duration('2h')":                      {[]Answer{{Value: tabular.Value{Kind: tabular.Instant, I: now.Add(-3 * time.Hour).UnixMicro()}}}, "newest_age('at')", false, "newest_age('at') = 3h0m0s"},
-		"newest_age('day') < duration('24h')":                    {[]Answer{{Value: tabular.Value{Kind: tabular.Day, I: now.Unix() / 86400}}}, "newest_age('day')", true, "newest_age('day') = 12h0m0s"},
-		"all_in('station', 'river.station', 'id') || rows < 3.0": {[]Answer{{Value: tabular.Value{Kind: tabular.Boolean}, Note: "1 not in river.station: SR9"}, numeric(5)}, "all_in('station', 'river.station', 'id'), rows", false, "all_in('station', 'river.station', 'id') = false (1 not in river.station: SR9); rows = 5"},
-		"sum('n') > last('other')":                               {[]Answer{numeric(5), numeric(4)}, "sum('n'), last('other')", true, "sum('n') = 5; last('other') = 4"},
-		"sum('n') > 0 && sum('n') < 10":                          {[]Answer{numeric(5)}, "sum('n')", true, "sum('n') = 5"},
+		"greatest('at') < timestamp('2026-07-02T00:00:00Z')": {[]Answer{{Value: tabular.Value{Kind: tabular.Instant, I: now.UnixMicro()}}}, "greatest('at')", true, "greatest('at') = 2026-07-01T12:00:00Z"},
+		"smallest('station') == 'SR01'": {[]Answer{{Value: tabular.Value{Kind: tabular.Text,
+			B: []byte("SR01")}}}, "smallest('station')", true, "smallest('station') = SR01"},
+		"newest_age('at') < duration('2h')": {[]Answer{{Value: tabular.Value{Kind: tabular.Instant, I: now.Add(-3 * time.Hour).UnixMicro()}}}, "newest_age('at')", false, "newest_age('at') = 3h0m0s"},
+		"newest_age('day') < duration('24h')": {[]Answer{{Value: tabular.Value{Kind: tabular.Day,
+			I: now.Unix() / 86400}}}, "newest_age('day')", true, "newest_age('day') = 12h0m0s"},
+		"all_in('station', 'river.station', 'id') || rows < " +
+			"3.0": {[]Answer{{Value: tabular.Value{Kind: tabular.Boolean}, Note: "1 not in river.station: SR9"},
+			numeric(5)}, "all_in('station', 'river.station', 'id'), rows", false,
+			"all_in('station', 'river.station', 'id') = false (1 not in river.station: SR9); rows = 5"},
+		"sum('n') > last('other')": {[]Answer{numeric(5), numeric(4)},
+			"sum('n'), last('other')", true, "sum('n') = 5; last('other') = 4"},
+		"sum('n') > 0 && sum('n') < 10": {[]Answer{numeric(5)}, "sum('n')", true,
+			"sum('n') = 5"},
 	} {
 		p, err := Compile(Check{Name: "k", Must: must, Else: Refuse}, columns, []string{"k", "other"})
 		require.NoError(t, err, must)

@@ -369,7 +369,8 @@ func (a *avroFile) nextBlock() error {
 		return a.readError(err, "a block is cut short")
 	}
 	if count < 0 || size < 0 || size > maxAvroBlock {
-		return &FileError{Reason: fmt.Sprintf("after record %d: a block of %d records and %d bytes; %d MiB are the most", a.count, count, size, maxAvroBlock>>20)}
+		return &FileError{Reason: fmt.Sprintf("after record %d: a block of %d records and %d bytes; %d MiB are the "+
+			"most", a.count, count, size, maxAvroBlock>>20)}
 	}
 	packed, err := readBounded(a.r, size)
 	if err != nil {

@@ -74,14 +74,17 @@ func (c *Delimited) Header() ([]string, error) {
 			if c.row < slices.Max(rows) {
 				continue // a title above the header
 			}
-			return nil, &FileError{Line: rec.Line, Reason: fmt.Sprintf("dialect.headerRows names row %d, which holds nothing", slices.Max(rows))}
+			return nil, &FileError{Line: rec.Line,
+				Reason: fmt.Sprintf("dialect.headerRows names row %d, which holds nothing", slices.Max(rows))}
 		}
 		if rec.Problem != "" {
 			return nil, &FileError{Line: rec.Line, Reason: "the header cannot be read: " + rec.Problem}
 		}
 		for i, cell := range rec.Cells {
 			if !utf8.Valid(cell) {
-				return nil, &FileError{Line: rec.Line, Reason: fmt.Sprintf("the header's column %d is not valid UTF-8; is the feed's encoding right?", i+1)}
+				return nil, &FileError{Line: rec.Line,
+					Reason: fmt.Sprintf("the header's column %d is not valid UTF-8; is the feed's encoding right?",
+						i+1)}
 			}
 			if i >= len(names) {
 				names = append(names, "")
@@ -108,7 +111,8 @@ func (c *Delimited) Next() (*Record, error) {
 		n, whole := c.record(window)
 		if !whole {
 			if c.eof {
-				return nil, &FileError{Line: c.line, Reason: "the quote opened here is never closed; the file may be cut short"}
+				return nil, &FileError{Line: c.line, Reason: "the quote opened here is never closed; the file may be " +
+					"cut short"}
 			}
 			if len(window) >= MaxRecord {
 				return c.skip()
@@ -466,7 +470,8 @@ func (c *Delimited) skip() (*Record, error) {
 			break
 		}
 		if c.eof {
-			return nil, &FileError{Line: first, Reason: "the quote opened here is never closed; the file may be cut short"}
+			return nil, &FileError{Line: first, Reason: "the quote opened here is never closed; the file may be cut " +
+				"short"}
 		}
 		if err := c.fill(); err != nil {
 			return nil, err

@@ -57,11 +57,15 @@ func TestRecords(t *testing.T) {
 		"crlf after unquoted": {"\"1\";2\r\n3;4\r\n", []row{{1, []string{"1", "2"}, ""}, {2, []string{"3", "4"}, ""}}},
 		"comments and blanks": {"# \"x\n\n1;2\n", []row{{3, []string{"1", "2"}, ""}}},
 		"quotes":              {"\"a;\"\"b\"\"\";c\n", []row{{1, []string{`a;"b"`, "c"}, ""}}},
-		"line end in quotes":  {"\"a\nb\";c\nd;e\n", []row{{1, []string{"a\nb", "c"}, ""}, {3, []string{"d", "e"}, ""}}},
-		"empty cells":         {";;\"\"\n", []row{{1, []string{"", "", ""}, ""}}},
-		"text after a quote":  {"\"a\"b;c\nd;e\n", []row{{1, []string{"ab", "c"}, "text after a closing quote"}, {2, []string{"d", "e"}, ""}}},
-		"quote in a cell":     {"a\"b;c\nd;e\n", []row{{1, []string{`a"b`, "c"}, "a quote inside a cell that does not begin with one"}, {2, []string{"d", "e"}, ""}}},
-		"nothing":             {"", nil},
+		"line end in quotes": {"\"a\nb\";c\nd;e\n",
+			[]row{{1, []string{"a\nb", "c"}, ""}, {3, []string{"d", "e"}, ""}}},
+		"empty cells": {";;\"\"\n", []row{{1, []string{"", "", ""}, ""}}},
+		"text after a quote": {"\"a\"b;c\nd;e\n", []row{{1, []string{"ab", "c"}, "text after a closing quote"},
+			{2, []string{"d", "e"}, ""}}},
+		"quote in a cell": {"a\"b;c\nd;e\n",
+			[]row{{1, []string{`a"b`, "c"}, "a quote inside a cell that does not begin with one"},
+				{2, []string{"d", "e"}, ""}}},
+		"nothing": {"", nil},
 	} {
 		// Readers of one byte at a time cross every boundary inside a record.
 		for _, r := range []io.Reader{strings.NewReader(c.text), &oneByte{s: c.text}} {
@@ -85,7 +89,8 @@ func (o *oneByte) Read(p []byte) (int, error) {
 
 func TestAnUnclosedQuoteMakesTheFileUnreadable(t *testing.T) {
 	for _, tail := range []string{"x;y\n", strings.Repeat("x;y\n", 2<<20)} {
-		rows, err := readAll(t, strings.NewReader("a;b\n\"1;2\n"+tail), tabular.Dialect{Delimiter: ";", DoubleQuote: true, QuoteChar: '"'})
+		rows, err := readAll(t, strings.NewReader("a;b\n\"1;2\n"+tail),
+			tabular.Dialect{Delimiter: ";", DoubleQuote: true, QuoteChar: '"'})
 		var fileError *FileError
 		require.ErrorAs(t, err, &fileError)
 		assert.Equal(t, int64(2), fileError.Line)
@@ -144,21 +149,27 @@ func TestUnpack(t *testing.T) {
 		"gzip by its bytes": {"x.csv", packed, "a,b\n1,2\n", "", ""},
 		"gzip cut short":    {"x.csv.gz", packed[:len(packed)-6], "", "cut short", ""},
 		"gzip cut at once":  {"x.csv.gz", packed[:4], "", "cut short", ""},
-		"gzip damaged":      {"x.csv.gz", append(packed[:len(packed)-8:len(packed)-8], 1, 2, 3, 4, 5, 6, 7, 8), "", "damaged", ""},
-		"not gzip":          {"x.csv.gz", []byte("a,b\n"), "", "not gzip", ""},
-		"utf-16":            {"x.csv", []byte("\xFF\xFEa\x00"), "", "UTF-16", ""},
-		"bomb":              {"x.gz", pack(t, make([]byte, 40<<20)), "", "gzip bomb", ""},
-		"empty":             {"x.csv", nil, "", "", ""},
-		"bzip2":             {"x.csv.bz2", must(base64.StdEncoding.DecodeString("QlpoOTFBWSZTWb+HQH8AAANZAAAQAAQwADAAIAAwwAhpsogjJ4u5IpwoSF/DoD+A")), "a,b\n1,2\n", "", ""},
-		"zstd":              {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll([]byte("a,b\n1,2\n"), nil), "a,b\n1,2\n", "", ""},
-		"zstd cut short":    {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(bytes.Repeat([]byte("abc\n"), 9000), nil)[:20], "", "cut short", ""},
-		"not zstd":          {"x.csv.zst", []byte("a,b"), "", "not zstd", ""},
-		"zstd bomb":         {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(make([]byte, 40<<20), nil), "", "zstd bomb", ""},
-		"latin-1":           {"x.csv", []byte("caf\xe9"), "café", "", "latin-1"},
-		"windows-1252":      {"x.csv", []byte("\x80\x81"), "€\uFFFD", "", "windows-1252"},
-		"utf-16 le":         {"x.csv", []byte("\xFF\xFEa\x00;\x00"), "a;", "", "utf-16"},
-		"utf-16 be":         {"x.csv", []byte("\xFE\xFF\x00a\x00;"), "a;", "", "utf-16"},
-		"mark disagrees":    {"x.csv", []byte("\xEF\xBB\xBFa"), "", "by its byte order mark", "iso-8859-1"},
+		"gzip damaged": {"x.csv.gz", append(packed[:len(packed)-8:len(packed)-8], 1, 2, 3, 4, 5, 6, 7, 8), "",
+			"damaged", ""},
+		"not gzip": {"x.csv.gz", []byte("a,b\n"), "", "not gzip", ""},
+		"utf-16":   {"x.csv", []byte("\xFF\xFEa\x00"), "", "UTF-16", ""},
+		"bomb":     {"x.gz", pack(t, make([]byte, 40<<20)), "", "gzip bomb", ""},
+		"empty":    {"x.csv", nil, "", "", ""},
+		"bzip2": {"x.csv.bz2",
+			must(base64.StdEncoding.DecodeString("QlpoOTFBWSZTWb+HQH8AAANZAAAQAAQwADAAIAAwwAhpsogjJ4u5IpwoSF/DoD+A")),
+			"a,b\n1,2\n", "", ""},
+		"zstd": {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll([]byte("a,b\n1,2\n"), nil),
+			"a,b\n1,2\n", "", ""},
+		"zstd cut short": {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(bytes.Repeat([]byte("abc\n"), 9000),
+			nil)[:20], "", "cut short", ""},
+		"not zstd": {"x.csv.zst", []byte("a,b"), "", "not zstd", ""},
+		"zstd bomb": {"x.csv.zst", must(zstd.NewWriter(nil)).EncodeAll(make([]byte, 40<<20), nil), "",
+			"zstd bomb", ""},
+		"latin-1":        {"x.csv", []byte("caf\xe9"), "café", "", "latin-1"},
+		"windows-1252":   {"x.csv", []byte("\x80\x81"), "€\uFFFD", "", "windows-1252"},
+		"utf-16 le":      {"x.csv", []byte("\xFF\xFEa\x00;\x00"), "a;", "", "utf-16"},
+		"utf-16 be":      {"x.csv", []byte("\xFE\xFF\x00a\x00;"), "a;", "", "utf-16"},
+		"mark disagrees": {"x.csv", []byte("\xEF\xBB\xBFa"), "", "by its byte order mark", "iso-8859-1"},
 	} {
 		r, err := Unpack(c.file, bytes.NewReader(c.bytes), DefaultLimits)
 		var got []byte
@@ -262,8 +273,9 @@ func TestRecordsThatGoOn(t *testing.T) {
 		text    string
 		dialect tabular.Dialect
 	}{
-		"plain":   {plain.String(), tabular.DefaultDialect()},
-		"unusual": {odd.String(), tabular.Dialect{Delimiter: "<>", LineTerminator: "|\n", QuoteChar: '"', EscapeChar: '\\', SkipInitialSpace: true}},
+		"plain": {plain.String(), tabular.DefaultDialect()},
+		"unusual": {odd.String(), tabular.Dialect{Delimiter: "<>", LineTerminator: "|\n", QuoteChar: '"',
+			EscapeChar: '\\', SkipInitialSpace: true}},
 	} {
 		got, err := readAll(t, strings.NewReader(c.text), c.dialect)
 		require.NoError(t, err, name)

@@ -25,7 +25,8 @@ func ParseWidth(text string) (Width, error) {
 	from, err1 := strconv.Atoi(strings.TrimSpace(first))
 	to, err2 := strconv.Atoi(strings.TrimSpace(last))
 	if err1 != nil || err2 != nil || from < 1 || to < from || to > maxWidth {
-		return Width{}, fmt.Errorf("%q: the source of a fixed-width column is its first and last character, such as 1-8", text)
+		return Width{}, fmt.Errorf("%q: the source of a fixed-width column is its first and last character, such as "+
+			"1-8", text)
 	}
 	return Width{from, to}, nil
 }

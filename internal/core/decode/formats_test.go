@@ -27,7 +27,8 @@ func lines(t testing.TB, name string, content []byte, how How, sources ...string
 		how.Dialect = tabular.DefaultDialect()
 	}
 	how.Limits = DefaultLimits
-	rows, err := Open(Source{Name: name, Bytes: bytes.NewReader(content), File: bytes.NewReader(content), Size: int64(len(content))}, how)
+	rows, err := Open(Source{Name: name, Bytes: bytes.NewReader(content), File: bytes.NewReader(content),
+		Size: int64(len(content))}, how)
 	if err != nil {
 		return nil, err
 	}
@@ -81,17 +82,29 @@ func TestDialects(t *testing.T) {
 		dialect tabular.Dialect
 		want    []string
 	}{
-		"a delimiter of several bytes":  {"a||b\n1||\"2||3\"\n", d(func(d *tabular.Dialect) { d.Delimiter = "||" }), []string{"a,b", "2|1|2||3"}},
-		"another alphabet's delimiter":  {"a¦b\n1¦2\n", d(func(d *tabular.Dialect) { d.Delimiter = "¦" }), []string{"a,b", "2|1|2"}},
-		"escapes":                       {"a,b\n1\\,5,x\\\ny\n", d(func(d *tabular.Dialect) { d.EscapeChar = '\\' }), []string{"a,b", "2|1,5|x\ny"}},
-		"escapes inside quotes":         {"a,b\n\"1\\\"5\",2\n", d(func(d *tabular.Dialect) { d.EscapeChar, d.DoubleQuote = '\\', false }), []string{"a,b", "2|1\"5|2"}},
-		"spaces before cells":           {"a, b\n1, \"2, 3\"\n", d(func(d *tabular.Dialect) { d.SkipInitialSpace = true }), []string{"a,b", "2|1|2, 3"}},
-		"old Mac line ends":             {"a,b\r1,2\r3,\"4\r5\"\r", tabular.DefaultDialect(), []string{"a,b", "2|1|2", "3|3|4\r5"}},
-		"a line end of its own":         {"a,b;1,2;3,4", d(func(d *tabular.Dialect) { d.LineTerminator = ";" }), []string{"a,b", "2|1|2", "3|3|4"}},
-		"two header rows below a title": {"Gauges\n\nlevel,level,flow\nraw,m,\n1,2,3\n", d(func(d *tabular.Dialect) { d.HeaderRows, d.HeaderJoin = []int{3, 4}, "_" }), []string{"level_raw,level_m,flow", "5|1|2|3"}},
-		"comment rows":                  {"a,b\nunits,m\n1,2\n", d(func(d *tabular.Dialect) { d.CommentRows = []int{2} }), []string{"a,b", "3|1|2"}},
-		"no quotes":                     {"a,b\n\"1,2\"\n", d(func(d *tabular.Dialect) { d.QuoteChar = 0 }), []string{"a,b", "2|\"1|2\""}},
-		"CRLF and newlines in quotes":   {"a,b\r\n\"1\r\n2\",3\r\n4,5", tabular.DefaultDialect(), []string{"a,b", "2|1\r\n2|3", "4|4|5"}},
+		"a delimiter of several bytes": {"a||b\n1||\"2||3\"\n", d(func(d *tabular.Dialect) { d.Delimiter = "||" }),
+			[]string{"a,b", "2|1|2||3"}},
+		"another alphabet's delimiter": {"a¦b\n1¦2\n", d(func(d *tabular.Dialect) { d.Delimiter = "¦" }),
+			[]string{"a,b", "2|1|2"}},
+		"escapes": {"a,b\n1\\,5,x\\\ny\n", d(func(d *tabular.Dialect) { d.EscapeChar = '\\' }),
+			[]string{"a,b", "2|1,5|x\ny"}},
+		"escapes inside quotes": {"a,b\n\"1\\\"5\",2\n",
+			d(func(d *tabular.Dialect) { d.EscapeChar, d.DoubleQuote = '\\', false }), []string{"a,b", "2|1\"5|2"}},
+		"spaces before cells": {"a, b\n1, \"2, 3\"\n",
+			d(func(d *tabular.Dialect) { d.SkipInitialSpace = true }), []string{"a,b", "2|1|2, 3"}},
+		"old Mac line ends": {"a,b\r1,2\r3,\"4\r5\"\r", tabular.DefaultDialect(),
+			[]string{"a,b", "2|1|2", "3|3|4\r5"}},
+		"a line end of its own": {"a,b;1,2;3,4", d(func(d *tabular.Dialect) { d.LineTerminator = ";" }),
+			[]string{"a,b", "2|1|2", "3|3|4"}},
+		"two header rows below a title": {"Gauges\n\nlevel,level,flow\nraw,m,\n1,2,3\n",
+			d(func(d *tabular.Dialect) { d.HeaderRows, d.HeaderJoin = []int{3, 4}, "_" }),
+			[]string{"level_raw,level_m,flow", "5|1|2|3"}},
+		"comment rows": {"a,b\nunits,m\n1,2\n",
+			d(func(d *tabular.Dialect) { d.CommentRows = []int{2} }), []string{"a,b", "3|1|2"}},
+		"no quotes": {"a,b\n\"1,2\"\n", d(func(d *tabular.Dialect) { d.QuoteChar = 0 }),
+			[]string{"a,b", "2|\"1|2\""}},
+		"CRLF and newlines in quotes": {"a,b\r\n\"1\r\n2\",3\r\n4,5", tabular.DefaultDialect(),
+			[]string{"a,b", "2|1\r\n2|3", "4|4|5"}},
 	} {
 		got, err := lines(t, "x.csv", []byte(c.text), How{Format: CSV, Dialect: c.dialect})
 		require.NoError(t, err, name)
@@ -123,32 +136,42 @@ const nested = `{"id": 1, "sample": {"site": {"id": "SR\u00e9"}}, "results": [{"
 
 func TestJSON(t *testing.T) {
 	sources := []string{"id", "sample.site.id", "results.code", "results.value"}
-	each := []string{"id,sample,results,ok", "1|1:integer|SRé|pH|7.10:number", "1.1|1:integer|SRé|T|", "4|3:integer||pH|-12345678901234567890.5:number"}
+	each := []string{"id,sample,results,ok", "1|1:integer|SRé|pH|7.10:number", "1.1|1:integer|SRé|T|",
+		"4|3:integer||pH|-12345678901234567890.5:number"}
 	got, err := lines(t, "x.jsonl", []byte(nested), How{Format: Lines, Each: "results"}, sources...)
 	require.NoError(t, err)
 	assert.Equal(t, each, got)
 	each[3] = strings.Replace(each[3], "4|", "3|", 1) // by number, where there are no lines
-	array := "[" + strings.Join(strings.Fields(strings.NewReplacer("}\n{", "},{", "}\n\n{", "},{").Replace(nested)), "") + "]"
-	for name, text := range map[string]string{"one after another": nested, "without anything between": strings.ReplaceAll(nested, "\n", ""), "an array": array} {
+	array := "[" + strings.Join(strings.Fields(strings.NewReplacer("}\n{", "},{", "}\n\n{", "},{").Replace(nested)),
+		"") + "]"
+	for name, text := range map[string]string{"one after another": nested,
+		"without anything between": strings.ReplaceAll(nested, "\n", ""), "an array": array} {
 		got, err = lines(t, "x.json", []byte(text), How{Format: JSON, Each: "results"}, sources...)
 		require.NoError(t, err, name)
 		assert.Equal(t, each, got, name)
 	}
 	d := tabular.DefaultDialect()
 	d.Property = "data.samples"
-	got, err = lines(t, "x.json", []byte(`{"meta": {"samples": [9]}, "data": {"n": 2, "samples": `+array+`, "more": [1]}, "end": {}}`), How{Format: JSON, Each: "results", Dialect: d}, sources...)
+	got, err = lines(t, "x.json",
+		[]byte(`{"meta": {"samples": [9]}, "data": {"n": 2, "samples": `+array+`, "more": [1]}, "end": {}}`),
+		How{Format: JSON, Each: "results", Dialect: d}, sources...)
 	require.NoError(t, err)
 	assert.Equal(t, each, got)
-	got, err = lines(t, "x.jsonl", []byte(`{"a": {"b": [1, 2]}, "a.b": 5, "t": "x\n\ud83d\ude00"}`+"\n"+`{"a": 7}`), How{Format: Lines}, "a", "/a.b", "*", "a.b", "t")
+	got, err = lines(t, "x.jsonl", []byte(`{"a": {"b": [1, 2]}, "a.b": 5, "t": "x\n\ud83d\ude00"}`+"\n"+`{"a": 7}`),
+		How{Format: Lines}, "a", "/a.b", "*", "a.b", "t")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"a,a.b,t", `1|{"b": [1, 2]}:json|5:integer|{"a": {"b": [1, 2]}, "a.b": 5, "t": "x\n\ud83d\ude00"}:json|[1, 2]:json|` + "x\n😀", `2|7:integer||{"a": 7}:json||`}, got)
+	assert.Equal(t, []string{"a,a.b,t",
+		`1|{"b": [1, 2]}:json|5:integer|{"a": {"b": [1, 2]}, "a.b": 5, "t": "x\n\ud83d\ude00"}:json|[1, 2]:json|` +
+			"x\n😀", `2|7:integer||{"a": 7}:json||`}, got)
 	got, err = lines(t, "x.json", []byte(`[["id","v"],[1,"a"],[2,null]]`), How{Format: JSON}, "v", "id")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"id,v", "1|a|1:integer", "2||2:integer"}, got)
 }
 
 func TestBrokenJSON(t *testing.T) {
-	got, err := lines(t, "x.jsonl", []byte("{\"a\": 1}\n{\"a\": 01}\n{\"a\": 2\n{\"a\": \"x\"}}\n{\"a\":1,\"a\":2}\n{\"a\": tru}\nnull\n{\"a\": 3}\n"), How{Format: Lines}, "a")
+	got, err := lines(t, "x.jsonl",
+		[]byte("{\"a\": 1}\n{\"a\": 01}\n{\"a\": 2\n{\"a\": \"x\"}}\n{\"a\":1,\"a\":2}\n{\"a\": tru}\nnull\n{\"a\": "+
+			"3}\n"), How{Format: Lines}, "a")
 	require.NoError(t, err)
 	require.Len(t, got, 9)
 	for i, want := range []string{"", "expected", "comma or }", "its end", "twice", "a value", "an object", ""} {
@@ -159,8 +182,11 @@ func TestBrokenJSON(t *testing.T) {
 		assert.Contains(t, got[i+1], want, "a broken line is one reject")
 	}
 	for text, want := range map[string]string{
-		`[{"a": 1}, {"a": 2}`: "cut short", `[{"a": 1} {"a": 2}]`: "comma", `[{"a": 1}]x`: "after the end", `{"a": 1`: "cut short", `[1, 2]`: "record was expected", ``: "no records",
-		`[{"a": 1,}]`: "a key", `{"a": "` + "\x01" + `"}`: "the end of a text", strings.Repeat("[", 50000): "cut short", `{"a":` + strings.Repeat("[", 200) + strings.Repeat("]", 200) + `}`: "deep",
+		`[{"a": 1}, {"a": 2}`: "cut short", `[{"a": 1} {"a": 2}]`: "comma", `[{"a": 1}]x`: "after the end",
+		`{"a": 1`: "cut short", `[1, 2]`: "record was expected", ``: "no records",
+		`[{"a": 1,}]`: "a key", `{"a": "` + "\x01" + `"}`: "the end of a text",
+		strings.Repeat("[", 50000): "cut short", `{"a":` + strings.Repeat("[", 200) + strings.Repeat("]", 200) +
+			`}`: "deep",
 	} {
 		_, err := lines(t, "x.json", []byte(text), How{Format: JSON}, "a")
 		var file *FileError
@@ -169,7 +195,8 @@ func TestBrokenJSON(t *testing.T) {
 	}
 	d := tabular.DefaultDialect()
 	d.Property = "data"
-	for text, want := range map[string]string{`{"dat": []}`: "no data", `{"data": {}}`: "not an array", `{"data": [{"a":1}]`: "cut short", `[1]`: "no object"} {
+	for text, want := range map[string]string{`{"dat": []}`: "no data", `{"data": {}}`: "not an array",
+		`{"data": [{"a":1}]`: "cut short", `[1]`: "no object"} {
 		_, err := lines(t, "x.json", []byte(text), How{Format: JSON, Dialect: d}, "a")
 		assert.ErrorContains(t, err, want, text)
 	}
@@ -194,7 +221,8 @@ type probe struct {
 
 func probes() []byte {
 	warm, deep := 11.5, 2.25
-	one := probe{At: time.Date(2026, 7, 1, 12, 0, 0, 5000, time.UTC), Day: 20635, Station: "SB01", Depth: &deep, Small: 0.1, Price: 1999, Count: 4_000_000_000, OK: true, Tags: []string{"a", "b\"c"}}
+	one := probe{At: time.Date(2026, 7, 1, 12, 0, 0, 5000, time.UTC), Day: 20635, Station: "SB01", Depth: &deep,
+		Small: 0.1, Price: 1999, Count: 4_000_000_000, OK: true, Tags: []string{"a", "b\"c"}}
 	one.Site.ID = "S1"
 	one.Profile = append(one.Profile, struct {
 		Depth float64  `parquet:"depth"`
@@ -212,7 +240,8 @@ func probes() []byte {
 }
 
 func TestParquet(t *testing.T) {
-	got, err := lines(t, "x.parquet", probes(), How{Format: Parquet}, "station", "at", "day", "depth", "small", "price", "count", "ok", "tags", "site.ID", "site")
+	got, err := lines(t, "x.parquet", probes(), How{Format: Parquet}, "station", "at", "day", "depth", "small",
+		"price", "count", "ok", "tags", "site.ID", "site")
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"at,day,station,depth,small,price,count,ok,tags,site,profile",
@@ -220,9 +249,11 @@ func TestParquet(t *testing.T) {
 		`2|SB02|1970-01-01T00:00:00Z:datetime|1970-01-01:date||0:integer|0.00:number|0:integer|false:boolean|[]:json||{"ID":"","Name":""}:json`,
 		`3|SB01|2026-07-01T12:00:00.000005Z:datetime|2026-07-01:date|2.25:float|0.1:number|19.99:number|4000000000:integer|true:boolean|["a","b\"c"]:json|S1|{"ID":"S1","Name":""}:json`,
 	}, got)
-	got, err = lines(t, "x.parquet", probes(), How{Format: Parquet, Each: "profile"}, "station", "profile.depth", "profile.temp")
+	got, err = lines(t, "x.parquet", probes(), How{Format: Parquet, Each: "profile"}, "station", "profile.depth",
+		"profile.temp")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"1|SB01|0.5:number|11.5:number", "1.1|SB01|1:integer|", "3|SB01|0.5:number|11.5:number", "3.1|SB01|1:integer|"}, got[1:])
+	assert.Equal(t, []string{"1|SB01|0.5:number|11.5:number", "1.1|SB01|1:integer|", "3|SB01|0.5:number|11.5:number",
+		"3.1|SB01|1:integer|"}, got[1:])
 	packed, err := lines(t, "x.parquet.gz", pack(t, probes()), How{Format: Parquet}, "station")
 	require.NoError(t, err)
 	assert.Len(t, packed, 4)
@@ -244,8 +275,11 @@ func samples(t testing.TB, codec ocf.CodecName) []byte {
 	require.NoError(t, err)
 	for n := range 3 {
 		require.NoError(t, e.Encode(map[string]any{
-			"id": int64(n), "station": map[string]any{"string": fmt.Sprintf("SR%d", n)}, "at": time.UnixMilli(1_782_900_000_000).UTC(), "day": time.Date(2026, 7, 1, 0, 0, 0, 0, time.UTC), "price": big.NewRat(-1999, 100), "kind": "mended",
-			"results": []any{map[string]any{"code": "pH", "value": map[string]any{"double": 7.5}}, map[string]any{"code": "T", "value": nil}}, "more": map[string]any{"x": 1},
+			"id": int64(n), "station": map[string]any{"string": fmt.Sprintf("SR%d", n)},
+			"at": time.UnixMilli(1_782_900_000_000).UTC(), "day": time.Date(2026, 7, 1, 0, 0, 0, 0, time.UTC),
+			"price": big.NewRat(-1999, 100), "kind": "mended",
+			"results": []any{map[string]any{"code": "pH", "value": map[string]any{"double": 7.5}},
+				map[string]any{"code": "T", "value": nil}}, "more": map[string]any{"x": 1},
 		}))
 	}
 	require.NoError(t, e.Close())
@@ -254,12 +288,14 @@ func samples(t testing.TB, codec ocf.CodecName) []byte {
 
 func TestAvro(t *testing.T) {
 	for _, codec := range []ocf.CodecName{ocf.Null, ocf.Deflate, ocf.Snappy, ocf.ZStandard} {
-		got, err := lines(t, "x.avro", samples(t, codec), How{Format: Avro}, "id", "station", "at", "day", "price", "kind", "results", "more")
+		got, err := lines(t, "x.avro", samples(t, codec), How{Format: Avro}, "id", "station", "at", "day", "price",
+			"kind", "results", "more")
 		require.NoError(t, err, codec)
 		assert.Equal(t, "id,station,at,day,price,kind,results,more", got[0])
 		assert.Equal(t, `2|1:integer|SR1|2026-07-01T10:00:00Z:datetime|2026-07-01:date|-19.99:number|mended|[{"code":"pH","value":7.5},{"code":"T","value":null}]:json|{"x":1}:json`, got[2])
 	}
-	got, err := lines(t, "x.avro", samples(t, ocf.Null), How{Format: Avro, Each: "results"}, "id", "results.code", "results.value")
+	got, err := lines(t, "x.avro", samples(t, ocf.Null), How{Format: Avro, Each: "results"}, "id", "results.code",
+		"results.value")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1|0:integer|pH|7.5:number", "1.1|0:integer|T|", "2|1:integer|pH|7.5:number"}, got[1:4])
 	whole := samples(t, ocf.Null)
@@ -302,7 +338,8 @@ func TestSpreadsheets(t *testing.T) {
 	how.Dialect = tabular.DefaultDialect()
 	how.Dialect.SheetName = "Rain"
 	want := []string{
-		"Station,Day,,Rain & snow", "3|R01|2026-07-01:date|12:00:00:time|0.3:number", "5||2026-07-01T12:30:00:local datetime||true:boolean",
+		"Station,Day,,Rain & snow", "3|R01|2026-07-01:date|12:00:00:time|0.3:number",
+		"5||2026-07-01T12:30:00:local datetime||true:boolean",
 		"7|R02|||#REF!!cell D7 holds the error #REF!",
 	}
 	got, err := lines(t, "x.xlsx", book(t, rain), how)

@@ -98,7 +98,8 @@ func (d *documents) arrayHeader() ([]string, error) {
 		return d.names, nil
 	}
 	if !d.how.Dialect.Header {
-		return nil, &FileError{Reason: "the records are arrays and have no names; name their items with the dialect's itemKeys"}
+		return nil, &FileError{Reason: "the records are arrays and have no names; name their items with the dialect's " +
+			"itemKeys"}
 	}
 	first := d.peeked[0]
 	d.peeked = d.peeked[1:]
@@ -249,7 +250,8 @@ func (d *documents) afterItem(raw []byte, line int64) ([]byte, string, int64, er
 	c, err := d.in.skipSpace()
 	switch {
 	case err == io.EOF:
-		return nil, "", 0, &FileError{Line: d.in.at(), Reason: "the file ends inside of its array of records; it may be cut short"}
+		return nil, "", 0, &FileError{Line: d.in.at(), Reason: "the file ends inside of its array of records; it may " +
+			"be cut short"}
 	case err != nil:
 		return nil, "", 0, err
 	case c == ',':
@@ -259,7 +261,8 @@ func (d *documents) afterItem(raw []byte, line int64) ([]byte, string, int64, er
 			return nil, "", 0, err
 		}
 	default:
-		return nil, "", 0, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q where a comma or the end of the array was expected", c)}
+		return nil, "", 0, &FileError{Line: d.in.at(),
+			Reason: fmt.Sprintf("%q where a comma or the end of the array was expected", c)}
 	}
 	return raw, "", line, nil
 }
@@ -301,7 +304,8 @@ func (d *documents) close() error {
 		break
 	}
 	if d.closers > 0 {
-		return &FileError{Line: d.in.at(), Reason: "the file ends before its outermost bracket is closed; it may be cut short"}
+		return &FileError{Line: d.in.at(), Reason: "the file ends before its outermost bracket is closed; it may be " +
+			"cut short"}
 	}
 	if c, err := d.in.skipSpace(); err != io.EOF {
 		return orElse(err, &FileError{Line: d.in.at(), Reason: fmt.Sprintf("%q after the end of the array", c)})
@@ -892,10 +896,13 @@ func (w *window) value() ([]byte, error) {
 			return raw, nil
 		}
 		if w.eof {
-			return nil, &FileError{Line: line, Reason: "the record that begins here never ends; the file may be cut short"}
+			return nil, &FileError{Line: line, Reason: "the record that begins here never ends; the file may be cut " +
+				"short"}
 		}
 		if n > MaxRecord {
-			return nil, &FileError{Line: line, Reason: fmt.Sprintf("a record of more than %d MiB; is it the array of records, and dialect.property should name it?", MaxRecord>>20)}
+			return nil, &FileError{Line: line,
+				Reason: fmt.Sprintf("a record of more than %d MiB; is it the array of records, and dialect.property "+
+					"should name it?", MaxRecord>>20)}
 		}
 		if err := w.fill(); err != nil {
 			return nil, err

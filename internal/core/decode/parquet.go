@@ -90,7 +90,8 @@ func newParquet(at io.ReaderAt, size int64, each string) (_ *parquetFile, err er
 			m := c.MetaData
 			if m.TotalCompressedSize < 0 || m.TotalCompressedSize > size || m.DataPageOffset < 0 ||
 				m.DataPageOffset > size || m.NumValues < 0 {
-				return nil, &FileError{Reason: fmt.Sprintf("its footer speaks of %d bytes at %d in a file of %d: it is damaged", m.TotalCompressedSize, m.DataPageOffset, size)}
+				return nil, &FileError{Reason: fmt.Sprintf("its footer speaks of %d bytes at %d in a file of %d: it "+
+					"is damaged", m.TotalCompressedSize, m.DataPageOffset, size)}
 			}
 		}
 	}

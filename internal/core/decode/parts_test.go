@@ -22,7 +22,8 @@ import (
 
 func TestPaths(t *testing.T) {
 	for source, want := range map[string][]string{
-		"a": {"a"}, "a.b.c": {"a", "b", "c"}, "/a.b/c": {"a.b", "c"}, "/a~1b/c~0d": {"a/b", "c~d"}, "ä.ö": {"ä", "ö"}, "": nil, "a..b": nil, ".a": nil,
+		"a": {"a"}, "a.b.c": {"a", "b", "c"}, "/a.b/c": {"a.b", "c"}, "/a~1b/c~0d": {"a/b", "c~d"}, "ä.ö": {"ä", "ö"},
+		"": nil, "a..b": nil, ".a": nil,
 	} {
 		keys, err := keysOf(source)
 		if want == nil {
@@ -73,7 +74,8 @@ func avroOf(schema string, count int64, records []byte) []byte {
 
 func TestTypesOfAvro(t *testing.T) {
 	float := binary.LittleEndian.AppendUint32(nil, math.Float32bits(0.1))
-	span := binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(nil, 1), 2), 3000)
+	span := binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(nil,
+		1), 2), 3000)
 	for kind, c := range map[string]struct {
 		bytes []byte
 		want  string
@@ -86,17 +88,18 @@ func TestTypesOfAvro(t *testing.T) {
 		`["null", "string"]`:           {[]byte{0}, ""},
 		`["null", {"type": "string"}]`: {append([]byte{2, 4}, "hi"...), "hi"},
 		`{"type": "bytes"}`:            {[]byte{4, 0xca, 0xfe}, "cafe:binary"},
-		`{"type": "fixed", "name": "f", "size": 2}`:                                                             {[]byte{1, 2}, "0102:binary"},
-		`{"type": "fixed", "name": "u", "size": 16, "logicalType": "uuid"}`:                                     {bytes.Repeat([]byte{1}, 16), strings.Repeat("01", 16) + ":uuid"},
-		`{"type": "fixed", "name": "d", "size": 12, "logicalType": "duration"}`:                                 {span, "P1M2DT3S:duration"},
-		`{"type": "int", "logicalType": "time-millis"}`:                                                         {binary.AppendVarint(nil, 1500), "00:00:01.5:time"},
-		`{"type": "long", "logicalType": "local-timestamp-micros"}`:                                             {binary.AppendVarint(nil, 0), "1970-01-01T00:00:00:local datetime"},
-		`{"type": "long", "logicalType": "timestamp-nanos"}`:                                                    {binary.AppendVarint(nil, 1_000_000), "1970-01-01T00:00:00.001Z:datetime"},
-		`{"type": "bytes", "logicalType": "decimal", "scale": 1}`:                                               {[]byte{4, 0xff, 0x38}, "-20.0:number"},
-		`{"type": "enum", "name": "e", "symbols": ["a", "b"]}`:                                                  {[]byte{2}, "b"},
-		`{"type": "map", "values": "int"}`:                                                                      {[]byte{2, 2, 'k', 8, 0}, `{"k":4}:json`},
-		`{"type": "array", "items": "int"}`:                                                                     {[]byte{3, 4, 8, 2, 0}, `[4,1]:json`}, // a block with its size
-		`{"type": "record", "name": "n", "fields": [{"name": "x", "type": "int"}, {"name": "y", "type": "r"}]}`: {nil, "!"},
+		`{"type": "fixed", "name": "f", "size": 2}`:                             {[]byte{1, 2}, "0102:binary"},
+		`{"type": "fixed", "name": "u", "size": 16, "logicalType": "uuid"}`:     {bytes.Repeat([]byte{1}, 16), strings.Repeat("01", 16) + ":uuid"},
+		`{"type": "fixed", "name": "d", "size": 12, "logicalType": "duration"}`: {span, "P1M2DT3S:duration"},
+		`{"type": "int", "logicalType": "time-millis"}`:                         {binary.AppendVarint(nil, 1500), "00:00:01.5:time"},
+		`{"type": "long", "logicalType": "local-timestamp-micros"}`:             {binary.AppendVarint(nil, 0), "1970-01-01T00:00:00:local datetime"},
+		`{"type": "long", "logicalType": "timestamp-nanos"}`:                    {binary.AppendVarint(nil, 1_000_000), "1970-01-01T00:00:00.001Z:datetime"},
+		`{"type": "bytes", "logicalType": "decimal", "scale": 1}`:               {[]byte{4, 0xff, 0x38}, "-20.0:number"},
+		`{"type": "enum", "name": "e", "symbols": ["a", "b"]}`:                  {[]byte{2}, "b"},
+		`{"type": "map", "values": "int"}`:                                      {[]byte{2, 2, 'k', 8, 0}, `{"k":4}:json`},
+		`{"type": "array", "items": "int"}`:                                     {[]byte{3, 4, 8, 2, 0}, `[4,1]:json`}, // a block with its size
+		`{"type": "record", "name": "n", "fields": [{"name": "x", "type": "int"}, {"name": "y", "type": "r"}]}`: {nil,
+			"!"},
 	} {
 		schema := fmt.Sprintf(`{"type": "record", "name": "r", "fields": [{"name": "v", "type": %s}]}`, kind)
 		require.True(t, json.Valid([]byte(schema)), kind)
@@ -118,12 +121,13 @@ func TestTypesOfAvro(t *testing.T) {
 func TestAvroThatIsWrong(t *testing.T) {
 	of := func(schema string) []byte { return avroOf(schema, 1, []byte{0}) }
 	for want, content := range map[string][]byte{
-		"is not JSON":              of("{"),
-		"of type string":           of(`"string"`),
-		`unknown type "strnig"`:    of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": "strnig"}]}`),
-		"field a: 5 is no type":    of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": 5}]}`),
-		"a fixed of":               of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": {"type": "fixed", "name": "f", "size": 1e12}}]}`),
-		"types stand more than":    of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": ` + strings.Repeat(`{"type": "array", "items": `, 200) + `"int"` + strings.Repeat("}", 200) + `}]}`),
+		"is not JSON":           of("{"),
+		"of type string":        of(`"string"`),
+		`unknown type "strnig"`: of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": "strnig"}]}`),
+		"field a: 5 is no type": of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": 5}]}`),
+		"a fixed of":            of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": {"type": "fixed", "name": "f", "size": 1e12}}]}`),
+		"types stand more than": of(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": ` +
+			strings.Repeat(`{"type": "array", "items": `, 200) + `"int"` + strings.Repeat("}", 200) + `}]}`),
 		"member 3 of a union of 2": avroOf(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": ["null", "int"]}]}`, 1, []byte{6}),
 		"symbol 3 of 1":            avroOf(`{"type": "record", "name": "r", "fields": [{"name": "a", "type": {"type": "enum", "name": "e", "symbols": ["x"]}}]}`, 1, []byte{6}),
 		"no Avro file":             []byte("Obj\x02"),
@@ -173,7 +177,8 @@ func TestFootersThatLie(t *testing.T) {
 // TestDamagedFiles changes each byte of small files, one at a time. Whatever it
 // was, reading ends, and an error is one for people.
 func TestDamagedFiles(t *testing.T) {
-	for format, content := range map[Format][]byte{Parquet: probes(), Avro: samples(t, "deflate"), XLSX: book(t, rain)} {
+	for format, content := range map[Format][]byte{Parquet: probes(), Avro: samples(t, "deflate"),
+		XLSX: book(t, rain)} {
 		how := How{Format: format}
 		how.Dialect = tabular.DefaultDialect()
 		if format == XLSX {
@@ -197,7 +202,8 @@ func TestDamagedFiles(t *testing.T) {
 func TestDatesOfSpreadsheets(t *testing.T) {
 	for code, want := range map[string]dateStyle{
 		"General": noDate, "0.00": noDate, `"day" 0`: noDate, `0\d`: noDate, "[Red]0": noDate, "#,##0": noDate,
-		"yyyy-mm-dd": dateOnly, "d/m/yy": dateOnly, "dd.mm.yyyy hh:mm": dateAndTime, "hh:mm:ss": timeOnly, "[h]:mm": timeOnly, `yyyy"T"hh`: dateAndTime, "m/d/yyyy;@": dateOnly,
+		"yyyy-mm-dd": dateOnly, "d/m/yy": dateOnly, "dd.mm.yyyy hh:mm": dateAndTime, "hh:mm:ss": timeOnly,
+		"[h]:mm": timeOnly, `yyyy"T"hh`: dateAndTime, "m/d/yyyy;@": dateOnly,
 	} {
 		assert.Equal(t, want, dateCode(code), code)
 	}
@@ -216,7 +222,8 @@ func TestDatesOfSpreadsheets(t *testing.T) {
 		v := s.date(x, dateOnly)
 		assert.Equal(t, want, v.String())
 	}
-	for text, want := range map[string]string{"0.30000000000000004": "0.3", "1.1": "1.1", "123456789012345": "123456789012345", "1E-3": "0.001", "2.2000000000000002": "2.2"} {
+	for text, want := range map[string]string{"0.30000000000000004": "0.3", "1.1": "1.1",
+		"123456789012345": "123456789012345", "1E-3": "0.001", "2.2000000000000002": "2.2"} {
 		var v tabular.Value
 		var x float64
 		_, err := fmt.Sscan(text, &x)
@@ -290,7 +297,8 @@ func TestSpans(t *testing.T) {
 func TestKinds(t *testing.T) {
 	kinds := func(content []byte, format Format, each string, sources ...string) []tabular.Kind {
 		how := How{Format: format, Dialect: tabular.DefaultDialect(), Each: each, Limits: DefaultLimits}
-		rows, err := Open(Source{Name: "x", Bytes: bytes.NewReader(content), File: bytes.NewReader(content), Size: int64(len(content))}, how)
+		rows, err := Open(Source{Name: "x", Bytes: bytes.NewReader(content), File: bytes.NewReader(content),
+			Size: int64(len(content))}, how)
 		require.NoError(t, err)
 		got, err := rows.(Typed).Kinds(sources)
 		require.NoError(t, err)
@@ -312,16 +320,23 @@ func TestKinds(t *testing.T) {
 		In    inner     `parquet:"in"`
 		List  []inner   `parquet:"list,list"`
 	}{{}}))
-	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal, tabular.Binary, tabular.Text, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.JSON, tabular.Null},
-		kinds(columns.Bytes(), Parquet, "", "id", "up", "at", "day", "money", "raw", "name", "in.depth", "in.unit", "in", "list", "*", "nothing"))
-	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Null}, kinds(columns.Bytes(), Parquet, "list", "id", "list.depth"), "what is in elements is looked at row by row")
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal,
+		tabular.Binary, tabular.Text, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.JSON,
+		tabular.Null},
+		kinds(columns.Bytes(), Parquet, "", "id", "up", "at", "day", "money", "raw", "name", "in.depth", "in.unit",
+			"in", "list", "*", "nothing"))
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Null}, kinds(columns.Bytes(), Parquet, "list", "id",
+		"list.depth"), "what is in elements is looked at row by row")
 
 	container := avroOf(`{"type":"record","name":"r","fields":[{"name":"id","type":"long"},{"name":"up","type":["null","boolean"]},{"name":"at","type":{"type":"long","logicalType":"timestamp-millis"}},
 		{"name":"day","type":{"type":"int","logicalType":"date"}},{"name":"money","type":{"type":"bytes","logicalType":"decimal","precision":9,"scale":2}},{"name":"raw","type":"bytes"},
 		{"name":"either","type":["int","string"]},{"name":"in","type":["null",{"type":"record","name":"i","fields":[{"name":"depth","type":"float"},{"name":"how","type":{"type":"enum","name":"e","symbols":["A"]}}]}]},
 		{"name":"list","type":{"type":"array","items":"int"}},{"name":"span","type":{"type":"fixed","name":"f","size":12,"logicalType":"duration"}}]}`, 0, nil)
-	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal, tabular.Binary, tabular.Null, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.Null, tabular.Null},
-		kinds(container, Avro, "", "id", "up", "at", "day", "money", "raw", "either", "in.depth", "in.how", "in", "list", "span", "nothing"))
+	assert.Equal(t, []tabular.Kind{tabular.Integer, tabular.Boolean, tabular.Instant, tabular.Day, tabular.Decimal,
+		tabular.Binary, tabular.Null, tabular.Float, tabular.Text, tabular.JSON, tabular.JSON, tabular.Null,
+		tabular.Null},
+		kinds(container, Avro, "", "id", "up", "at", "day", "money", "raw", "either", "in.depth", "in.how", "in",
+			"list", "span", "nothing"))
 }
 
 func TestWhatLiesInMemory(t *testing.T) {

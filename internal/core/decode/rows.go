@@ -241,7 +241,8 @@ func openWhole(s Source, how How) (Rows, error) {
 			return nil, err
 		}
 		if len(whole) > maxWhole {
-			return nil, &FileError{Reason: fmt.Sprintf("unpacked it is larger than %d MiB, the most for a packed %s file; have it sent unpacked", maxWhole>>20, how.Format)}
+			return nil, &FileError{Reason: fmt.Sprintf("unpacked it is larger than %d MiB, the most for a packed %s "+
+				"file; have it sent unpacked", maxWhole>>20, how.Format)}
 		}
 		at, size = bytes.NewReader(whole), int64(len(whole))
 	}

@@ -121,7 +121,8 @@ func toUTF8(in *bufio.Reader, charset string) (io.Reader, error) {
 		_, err := in.Discard(3)
 		return in, err
 	case e == nil && utf16Mark:
-		return nil, &FileError{Reason: "this is UTF-16, by its byte order mark; the feed reads UTF-8: write encoding: utf-16"}
+		return nil, &FileError{Reason: "this is UTF-16, by its byte order mark; the feed reads UTF-8: write encoding: " +
+			"utf-16"}
 	case e == nil:
 		return in, nil
 	}
@@ -140,7 +141,8 @@ func Charset(name string) (encoding.Encoding, error) {
 	}
 	e, err := ianaindex.IANA.Encoding(name)
 	if err != nil || e == nil {
-		return nil, fmt.Errorf("unknown charset %q; use an IANA name such as utf-8, utf-16, iso-8859-1, windows-1252 or shift_jis", name)
+		return nil, fmt.Errorf("unknown charset %q; use an IANA name such as utf-8, utf-16, iso-8859-1, windows-1252 "+
+			"or shift_jis", name)
 	}
 	return e, nil
 }
@@ -168,7 +170,8 @@ func (u *unpacking) Read(p []byte) (int, error) {
 	n, err := u.z.Read(p)
 	u.n += int64(n)
 	if u.n > u.limits.Unpacked || (u.n > ratioFrom && u.n > u.limits.Ratio*u.packed.n) {
-		return 0, &FileError{Reason: fmt.Sprintf("unpacks to more than %d times its size (%d bytes so far out of %d): taken for a %s bomb", u.limits.Ratio, u.n, u.packed.n, u.by.name)}
+		return 0, &FileError{Reason: fmt.Sprintf("unpacks to more than %d times its size (%d bytes so far out of %d): "+
+			"taken for a %s bomb", u.limits.Ratio, u.n, u.packed.n, u.by.name)}
 	}
 	if err != nil && err != io.EOF {
 		err = u.by.damaged(err, u.n)

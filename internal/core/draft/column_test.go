@@ -95,8 +95,10 @@ func TestNamesOfFeedsAndColumns(t *testing.T) {
 		each          string
 		sources, want []string
 	}{
-		{decode.CSV, "", []string{"Station no", "Pegel (m)", "Straße", "2m temp", "???", "水位", "Temp. (C)", "Flow m3/s"}, []string{"station_no", "pegel_m", "strasse", "c_2m_temp", "c", "c_2", "temp_c", "flow_m3_s"}},
-		{decode.JSON, "results", []string{"sample.site.id", "/a~1b/c d", "results.id", "results.unit.id", "code"}, []string{"sample_site_id", "c_d", "id", "unit_id", "code"}},
+		{decode.CSV, "", []string{"Station no", "Pegel (m)", "Straße", "2m temp", "???", "水位", "Temp. (C)",
+			"Flow m3/s"}, []string{"station_no", "pegel_m", "strasse", "c_2m_temp", "c", "c_2", "temp_c", "flow_m3_s"}},
+		{decode.JSON, "results", []string{"sample.site.id", "/a~1b/c d", "results.id", "results.unit.id", "code"},
+			[]string{"sample_site_id", "c_d", "id", "unit_id", "code"}},
 	} {
 		k := kind{shape: shape{format: c.format, each: c.each}, table: &table{}}
 		for _, s := range c.sources {
@@ -110,12 +112,14 @@ func TestNamesOfFeedsAndColumns(t *testing.T) {
 		pattern string
 	}{
 		{[]string{"GAUGE_20260701.csv"}, "gauge", "GAUGE_{slot:%Y%m%d}.csv"},
-		{[]string{"GAUGE_20260701T1200.csv.gz", "GAUGE_20260701T1215.csv"}, "gauge", "GAUGE_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"},
+		{[]string{"GAUGE_20260701T1200.csv.gz", "GAUGE_20260701T1215.csv"}, "gauge",
+			"GAUGE_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"},
 		{[]string{"in/lab_2026-07-01_1.json", "in/lab_2026-07-02_2.json"}, "lab", "**/lab_{slot:%Y-%m-%d}_{part}.json"},
 		{[]string{"K1_rain_01.07.2026.txt", "K2_rain_02.07.2026.txt"}, "rain", "{part}_rain_{slot:%d.%m.%Y}.txt"},
 		{[]string{"a 2026-07.xlsx", "b c 2026-08.xlsx"}, "files", "*{slot:%Y-%m}*.xlsx"},
 		{[]string{"registry.csv"}, "registry", "registry.csv"},
-		{[]string{"snow_20260701.zip/north/a.csv", "snow_20260702.zip/b.csv"}, "snow", "snow_{slot:%Y%m%d}.zip/**/{part}.csv"},
+		{[]string{"snow_20260701.zip/north/a.csv", "snow_20260702.zip/b.csv"}, "snow",
+			"snow_{slot:%Y%m%d}.zip/**/{part}.csv"},
 		{[]string{"in/day.zip/x_20260702.csv"}, "day-x", "**/day.zip/x_{slot:%Y%m%d}.csv"},
 	} {
 		k := kind{paths: c.paths}

@@ -21,7 +21,8 @@ import (
 func sample(path, content string) Sample {
 	return Sample{Path: path, Open: func() (decode.Source, func(), error) {
 		r := strings.NewReader(content)
-		return decode.Source{Name: path, Bytes: strings.NewReader(content), File: r, Size: int64(len(content))}, func() {}, nil
+		return decode.Source{Name: path, Bytes: strings.NewReader(content), File: r,
+			Size: int64(len(content))}, func() {}, nil
 	}}
 }
 
@@ -67,7 +68,8 @@ func works(t *testing.T, d Feed, samples []Sample) *feed.Feed {
 				if rec.Values != nil {
 					require.NoError(t, c.Take(&rec.Values[positions[i]], &v), "%s: %s", s.Path, d.Text)
 				} else {
-					require.NoError(t, c.Convert(rec.Cells[positions[i]], &v), "%s, line %d: %s", s.Path, rec.Line, d.Text)
+					require.NoError(t, c.Convert(rec.Cells[positions[i]], &v), "%s, line %d: %s", s.Path, rec.Line,
+						d.Text)
 				}
 			}
 		}
@@ -86,24 +88,46 @@ func TestDrafts(t *testing.T) {
 		samples []Sample
 		want    []string
 	}{
-		"semicolons, commas, a date in the name": {[]Sample{sample("GAUGE_K1_20260701T1200.csv", "# from the office\nStation;Zeit;Pegel (m)\nSR01;01.07.2026 12:00;2,5\nSR02;13.07.2026 12:00;-3,25\n"), sample("GAUGE_K2_20260701T1215.csv", "Station;Zeit;Pegel (m)\nSR03;01.07.2026 12:15;4,5\n")},
-			[]string{`delimiter: ";"`, `files: "GAUGE_{part}_{slot:%Y%m%dT%H%M}.csv"`, `name: zeit, type: datetime, source: "Zeit", format: "%d.%m.%Y %H:%M"`, `name: pegel_m, type: number, source: "Pegel (m)", decimalChar: ","`, "feed: gauge"}},
+		"semicolons, commas, a date in the " +
+			"name": {[]Sample{sample("GAUGE_K1_20260701T1200.csv",
+			"# from the office\nStation;Zeit;Pegel (m)\nSR01;01.07.2026 12:00;2,5\nSR02;13.07.2026 "+
+				"12:00;-3,25\n"), sample("GAUGE_K2_20260701T1215.csv",
+			"Station;Zeit;Pegel (m)\nSR03;01.07.2026 12:15;4,5\n")},
+			[]string{`delimiter: ";"`, `files: "GAUGE_{part}_{slot:%Y%m%dT%H%M}.csv"`,
+				`name: zeit, type: datetime, source: "Zeit", format: "%d.%m.%Y %H:%M"`,
+				`name: pegel_m, type: number, source: "Pegel (m)", decimalChar: ","`, "feed: gauge"}},
 		"a key of two columns, a mark for no value, leading zeros": {[]Sample{sample("levels.csv", many.String())},
-			[]string{"primaryKey: [station, day]", `name: level, type: integer, missingValues: ["", "-999"]`, "-999 is far below all others", "name: code}", "leading zeros", "its name carries no date"}},
+			[]string{"primaryKey: [station, day]", `name: level, type: integer, missingValues: ["", "-999"]`,
+				"-999 is far below all others", "name: code}", "leading zeros", "its name carries no date"}},
 		"either order of day and month": {[]Sample{sample("x.csv", "id,at\n1,03/04/2026\n2,05/06/2026\n")},
 			[]string{`format: "%d/%m/%Y"`, "uncertain: %m/%d/%Y would fit as well"}},
-		"no header":        {[]Sample{sample("x.csv", "1,2026-07-01,5\n2,2026-07-02,6\n")}, []string{"header: false", "name: column_1, type: integer", "taken by position"}},
-		"truth and blanks": {[]Sample{sample("x.csv", "id,ok,note\n1,yes,n/a\n2,no,\n3,yes,\n")}, []string{`trueValues: ["yes"], falseValues: ["no"]`, "nothing but blanks was seen"}},
-		"JSON with rows in it": {[]Sample{sample("LAB_2026-07-01.json", `[{"s": {"id": "a", "x.y": 1}, "revised": "2026-07-01T12:00:00Z", "results": [{"code": "pH", "value": 7.5}, {"code": "T", "value": null}]}]`)},
+		"no header": {[]Sample{sample("x.csv", "1,2026-07-01,5\n2,2026-07-02,6\n")},
+			[]string{"header: false", "name: column_1, type: integer", "taken by position"}},
+		"truth and blanks": {[]Sample{sample("x.csv", "id,ok,note\n1,yes,n/a\n2,no,\n3,yes,\n")},
+			[]string{`trueValues: ["yes"], falseValues: ["no"]`, "nothing but blanks was seen"}},
+		"JSON with rows in it": {[]Sample{sample("LAB_2026-07-01.json",
+			`[{"s": {"id": "a", "x.y": 1}, "revised": "2026-07-01T12:00:00Z", "results": [{"code": "pH", "value": 7.5}, {"code": "T", "value": null}]}]`)},
 			[]string{"format: json", "each: results", `source: "s.id"`, `source: "results.value"`, "newest: revised"}},
-		"lines of JSON":   {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")}, []string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
-		"another charset": {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")}, []string{"encoding: windows-1252", "uncertain: it is no UTF-8"}},
-		"UTF-16":          {[]Sample{sample("a.csv", "\xff\xfei\x00d\x00;\x00x\x00\n\x001\x00;\x002\x00\n\x00")}, []string{"encoding: utf-16", "type: integer"}},
-		"fixed places": {[]Sample{sample("levels 2026-07-01.txt", "# out of the logger\nSR0001 20260701   1.50 G\nSR0002 20260702  -2.25 F\nSR0003 20260703  10.00\n")},
-			[]string{"format: fixed", `dialect: {commentChar: "#"}`, `{name: column_1, source: "1-7", constraints: {required: true}}`, `{name: column_3, type: number, source: "16-23"}`, "uncertain: no delimiter was found"}},
-		"fixed places with a header":     {[]Sample{sample("levels.txt", "STATION LEVEL\nSR0001    1.5\nSR0002   22.5\n")}, []string{"header: true", `{name: station, source: "1-7", constraints`, `{name: level, type: number, source: "8-13"`}},
-		"in a zip":                       {[]Sample{zipOf(t, "SNOW_20260701.zip", "north/a.csv", "id;cm\n1;5\n"), zipOf(t, "SNOW_20260702.zip", "b.csv", "id;cm\n2;7\n")}, []string{`files: "SNOW_{slot:%Y%m%d}.zip/**/{part}.csv"`, "feed: snow", "primaryKey: [id]"}},
-		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"), sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "*{slot:%d.%m.%Y}*.csv"`}},
+		"lines of JSON": {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")},
+			[]string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
+		"another charset": {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")},
+			[]string{"encoding: windows-1252", "uncertain: it is no UTF-8"}},
+		"UTF-16": {[]Sample{sample("a.csv", "\xff\xfei\x00d\x00;\x00x\x00\n\x001\x00;\x002\x00\n\x00")},
+			[]string{"encoding: utf-16", "type: integer"}},
+		"fixed places": {[]Sample{sample("levels 2026-07-01.txt",
+			"# out of the logger\nSR0001 20260701   1.50 G\nSR0002 20260702  -2.25 F\nSR0003 20260703  10.00\n")},
+			[]string{"format: fixed", `dialect: {commentChar: "#"}`,
+				`{name: column_1, source: "1-7", constraints: {required: true}}`,
+				`{name: column_3, type: number, source: "16-23"}`, "uncertain: no delimiter was found"}},
+		"fixed places with a header": {[]Sample{sample("levels.txt",
+			"STATION LEVEL\nSR0001    1.5\nSR0002   22.5\n")},
+			[]string{"header: true", `{name: station, source: "1-7", constraints`,
+				`{name: level, type: number, source: "8-13"`}},
+		"in a zip": {[]Sample{zipOf(t, "SNOW_20260701.zip", "north/a.csv", "id;cm\n1;5\n"),
+			zipOf(t, "SNOW_20260702.zip", "b.csv", "id;cm\n2;7\n")},
+			[]string{`files: "SNOW_{slot:%Y%m%d}.zip/**/{part}.csv"`, "feed: snow", "primaryKey: [id]"}},
+		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"),
+			sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "*{slot:%d.%m.%Y}*.csv"`}},
 	} {
 		feeds, unread, err := Propose(c.samples, "landing/x")
 		require.NoError(t, err, name)
@@ -129,8 +153,10 @@ func zipOf(t *testing.T, at, name, content string) Sample {
 
 func TestAFolderOfManyKinds(t *testing.T) {
 	samples := []Sample{
-		sample("a/GAUGE_20260701.csv", "id,level\n1,2.5\n2,3\n"), sample("b/GAUGE_20260702.csv.bad", "\x00\x01"), sample("GAUGE_20260703.csv", "id,level\n1,2.5\n"),
-		sample("STATIONS_20260701.csv", "id;name\n1;Weir\n"), sample("notes.txt", ""), sample("lab.jsonl", "{\"id\": 5}\n"),
+		sample("a/GAUGE_20260701.csv", "id,level\n1,2.5\n2,3\n"), sample("b/GAUGE_20260702.csv.bad", "\x00\x01"),
+		sample("GAUGE_20260703.csv", "id,level\n1,2.5\n"),
+		sample("STATIONS_20260701.csv", "id;name\n1;Weir\n"), sample("notes.txt", ""),
+		sample("lab.jsonl", "{\"id\": 5}\n"),
 	}
 	feeds, unread, err := Propose(samples, "landing/x")
 	require.NoError(t, err)
@@ -151,7 +177,8 @@ func TestAFolderOfManyKinds(t *testing.T) {
 // and says that it is uncertain.
 func TestADraftWithoutAKey(t *testing.T) {
 	for content, want := range map[string]string{
-		`[{"profile": [1, 2]}, {"profile": [3]}]`:                            "mode: append  # uncertain: no column can be a key",
+		`[{"profile": [1, 2]}, {"profile": [3]}]`: "mode: append  # uncertain: no column " +
+			"can be a key",
 		`[{"profile": [1, 2], "probe": "P1"}, {"profile": [3]}]`:             "primaryKey: [probe]  # uncertain",
 		`[{"profile": [1], "probe": "P1"}, {"profile": [1], "probe": "P2"}]`: "primaryKey: [probe]",
 	} {
@@ -167,7 +194,8 @@ func TestADraftWithoutAKey(t *testing.T) {
 // TestNamesWithCharactersOfPatterns takes files whose names hold what means
 // something else in a pattern.
 func TestNamesWithCharactersOfPatterns(t *testing.T) {
-	for _, names := range [][]string{{"GAUGE 20260701 (1).csv"}, {"a|b*c?.csv"}, {"x{1}[2]}.csv"}, {"LAB (K1) 20260701.csv", "LAB (K1) 20260702.csv"}, {"r(1).cs(v)", "r(2).tx(t)"}} {
+	for _, names := range [][]string{{"GAUGE 20260701 (1).csv"}, {"a|b*c?.csv"}, {"x{1}[2]}.csv"},
+		{"LAB (K1) 20260701.csv", "LAB (K1) 20260702.csv"}, {"r(1).cs(v)", "r(2).tx(t)"}} {
 		var samples []Sample
 		for _, name := range names {
 			samples = append(samples, sample(name, "id,level\n1,2\n2,3\n"))
@@ -191,7 +219,8 @@ func TestKeysThatAreNoPlainNames(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, feeds, 1)
 	text := feeds[0].Text
-	for _, want := range []string{`source: "/a.b"`, `source: "/c/d~1e"`, `source: "/c/"`, `source: "c.f.~"`, `source: "/*"`, `each: "/list.s"`, `source: "/list.s/x.y"`} {
+	for _, want := range []string{`source: "/a.b"`, `source: "/c/d~1e"`, `source: "/c/"`, `source: "c.f.~"`,
+		`source: "/*"`, `each: "/list.s"`, `source: "/list.s/x.y"`} {
 		assert.Contains(t, text, want)
 	}
 	f, err := feed.Parse("x", []byte(text))
@@ -214,7 +243,8 @@ func FuzzPropose(f *testing.F) {
 		require.NoError(t, err)
 		for _, d := range feeds {
 			f, err := feed.Parse("x", []byte(d.Text))
-			if err != nil && !strings.Contains(err.Error(), "two fields read") && !strings.Contains(err.Error(), "brackets nested") {
+			if err != nil && !strings.Contains(err.Error(), "two fields read") && !strings.Contains(err.Error(),
+				"brackets nested") {
 				t.Fatalf("%v\n%s", err, d.Text)
 			}
 			if err == nil && filename.LeftOut(path, 1) == "" {

@@ -147,7 +147,8 @@ func (s *shape) text(head []byte) {
 		}
 	case !utf8.Valid(whole(head)):
 		s.charset = "windows-1252"
-		s.notes = append(s.notes, "uncertain: it is no UTF-8; windows-1252 has a character for nearly every byte, so look at the texts")
+		s.notes = append(s.notes, "uncertain: it is no UTF-8; windows-1252 has a character for nearly every byte, so "+
+			"look at the texts")
 		if e, err := decode.Charset(s.charset); err == nil {
 			head, _ = e.NewDecoder().Bytes(head)
 		}
@@ -242,7 +243,8 @@ func (s *shape) fixed(head []byte) {
 	}
 	s.format, s.widths = decode.Fixed, widths
 	s.dialect.Header, s.dialect.HeaderRows = false, nil
-	s.notes = []string{"uncertain: no delimiter was found, so the columns are taken to stand at fixed places, and cut where all lines have blanks"}
+	s.notes = []string{"uncertain: no delimiter was found, so the columns are taken to stand at fixed places, and cut " +
+		"where all lines have blanks"}
 	if s.header = cut(lines[0]); isHeader(s.header, below) &&
 		slices.ContainsFunc(below, func(r row) bool {
 			return strings.ContainsAny(strings.Join(r.cells, ""),
@@ -308,7 +310,8 @@ func (s *shape) delimited(head []byte) bool {
 	if !isHeader(rows[first].cells, rows[first+1:]) {
 		s.dialect.Header, s.dialect.HeaderRows = false, nil
 		s.header = byPosition(len(rows[first].cells))
-		s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by position; give them their names")
+		s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by "+
+			"position; give them their names")
 	}
 	return best > 0
 }

@@ -118,7 +118,8 @@ func (t *table) key(types []found, names []string) (columns []int, note string) 
 	}
 	if at := t.timeOfFile(types); at >= 0 && !slices.Contains(best.columns, at) {
 		columns = append(slices.Clone(best.columns), at)
-		return columns, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, and taken for its time", names[at])
+		return columns, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, and taken "+
+			"for its time", names[at])
 	}
 	if len(best.columns) == 1 && t.rows > 1 {
 		note = "uncertain where only few rows were seen"

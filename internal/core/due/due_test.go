@@ -29,11 +29,18 @@ func TestTimesAcrossClockChanges(t *testing.T) {
 		spec, from, to string
 		want           []string
 	}{
-		"a daily time in the dropped hour moves to the change": {"30 0 * * *", "2026-03-28T12:00:00Z", "2026-03-30T12:00:00Z", []string{"2026-03-29T01:00:00Z", "2026-03-30T00:30:00Z"}},
-		"a daily time in the doubled hour happens once":        {"30 0 * * *", "2026-10-24T12:00:00Z", "2026-10-26T12:00:00Z", []string{"2026-10-25T00:30:00Z", "2026-10-26T01:30:00Z"}},
-		"every half hour goes through the doubled hour twice":  {"*/30 * * * *", "2026-10-24T23:59:00Z", "2026-10-25T02:00:00Z", []string{"2026-10-25T00:00:00Z", "2026-10-25T00:30:00Z", "2026-10-25T01:00:00Z", "2026-10-25T01:30:00Z", "2026-10-25T02:00:00Z"}},
-		"every half hour has no gap and no repeat in spring":   {"*/30 * * * *", "2026-03-29T00:00:00Z", "2026-03-29T02:00:00Z", []string{"2026-03-29T00:30:00Z", "2026-03-29T01:00:00Z", "2026-03-29T01:30:00Z", "2026-03-29T02:00:00Z"}},
-		"midnight itself is dropped":                           {"0 0 * * *", "2026-03-28T12:00:00Z", "2026-03-29T12:00:00Z", []string{"2026-03-29T01:00:00Z"}},
+		"a daily time in the dropped hour moves to the change": {"30 0 * * *", "2026-03-28T12:00:00Z",
+			"2026-03-30T12:00:00Z", []string{"2026-03-29T01:00:00Z", "2026-03-30T00:30:00Z"}},
+		"a daily time in the doubled hour happens once": {"30 0 * * *", "2026-10-24T12:00:00Z",
+			"2026-10-26T12:00:00Z", []string{"2026-10-25T00:30:00Z", "2026-10-26T01:30:00Z"}},
+		"every half hour goes through the doubled hour twice": {"*/30 * * * *", "2026-10-24T23:59:00Z",
+			"2026-10-25T02:00:00Z", []string{"2026-10-25T00:00:00Z", "2026-10-25T00:30:00Z", "2026-10-25T01:00:00Z",
+				"2026-10-25T01:30:00Z", "2026-10-25T02:00:00Z"}},
+		"every half hour has no gap and no repeat in spring": {"*/30 * * * *", "2026-03-29T00:00:00Z",
+			"2026-03-29T02:00:00Z", []string{"2026-03-29T00:30:00Z", "2026-03-29T01:00:00Z", "2026-03-29T01:30:00Z",
+				"2026-03-29T02:00:00Z"}},
+		"midnight itself is dropped": {"0 0 * * *", "2026-03-28T12:00:00Z",
+			"2026-03-29T12:00:00Z", []string{"2026-03-29T01:00:00Z"}},
 	} {
 		from, _ := time.Parse(time.RFC3339, c.from)
 		to, _ := time.Parse(time.RFC3339, c.to)
@@ -49,7 +56,8 @@ func TestTimesAcrossClockChanges(t *testing.T) {
 		}
 		assert.Equal(t, c.want, steps, name+", step by step")
 	}
-	assert.Equal(t, "2028-02-29T06:00:00Z", times(t, "0 6 29 2 *", "UTC").Next(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)).Format(time.RFC3339))
+	assert.Equal(t, "2028-02-29T06:00:00Z",
+		times(t, "0 6 29 2 *", "UTC").Next(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)).Format(time.RFC3339))
 	assert.True(t, times(t, "0 6 31 2 *", "UTC").Next(time.Now()).IsZero(), "31 February never comes")
 	for _, spec := range []string{"", "* * * *", "@daily", "TZ=UTC * * * * *", "61 * * * *"} {
 		_, err := ParseTimes(spec, time.UTC)
@@ -59,8 +67,10 @@ func TestTimesAcrossClockChanges(t *testing.T) {
 
 func calendar(t testing.TB) *Calendar {
 	return &Calendar{
-		Times: times(t, "0 6 * * *", "Atlantic/Azores"), Files: 1, Late: time.Hour, Missing: 3 * time.Hour, Unit: Day, NameZone: zone(t, "Atlantic/Azores"),
-		Per: []Group{{"catchment", []string{"K1", "K2"}}, {"kind", []string{"a"}}}, Except: map[string]bool{"2026-12-25": true},
+		Times: times(t, "0 6 * * *", "Atlantic/Azores"), Files: 1, Late: time.Hour, Missing: 3 * time.Hour, Unit: Day,
+		NameZone: zone(t, "Atlantic/Azores"),
+		Per:      []Group{{"catchment", []string{"K1", "K2"}}, {"kind", []string{"a"}}},
+		Except:   map[string]bool{"2026-12-25": true},
 	}
 }
 
@@ -76,7 +86,8 @@ func TestSlotsOfACalendar(t *testing.T) {
 		"2026-12-26T07:00:00Z catchment=K1,kind=a", "2026-12-26T07:00:00Z catchment=K2,kind=a",
 	}, got, "Christmas is left out")
 	name := time.Date(2026, 12, 24, 0, 0, 0, 0, c.NameZone)
-	s, expected := c.SlotOf(Came{Noticed: day.AddDate(0, 0, 9), Slot: name.UTC(), Captures: map[string]any{"catchment": "K2", "kind": "a"}})
+	s, expected := c.SlotOf(Came{Noticed: day.AddDate(0, 0, 9), Slot: name.UTC(),
+		Captures: map[string]any{"catchment": "K2", "kind": "a"}})
 	assert.True(t, expected)
 	assert.Equal(t, "2026-12-24T07:00:00Z", s.At.UTC().Format(time.RFC3339), "the name says the day, whenever it comes")
 	for what, f := range map[string]Came{
@@ -87,7 +98,8 @@ func TestSlotsOfACalendar(t *testing.T) {
 		assert.False(t, expected, what)
 	}
 	c.Unit, c.Per = NoUnit, nil
-	for came, want := range map[string]string{"2026-12-24T06:50:00Z": "2026-12-24", "2026-12-24T13:00:00Z": "2026-12-24", "2026-12-23T21:00:00Z": "2026-12-24"} {
+	for came, want := range map[string]string{"2026-12-24T06:50:00Z": "2026-12-24",
+		"2026-12-24T13:00:00Z": "2026-12-24", "2026-12-23T21:00:00Z": "2026-12-24"} {
 		at, _ := time.Parse(time.RFC3339, came)
 		s, expected := c.SlotOf(Came{Noticed: at})
 		assert.True(t, expected)
@@ -130,13 +142,15 @@ func TestUnits(t *testing.T) {
 	c := calendar(t)
 	spring := time.Date(2026, 3, 28, 0, 0, 0, 0, time.UTC)
 	for i, s := range c.Slots(spring, spring.AddDate(0, 0, 3)) {
-		assert.Equal(t, spring.AddDate(0, 0, i/2).Format(time.DateOnly), s.Name.In(c.NameZone).Format(time.DateOnly), "the midnight that begins 29 March is dropped")
+		assert.Equal(t, spring.AddDate(0, 0, i/2).Format(time.DateOnly), s.Name.In(c.NameZone).Format(time.DateOnly),
+			"the midnight that begins 29 March is dropped")
 	}
 	dropped := Day.Start(time.Date(2026, 3, 29, 6, 0, 0, 0, c.NameZone))
 	assert.Equal(t, "2026-03-30 00:00:00", Day.Next(dropped).Format(time.DateTime))
 	at := time.Date(2026, 12, 31, 23, 59, 30, 0, zone(t, "Atlantic/Azores"))
 	for unit, want := range map[Unit][2]string{
-		Minute: {"2026-12-31 23:59:00", "2027-01-01 00:00:00"}, Hour: {"2026-12-31 23:00:00", "2027-01-01 00:00:00"}, Day: {"2026-12-31 00:00:00", "2027-01-01 00:00:00"},
+		Minute: {"2026-12-31 23:59:00", "2027-01-01 00:00:00"}, Hour: {"2026-12-31 23:00:00", "2027-01-01 00:00:00"},
+		Day:   {"2026-12-31 00:00:00", "2027-01-01 00:00:00"},
 		Month: {"2026-12-01 00:00:00", "2027-01-01 00:00:00"}, Year: {"2026-01-01 00:00:00", "2027-01-01 00:00:00"},
 	} {
 		start := unit.Start(at)

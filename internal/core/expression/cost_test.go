@@ -23,7 +23,8 @@ func TestCostsAreBounded(t *testing.T) {
 		require.ErrorAs(t, err, &syntax)
 		assert.Contains(t, syntax.Problem, "may take more than")
 	}
-	for _, source := range []string{"row.station_id.matches('^[a-z]+$')", "row.station_id.contains('x') && row.level_m > 3", list + ".exists(a, a == row.count)"} {
+	for _, source := range []string{"row.station_id.matches('^[a-z]+$')",
+		"row.station_id.contains('x') && row.level_m > 3", list + ".exists(a, a == row.count)"} {
 		_, err := s.Compile(source)
 		assert.NoError(t, err, source)
 	}
@@ -39,13 +40,15 @@ func TestValuesAreThoseOfTheRow(t *testing.T) {
 		want     bool
 	}{{35, 4, true}, {35, 3, false}, {29, 4, false}, {35, 100, false}, {35, 4, true}} {
 		var v tabular.Value
-		given := &values{"row.level_m": {Kind: tabular.Decimal, I: c.level, Scale: 1}, "row.count": {Kind: tabular.Integer, I: c.n}, "file.size": size}
+		given := &values{"row.level_m": {Kind: tabular.Decimal, I: c.level, Scale: 1},
+			"row.count": {Kind: tabular.Integer, I: c.n}, "file.size": size}
 		require.NoError(t, p.Eval(given, &v))
 		assert.Equal(t, c.want, v.I == 1, c)
 	}
 	var v tabular.Value
 	err = p.Eval(&values{"row.level_m": {}, "row.count": {Kind: tabular.Integer, I: 4}, "file.size": size}, &v)
 	assert.ErrorIs(t, err, ErrNull)
-	require.NoError(t, p.Eval(&values{"row.level_m": {}, "row.count": {Kind: tabular.Integer, I: 400}, "file.size": size}, &v))
+	require.NoError(t, p.Eval(&values{"row.level_m": {}, "row.count": {Kind: tabular.Integer, I: 400},
+		"file.size": size}, &v))
 	assert.Zero(t, v.I, "false, whatever the null would have been")
 }

@@ -37,8 +37,9 @@ const (
 )
 
 var (
-	exactly = apd.Context{Precision: maxDigits, MaxExponent: maxScale, MinExponent: -maxScale, Rounding: apd.RoundHalfEven,
-		Traps: apd.DefaultTraps | apd.Inexact}
+	exactly = apd.Context{Precision: maxDigits, MaxExponent: maxScale, MinExponent: -maxScale,
+		Rounding: apd.RoundHalfEven,
+		Traps:    apd.DefaultTraps | apd.Inexact}
 	quotients = apd.Context{Precision: quotientDigits, MaxExponent: maxScale, MinExponent: -maxScale,
 		Rounding: apd.RoundHalfEven, Traps: apd.DefaultTraps}
 )
@@ -60,7 +61,8 @@ var (
 func Mixed() cel.EnvOption {
 	var options []cel.EnvOption
 	for _, o := range []struct{ operator, name string }{
-		{operators.Add, "add"}, {operators.Subtract, "subtract"}, {operators.Multiply, "multiply"}, {operators.Divide, "divide"},
+		{operators.Add, "add"}, {operators.Subtract, "subtract"}, {operators.Multiply, "multiply"},
+		{operators.Divide, "divide"},
 	} {
 		options = append(options, cel.Function(o.operator,
 			cel.Overload(o.name+"_int64_double", []*cel.Type{cel.IntType, cel.DoubleType}, cel.DoubleType),

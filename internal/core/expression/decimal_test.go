@@ -91,7 +91,8 @@ func TestNumbersAreExact(t *testing.T) {
 		source string
 		want   string // or its error
 	}{
-		{tabular.Value{Kind: tabular.Decimal, B: large, Scale: 5}, "row.level_m * 2", "-2469135780246913578024691.35780"},
+		{tabular.Value{Kind: tabular.Decimal, B: large, Scale: 5}, "row.level_m * 2",
+			"-2469135780246913578024691.35780"},
 		{tabular.Value{Kind: tabular.Decimal, B: large}, "row.level_m < 0", "true"},
 		{tabular.Value{Kind: tabular.Decimal, I: 1, Scale: 1200}, "row.level_m > 0", "true"},
 		{tabular.Value{Kind: tabular.Decimal, I: 1, Scale: 1200}, "row.level_m + 1", "more than 1000 digits"},

@@ -119,7 +119,9 @@ func (s *Scope) Compile(source string) (*Program, error) {
 	case isType(t, cel.TimestampType):
 		p.Kind = tabular.Instant
 	default:
-		return nil, &SyntaxError{1, 1, fmt.Sprintf("gives %s; a column can hold bool, int, double, string or timestamp: convert it, as in string(...)", t)}
+		return nil, &SyntaxError{1, 1,
+			fmt.Sprintf("gives %s; a column can hold bool, int, double, string or timestamp: convert it, as in "+
+				"string(...)", t)}
 	}
 	p.Reads = s.names(ast)
 	for _, name := range p.Reads {
@@ -205,7 +207,8 @@ func (s *Scope) explain(message, source string) string {
 		}
 	}
 	if len(full) == 0 || len(names) == 0 {
-		return fmt.Sprintf("unknown name %q; known are row, file, run and feed with their parts, such as row.<column>", root)
+		return fmt.Sprintf("unknown name %q; known are row, file, run and feed with their parts, such as "+
+			"row.<column>", root)
 	}
 	if near := spelling.Nearest(full[0], names); near != "" {
 		return fmt.Sprintf("unknown name %q; did you mean %q?", full[0], near)

@@ -43,7 +43,8 @@ const (
 
 const maxQuickScale = 18
 
-var powers = [maxQuickScale + 1]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+var powers = [maxQuickScale + 1]int64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14,
+	1e15, 1e16,
 	1e17, 1e18}
 
 // step computes a part of an expression. ok is false when it is not sure.
@@ -125,7 +126,8 @@ func (q *quickener) constant(e ast.Expr) step {
 		s = scalar{what: whole, i: int64(v)}
 	case types.Double:
 		var n tabular.Value
-		if err := q.literals[e.ID()].into(&n); err != nil || n.B != nil || n.Odd != tabular.Finite || n.Scale > maxQuickScale {
+		if err := q.literals[e.ID()].into(&n); err != nil || n.B != nil || n.Odd != tabular.Finite ||
+			n.Scale > maxQuickScale {
 			return nil
 		}
 		s = scalar{what: decimal, scale: n.Scale, i: n.I}

@@ -80,7 +80,8 @@ func (r *reader) feed(root *node) *Feed {
 	f.When = r.when(root.get("when"), f)
 	f.Due = r.due(root.get("due"), f)
 	if f.Landing.Delivery == BySlot && f.Due == nil {
-		r.failAt(root.get("landing").get("delivery"), "landing.delivery: slot needs due, which says what a slot expects")
+		r.failAt(root.get("landing").get("delivery"),
+			"landing.delivery: slot needs due, which says what a slot expects")
 	}
 	r.reissue(root, f)
 	f.Private = r.private(root.get("private"), f)
@@ -168,7 +169,8 @@ func (r *reader) landing(n *node) Landing {
 		r.failAt(at, "landing.at: %s: not yet; this version of Mullein takes folders only", l.At)
 	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") ||
 		strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
-		r.failAt(at, "landing.at %q must be a plain path below a landing root, such as landing/gauges, without \"..\" and not beginning with /", l.At)
+		r.failAt(at, "landing.at %q must be a plain path below a landing root, such as landing/gauges, without \"..\" "+
+			"and not beginning with /", l.At)
 	}
 	l.At = strings.TrimSuffix(l.At, "/")
 	if l.Settle > maxSettle {
@@ -228,7 +230,8 @@ func (r *reader) lists(n *node, l *Landing, fold bool) {
 	case l.Delivery == ByList:
 		r.failAt(n.get("delivery"), "landing.delivery: list needs listed_in, the pattern of the lists")
 	case l.Delivery == BySlot && !l.Files.HasSlot():
-		r.failAt(n.get("delivery"), "landing.delivery: slot needs {slot:...} in files, which says what belongs together")
+		r.failAt(n.get("delivery"), "landing.delivery: slot needs {slot:...} in files, which says what belongs "+
+			"together")
 	}
 }
 
@@ -249,7 +252,8 @@ func (r *reader) template(n *node, l *Landing) *filename.Template {
 func (r *reader) folder(n *node, l *Landing) *filename.Template {
 	t := r.template(n, l)
 	if t != nil && (t.Fixed() == "" || l.At == t.Fixed() || strings.HasPrefix(l.At+"/", t.Fixed()+"/")) {
-		r.failAt(n, "the folder %q must begin with a name of its own, as in done/{slot:%%Y}; it is below the landing's root, beside the landing or inside it", n.text)
+		r.failAt(n, "the folder %q must begin with a name of its own, as in done/{slot:%%Y}; it is below the "+
+			"landing's root, beside the landing or inside it", n.text)
 	}
 	return t
 }
@@ -375,7 +379,8 @@ const maxFields = 1000
 
 func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	if n.shape == scalar {
-		r.failAt(n, "schema: %q is a file beside the feed file; `mullein feed put` and `feed check` read it and put it in this place", n.text)
+		r.failAt(n, "schema: %q is a file beside the feed file; `mullein feed put` and `feed check` read it and put "+
+			"it in this place", n.text)
 		return tabular.Schema{}
 	}
 	s := tabular.Schema{
@@ -427,7 +432,8 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	if f.Dialect.Header && f.Format != decode.Fixed || f.Format.Trees() || s.FieldsMatch == tabular.MatchExact {
 		return s
 	}
-	r.failAt(n.get("fieldsMatch"), "schema.fieldsMatch: %s needs a header; without one, columns are taken by position: exact", s.FieldsMatch)
+	r.failAt(n.get("fieldsMatch"), "schema.fieldsMatch: %s needs a header; without one, columns are taken by "+
+		"position: exact", s.FieldsMatch)
 	return s
 }
 
@@ -470,7 +476,8 @@ func (r *reader) furtherKeys(n *node, s *tabular.Schema) {
 				len(k.Reference))
 		}
 		if schema, table, two := strings.Cut(k.Table, "."); !two || schema == "" || table == "" {
-			r.failAt(item, "schema.foreignKeys: the resource is a table as schema.table, such as river.station, not %q", k.Table)
+			r.failAt(item, "schema.foreignKeys: the resource is a table as schema.table, such as river.station, not "+
+				"%q", k.Table)
 		}
 		s.ForeignKeys = append(s.ForeignKeys, k)
 	}
@@ -499,8 +506,9 @@ func readField(n *node) tabular.Field {
 		DecimalChar: n.str("decimalChar", ""), GroupChar: n.str("groupChar", ""),
 		SoleNumber: n.flag("bareNumber", true),
 		TrueValues: n.texts("trueValues"), FalseValues: n.texts("falseValues"), MissingValues: n.texts("missingValues"),
-		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""), CutNanoseconds: n.str("nanoseconds", "") == "cut",
-		Unstored: !n.flag("stored", true),
+		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""),
+		CutNanoseconds: n.str("nanoseconds", "") == "cut",
+		Unstored:       !n.flag("stored", true),
 	}
 	k := n.get("constraints")
 	f.Constraints = tabular.Constraints{
@@ -648,7 +656,8 @@ func (r *reader) derive(n *node, scope *expression.Scope, key []string) []Derive
 		if p := r.expression(d.value, scope, "derive."+d.name); p != nil {
 			c := Derived{Name: d.name, Expression: d.value.text, Kind: p.Kind, Reads: p.Reads}
 			if slices.Contains(key, c.Name) && c.OfRun() {
-				r.failAt(d.value, "derive.%s says something of the run, so it cannot be part of the key: each run would have rows of its own", c.Name)
+				r.failAt(d.value, "derive.%s says something of the run, so it cannot be part of the key: each run "+
+					"would have rows of its own", c.Name)
 			}
 			out = append(out, c)
 		}
@@ -683,11 +692,13 @@ func (r *reader) unstoredOf(root *node, f *Feed) {
 			why = "its constraint unique"
 		case slices.ContainsFunc(f.Schema.UniqueKeys, func(k []string) bool { return slices.Contains(k, name) }):
 			why = "schema.uniqueKeys"
-		case slices.ContainsFunc(f.Schema.ForeignKeys, func(k tabular.ForeignKey) bool { return slices.Contains(k.Fields, name) }):
+		case slices.ContainsFunc(f.Schema.ForeignKeys,
+			func(k tabular.ForeignKey) bool { return slices.Contains(k.Fields, name) }):
 			why = "schema.foreignKeys"
 		}
 		if why != "" {
-			r.failAt(root.get("schema"), "field %s: stored is false, and %s needs its column; derive one of it, or store it", name, why)
+			r.failAt(root.get("schema"), "field %s: stored is false, and %s needs its column; derive one of it, or "+
+				"store it", name, why)
 		}
 	}
 	if len(f.OwnColumns()) == 0 {
@@ -852,12 +863,14 @@ func (r *reader) columns(root *node, f *Feed) {
 			r.failAt(n, "%q cannot be a column's name: from 1 to 63 bytes", name)
 		}
 		if IsSystemColumn(name) {
-			r.failAt(n, "column %q: every table of PostgreSQL has one of that name for itself; choose another, and give the name in the file as source", name)
+			r.failAt(n, "column %q: every table of PostgreSQL has one of that name for itself; choose another, and "+
+				"give the name in the file as source", name)
 		}
 		if by, twice := taken[name]; twice {
 			hint := ""
 			if as == "a lineage column" {
-				hint = "; rename the field and give its name in the file as source, or name the lineage columns yourself"
+				hint = "; rename the field and give its name in the file as source, or name the lineage columns " +
+					"yourself"
 			}
 			r.failAt(n, "column %q is both %s and %s%s", name, by, as, hint)
 		}

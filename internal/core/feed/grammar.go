@@ -70,36 +70,46 @@ func grammar() *key {
 		text("owner", "Who answers for the feed: an e-mail address, shown where something is wrong."),
 		group("supplier", "Who sends the files.", text("name", "Their name."), text("contact", "Where to reach them.")),
 		landingKeys(),
-		choice("format", "How the file is written: csv (all delimited text), json, jsonl (JSON Lines), parquet, avro, xlsx (spreadsheets), fixed (fixed-width text). gzip, zstd and bzip2 are unpacked by themselves. Default: csv.", decode.Formats()...),
+		choice("format", "How the file is written: csv (all delimited text), json, jsonl (JSON Lines), parquet, avro, "+
+			"xlsx (spreadsheets), fixed (fixed-width text). gzip, zstd and bzip2 are unpacked by themselves. Default: "+
+			"csv.", decode.Formats()...),
 		text("encoding", "The charset of text files, by its IANA name. Default: utf-8.").eg("windows-1252"),
 		group("dialect", "Table Dialect: how the file is laid out.",
 			text("delimiter", "Between cells, one character or several. Default: a comma."),
-			flag("header", "Whether the first row names the columns. false maps them by position. Default: true; for fixed: false."),
-			char("quoteChar", "Around cells that hold delimiters or line ends. Default: a double quote. \"\" for none."),
+			flag("header", "Whether the first row names the columns. false maps them by position. Default: true; for "+
+				"fixed: false."),
+			char("quoteChar", "Around cells that hold delimiters or line ends. Default: a double quote. \"\" for "+
+				"none."),
 			char("commentChar", "Lines that begin with it are passed over. Default: none."),
 			flag("doubleQuote", "Whether a doubled quote inside quotes stands for one. Default: true."),
 			char("escapeChar", "Before a character that is to be taken as it is. Default: none.").eg("'\\'"),
 			text("lineTerminator", "The end of a line. Default: LF and CRLF, and CR where there is neither."),
 			text("nullSequence", "A text that stands for no value, besides the schema's missingValues.").eg("'\\N'"),
 			flag("skipInitialSpace", "Whether spaces at the beginning of a cell are passed over. Default: false."),
-			list("headerRows", "The rows that make the header, from 1; those above it are passed over. Default: the first that is neither empty nor a comment.", count("", "")).eg("[2, 3]"),
+			list("headerRows", "The rows that make the header, from 1; those above it are passed over. Default: the "+
+				"first that is neither empty nor a comment.", count("", "")).eg("[2, 3]"),
 			text("headerJoin", "Between the parts of a header of several rows. Default: a space."),
 			list("commentRows", "Rows to pass over, from 1.", count("", "")).eg("[1]"),
 			text("property", "json: the path of the array of records. Default: the top.").eg("data.samples"),
 			choice("itemType", "json: what a record is. Default: what stands there.", "array", "object"),
-			list("itemKeys", "json: the names of the items, where records are arrays. Default: the first record names them.", text("", "")),
+			list("itemKeys", "json: the names of the items, where records are arrays. Default: the first record names "+
+				"them.", text("", "")),
 			count("sheetNumber", "xlsx: the sheet, from 1. Default: the first."),
 			text("sheetName", "xlsx: the sheet, by name."),
 		),
-		text("each", "json, jsonl, parquet, avro: a row for each element of the array under this path; what stands outside of it is repeated.").eg("results"),
+		text("each", "json, jsonl, parquet, avro: a row for each element of the array under this path; what stands "+
+			"outside of it is repeated.").eg("results"),
 		schemaKeys().must(),
 		text("zone", "The time zone of times in the data that carry none. Default: UTC.").eg("Atlantic/Azores"),
 		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.",
 			text("", "")),
-		text("leave_out", "Rows for which this CEL expression is true are left out.").eg("row.station_id.startsWith(\"TEST\")"),
-		text("delete_when", "Rows for which this CEL expression is true delete their key.").eg("row.status == \"withdrawn\""),
+		text("leave_out", "Rows for which this CEL expression is true are left "+
+			"out.").eg("row.station_id.startsWith(\"TEST\")"),
+		text("delete_when", "Rows for which this CEL expression is true delete their "+
+			"key.").eg("row.status == \"withdrawn\""),
 		checkKeys(),
-		texts("private", "Columns whose values are never kept or shown in rejects; the original line is masked there too.").eg("[observer]"),
+		texts("private", "Columns whose values are never kept or shown in rejects; the original line is masked there "+
+			"too.").eg("[observer]"),
 		group("tolerate", "How much may be wrong before the arrival is refused.",
 			&key{name: "rejects", about: "Rejected rows: a number, or a share of the file's rows. Default: none.",
 				kind: kShare, example: "0.5%"}),
@@ -112,24 +122,38 @@ func grammar() *key {
 func landingKeys() *key {
 	return group("landing", "Where the files arrive and which of them belong.",
 		text("at", "A folder below one of the service's landing roots.").must().eg("landing/gauges"),
-		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, {name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
+		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, "+
+			"{name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
 		choice("case", "Whether the pattern looks at capitals. Default: exact.", "exact", "ignore"),
-		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part, .filepart and empty marker files never do."),
+		texts("except", "Files that do not belong although their names fit. Dot-files, .tmp, .part, .filepart and "+
+			"empty marker files never do."),
 		group("size", "The sizes that are taken; others are left out.",
 			&key{name: "from", kind: kSize, about: "At least."}, &key{name: "to", kind: kSize, about: "At most."}),
-		count("with_columns", "Where a landing mixes kinds of files under one name: those with so many columns, or with these, belong; the others are skipped.").orElse(texts("", "")).eg("[Station, Level]"),
+		count("with_columns", "Where a landing mixes kinds of files under one name: those with so many columns, or "+
+			"with these, belong; the others are skipped.").orElse(texts("", "")).eg("[Station, Level]"),
 		text("zone", "The time zone of times in names. Default: UTC.").eg("Atlantic/Azores"),
 		span("settle", "A file is whole when its size and time have been still for so long. Default: 3s.").eg("3s"),
-		text("whole_when", "A file is whole when this marker file is there and not older, instead of settle: a path of {path}, {stem}, {name} and captures. A checksum or a number of rows in it is held against the file.").eg("\"{path}.ok\""),
-		text("listed_in", "delivery: list: the pattern of the files that list a delivery: a path a line, below the list's folder, with the size and the SHA-256 after it if they are known.").eg("\"DELIVERY_{slot:%Y%m%d}.lst\""),
-		choice("delivery", "What belongs together and is loaded in one transaction: a file, the files of a list, or all that a slot of due expects. Default: file.", "file", "list", "slot"),
-		choice("backlog", "What becomes of files that lay there before the feed: they are loaded, or skipped until `redo --backlog` takes them. Default: load.", "load", "skip"),
-		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load; with mode append or merge: add, where load would add the same rows twice, replace, or hold where that cannot be.", "load", "replace", "hold", "skip"),
+		text("whole_when", "A file is whole when this marker file is there and not older, instead of settle: a path "+
+			"of {path}, {stem}, {name} and captures. A checksum or a number of rows in it is held against the "+
+			"file.").eg("\"{path}.ok\""),
+		text("listed_in", "delivery: list: the pattern of the files that list a delivery: a path a line, below the "+
+			"list's folder, with the size and the SHA-256 after it if they are "+
+			"known.").eg("\"DELIVERY_{slot:%Y%m%d}.lst\""),
+		choice("delivery", "What belongs together and is loaded in one transaction: a file, the files of a list, or "+
+			"all that a slot of due expects. Default: file.", "file", "list", "slot"),
+		choice("backlog", "What becomes of files that lay there before the feed: they are loaded, or skipped until "+
+			"`redo --backlog` takes them. Default: load.", "load", "skip"),
+		choice("reissue", "What becomes of other content under a loaded path: load merges it, replace undoes what the "+
+			"old version wrote and loads the new, hold waits for a person, skip leaves it. Default: load; with mode "+
+			"append or merge: add, where load would add the same rows twice, replace, or hold where that cannot "+
+			"be.", "load", "replace", "hold", "skip"),
 		choice("copies", "What becomes of the same content under another name with the same captures. Default: skip.",
 			"skip", "load"),
 		flag("strict_order", "Whether a refused, failed or held file holds up those behind it. Default: false."),
-		text("put_away", "What becomes of loaded files and skipped copies: leave, delete, or a folder below the landing's root, with captures in it. Default: leave.").eg("\"done/{slot:%Y}/{catchment}\""),
-		text("quarantine", "The folder below the landing's root that refused files are moved to, with a text beside each that says why. Default: they stay where they are.").eg("quarantine/gauges"),
+		text("put_away", "What becomes of loaded files and skipped copies: leave, delete, or a folder below the "+
+			"landing's root, with captures in it. Default: leave.").eg("\"done/{slot:%Y}/{catchment}\""),
+		text("quarantine", "The folder below the landing's root that refused files are moved to, with a text beside "+
+			"each that says why. Default: they stay where they are.").eg("quarantine/gauges"),
 	).must()
 }
 
@@ -139,8 +163,11 @@ func schemaKeys() *key {
 		choice("type", "Its type, as Table Schema says. Default: string.", "string", "number", "integer", "boolean",
 			"object", "array", "list", "datetime", "date", "time", "year", "yearmonth", "duration", "geopoint",
 			"geojson", "any"),
-		text("source", "Its name in the file. In json, jsonl, parquet and avro a path, such as sample.site.id or /sample/site/id, or * for the whole record; in fixed the first and last character, such as 1-8. Default: its name."),
-		text("format", "How it is written: a POSIX strftime pattern for times; default, email, uri, binary or uuid for strings; default, array or object for geopoints."),
+		text("source", "Its name in the file. In json, jsonl, parquet and avro a path, such as sample.site.id or "+
+			"/sample/site/id, or * for the whole record; in fixed the first and last character, such as 1-8. Default: "+
+			"its name."),
+		text("format", "How it is written: a POSIX strftime pattern for times; default, email, uri, binary or uuid "+
+			"for strings; default, array or object for geopoints."),
 		text("title", "A name for people; becomes part of the column's comment."),
 		text("description", "What it means; becomes the column's comment."),
 		char("decimalChar", "The decimal mark of numbers. Default: a point."),
@@ -149,8 +176,10 @@ func schemaKeys() *key {
 		texts("trueValues", "The texts for true. Default: true, True, TRUE, 1."),
 		texts("falseValues", "The texts for false. Default: false, False, FALSE, 0."),
 		texts("missingValues", "The texts for no value, in this column."),
-		flag("stored", "false: the column is read for expressions only, and the target has none for it. Default: true."),
-		choice("nanoseconds", "What becomes of times that are finer than the microseconds that the target keeps: their rows are rejects, or the times are cut. Default: reject.", "reject", "cut"),
+		flag("stored", "false: the column is read for expressions only, and the target has none for it. Default: "+
+			"true."),
+		choice("nanoseconds", "What becomes of times that are finer than the microseconds that the target keeps: "+
+			"their rows are rejects, or the times are cut. Default: reject.", "reject", "cut"),
 		choice("itemType", "The type of a list's items. Default: string.", "string", "integer", "boolean", "number",
 			"datetime", "date", "time"),
 		text("delimiter", "What stands between a list's items. Default: a comma."),
@@ -168,19 +197,27 @@ func schemaKeys() *key {
 			count("maxLength", "The greatest length of a text, in characters."),
 			text("pattern", "A regular expression (RE2) for the whole text."),
 			list("enum", "The values that are allowed.", anything("", "")),
-			free("jsonSchema", "A JSON Schema that objects and arrays must fit. It stands here whole: it cannot refer to others.", nil),
+			free("jsonSchema", "A JSON Schema that objects and arrays must fit. It stands here whole: it cannot refer "+
+				"to others.", nil),
 		),
 	)
 	schema := group("schema", "Table Schema: the columns of the file.",
 		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal",
 			"subset", "superset", "partial"),
 		list("fields", "The columns.", field),
-		text("by", "Where a feed takes several kinds of files, each with columns and a table of its own: the capture that tells them apart. It stands in target.table too.").eg("kind"),
-		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as schemas/{kind}.json, becomes this when the feed is put.", nil),
-		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names, of fields and derived columns. append has none; replace and replace_part may go without.", text("", "")).orElse(text("", "")),
-		texts("missingValues", "The texts for no value. Default: the empty text; none in json, jsonl, parquet and avro, which have nulls of their own."),
-		list("uniqueKeys", "Lists of fields whose values, together, stand once in a file; of rows that have the same, the first stays, the others are rejects.", texts("", "")),
-		list("foreignKeys", "Fields whose values, together, stand in another table of the target's database; rows whose values do not are rejects.", group("", "A foreign key.",
+		text("by", "Where a feed takes several kinds of files, each with columns and a table of its own: the capture "+
+			"that tells them apart. It stands in target.table too.").eg("kind"),
+		free("kinds", "With by: a schema for each value of the capture. A path with the capture in it, such as "+
+			"schemas/{kind}.json, becomes this when the feed is put.", nil),
+		list("primaryKey", "The key: one row a key is kept, the newest. A name or a list of names, of fields and "+
+			"derived columns. append has none; replace and replace_part may go without.",
+			text("", "")).orElse(text("", "")),
+		texts("missingValues", "The texts for no value. Default: the empty text; none in json, jsonl, parquet and "+
+			"avro, which have nulls of their own."),
+		list("uniqueKeys", "Lists of fields whose values, together, stand once in a file; of rows that have the same, "+
+			"the first stays, the others are rejects.", texts("", "")),
+		list("foreignKeys", "Fields whose values, together, stand in another table of the target's database; rows "+
+			"whose values do not are rejects.", group("", "A foreign key.",
 			list("fields", "The fields; a name or a list of names.", text("", "")).orElse(text("", "")).must(),
 			group("reference", "Where the values stand.",
 				text("resource", "The table, as schema.table.").must().eg("river.station"),
@@ -203,15 +240,22 @@ func checkKeys() *key {
 			choice("else", "What becomes of the rows, or of the delivery, when it is not. Default: "+otherwise[0]+".",
 				otherwise...)))
 	}
-	return group("checks", "What must be true beyond the constraints. Every check says what it saw, also when it holds.",
+	return group("checks", "What must be true beyond the constraints. Every check says what it saw, also when it "+
+		"holds.",
 		group("file", "Of the file as a whole; a file that breaks one is refused.",
-			group("rows", "How many rows.", count("from", "At least. Default: 1; with 0, a file with a header alone is loaded, with nothing in it."), count("to", "At most.")),
-			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and captures.").eg("\"{path}.sha256\""),
+			group("rows", "How many rows.",
+				count("from", "At least. Default: 1; with 0, a file with a header alone is loaded, with nothing in "+
+					"it."), count("to", "At most.")),
+			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and "+
+				"captures.").eg("\"{path}.sha256\""),
 			group("trailer", "A last line that is no row: it counts the rows, or sums columns.",
-				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),
+				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the "+
+					"sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),
 		checks("row", "Of each row. Where a column is null that the expression cannot do without, the check holds.",
 			"reject", "refuse", "warn"),
-		checks("delivery", "Of a delivery as a whole, in CEL over rows, last_rows, usual_rows, blank_share('c'), distinct_count('c'), sum('c'), smallest('c'), greatest('c'), newest_age('c'), all_in('c', 'schema.table', 'c') and last('check').", "refuse", "warn"),
+		checks("delivery", "Of a delivery as a whole, in CEL over rows, last_rows, usual_rows, blank_share('c'), "+
+			"distinct_count('c'), sum('c'), smallest('c'), greatest('c'), newest_age('c'), all_in('c', "+
+			"'schema.table', 'c') and last('check').", "refuse", "warn"),
 	)
 }
 
@@ -227,18 +271,34 @@ func targetKeys() *key {
 	merges := []string{string(Take), string(KeepFirst), string(KeepWhenBlank), string(Greatest), string(Least),
 		string(Add)}
 	return group("target", "The table that rows end in.",
-		text("connection", "The database of the table, by the name that the service knows it by. Default: main, where the records are."),
+		text("connection", "The database of the table, by the name that the service knows it by. Default: main, where "+
+			"the records are."),
 		text("table", "The table, as schema.table. It is created when absent.").must().eg("river.gauge_reading"),
-		choice("mode", "What a delivery does to the table: upsert writes new and changed rows; add_missing writes new keys and leaves those that exist alone; append writes every row, without a key; replace makes the table what the delivery is; replace_part does so for the parts that the delivery has rows of. Default: upsert.", modes...),
+		choice("mode", "What a delivery does to the table: upsert writes new and changed rows; add_missing writes new "+
+			"keys and leaves those that exist alone; append writes every row, without a key; replace makes the table "+
+			"what the delivery is; replace_part does so for the parts that the delivery has rows of. Default: "+
+			"upsert.", modes...),
 		text("part", "replace_part: the column that names the part, such as a day.").eg("day"),
-		text("newest", "By what the newest row of a key wins, in whatever order files come: a column, slot (in the name of the file), modified (the time of the file), or arrival (what comes last). Default: slot where landing.files captures it, lineage is kept and nothing is merged; else arrival."),
-		free("merge", "How a column's old and new value become one: take the new one, keep_first that was not null, keep_when_blank the old one where the new one is null, the greatest, the least, or add both. Default: take.", choice("", "", merges...)).eg("{peak_m: greatest, note: keep_when_blank}"),
-		choice("absent", "What becomes of rows of the table whose key a delivery does not have, where a delivery is the whole table: they are kept, marked with the time in absent_since, or deleted. Default: keep.", "keep", "mark", "delete"),
-		&key{name: "absent_at_most", about: "A number of rows, or a share of the table's: a delivery that lacks more, or that replaces so many by nothing, is refused. Needed for absent: mark and delete.", kind: kShare, example: "5%"},
-		choice("extra_columns", "What becomes of columns that fieldsMatch lets through and that are not in the schema: they are left out, or added to the table as text.", "ignore", "add"),
-		choice("missing_columns", "What becomes of columns, lineage columns among them, that an existing table lacks or has too narrow: they are added and widened, or the feed's files wait. Default: add in a table that Mullein made, refuse in others.", "add", "refuse"),
+		text("newest", "By what the newest row of a key wins, in whatever order files come: a column, slot (in the "+
+			"name of the file), modified (the time of the file), or arrival (what comes last). Default: slot where "+
+			"landing.files captures it, lineage is kept and nothing is merged; else arrival."),
+		free("merge", "How a column's old and new value become one: take the new one, keep_first that was not null, "+
+			"keep_when_blank the old one where the new one is null, the greatest, the least, or add both. Default: "+
+			"take.", choice("", "", merges...)).eg("{peak_m: greatest, note: keep_when_blank}"),
+		choice("absent", "What becomes of rows of the table whose key a delivery does not have, where a delivery is "+
+			"the whole table: they are kept, marked with the time in absent_since, or deleted. Default: keep.",
+			"keep", "mark", "delete"),
+		&key{name: "absent_at_most", about: "A number of rows, or a share of the table's: a delivery that lacks more, " +
+			"or that replaces so many by nothing, is refused. Needed for absent: mark and delete.", kind: kShare,
+			example: "5%"},
+		choice("extra_columns", "What becomes of columns that fieldsMatch lets through and that are not in the "+
+			"schema: they are left out, or added to the table as text.", "ignore", "add"),
+		choice("missing_columns", "What becomes of columns, lineage columns among them, that an existing table lacks "+
+			"or has too narrow: they are added and widened, or the feed's files wait. Default: add in a table that "+
+			"Mullein made, refuse in others.", "add", "refuse"),
 		lineage.orElse(own),
-		span("recall", "How long the journal keeps what loads changed, so that they can be recalled and a row's history told; 0s keeps nothing. Default: 14d, where from_arrival is kept.").eg("14d"),
+		span("recall", "How long the journal keeps what loads changed, so that they can be recalled and a row's "+
+			"history told; 0s keeps nothing. Default: 14d, where from_arrival is kept.").eg("14d"),
 	)
 }
 
@@ -251,13 +311,15 @@ func whenKeys() *key {
 			texts("all", "All of them."), texts("any", "Any of them.")),
 		count("attempts", "How often a load that fails by chance is tried. Default: 5."),
 		span("pause", "Before the second attempt; it doubles. Default: 30s."),
-		span("time_limit", "How long a run may take; then it ends as failed, and what it has not loaded waits for the next."),
+		span("time_limit", "How long a run may take; then it ends as failed, and what it has not loaded waits for the "+
+			"next."),
 	)
 }
 
 func dueKeys() *key {
 	return group("due", "What is expected, and when. A slot is one expected delivery.",
-		text("cron", "The times of the slots, five fields. Where names carry {slot}, it is the slot's time.").eg("\"*/15 * * * *\""),
+		text("cron", "The times of the slots, five fields. Where names carry {slot}, it is the slot's "+
+			"time.").eg("\"*/15 * * * *\""),
 		span("quiet_for", "How long a supplier may be silent, where no schedule is known.").eg("2h"),
 		text("zone", "The time zone of cron. Default: UTC."),
 		free("per", "A slot for each value of a capture.", texts("", "")).eg("{catchment: [K1, K2, K3]}"),

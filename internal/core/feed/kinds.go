@@ -139,7 +139,8 @@ func (r *reader) kinds(root *node) *Feed {
 	if !slices.Contains(out.Landing.Files.Names(), by.text) {
 		r.failAt(by, "schema.by: the pattern of the files has no capture {%s}", by.text)
 	} else if !slices.Contains(capturesIn(out.Target.Schema+"."+out.Target.Table), by.text) {
-		r.failAt(root.get("target").get("table"), "target.table: each kind has columns of its own and needs a table of its own: put {%s} into its name", by.text)
+		r.failAt(root.get("target").get("table"), "target.table: each kind has columns of its own and needs a table "+
+			"of its own: put {%s} into its name", by.text)
 	}
 	return &out
 }

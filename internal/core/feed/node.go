@@ -178,7 +178,8 @@ func (r *reader) addField(n *node, v *ast.MappingValueNode, depth int) {
 		n.line, n.column = key.Position.Line, key.Position.Column
 	}
 	if _, merge := v.Key.(*ast.MergeKeyNode); merge {
-		r.fail(key.Position.Line, key.Position.Column, "anchors, aliases and tags are not part of feed files; write the value out")
+		r.fail(key.Position.Line, key.Position.Column, "anchors, aliases and tags are not part of feed files; write "+
+			"the value out")
 		return
 	}
 	n.fields = append(n.fields, field{key.Value, key.Position.Line, key.Position.Column, r.convert(v.Value, depth+1)})

@@ -33,7 +33,8 @@ landing:`, 1)
 	assert.Equal(t, []int{2, 3}, how.Dialect.HeaderRows)
 	assert.Equal(t, byte('\\'), how.Dialect.EscapeChar)
 	assert.Equal(t, []string{"", `\N`}, f.Schema.MissingValues)
-	assert.Equal(t, []check.Check{{Name: "odd", Must: "row.id % 2 == 1", Else: check.Reject}, {Name: "small", Must: "row.id < 10", Else: check.Warn}}, f.Checks.Row)
+	assert.Equal(t, []check.Check{{Name: "odd", Must: "row.id % 2 == 1", Else: check.Reject},
+		{Name: "small", Must: "row.id < 10", Else: check.Warn}}, f.Checks.Row)
 	assert.Equal(t, check.Refuse, f.Checks.Delivery[0].Else)
 	assert.EqualValues(t, 2, f.Checks.RowsFrom)
 	assert.NotNil(t, f.Checks.Checksum)
@@ -94,7 +95,8 @@ func TestFilesOfAnotherKind(t *testing.T) {
 	f, err := Parse("x.yaml", []byte(zipped))
 	require.NoError(t, err)
 	assert.True(t, f.Landing.InZip())
-	for path, why := range map[string]string{"d.zip/a.csv": "", "D.ZIP/x/a.csv": "does not fit", "d.zip/": "", "a.csv": "does not fit", "d.zip/.hidden/a.csv": "hidden"} {
+	for path, why := range map[string]string{"d.zip/a.csv": "", "D.ZIP/x/a.csv": "does not fit", "d.zip/": "",
+		"a.csv": "does not fit", "d.zip/.hidden/a.csv": "hidden"} {
 		if got := f.Landing.Look(path, 5).Why; why == "" {
 			assert.Empty(t, got, path)
 		} else if path != "d.zip/.hidden/a.csv" {

@@ -159,14 +159,16 @@ func (r *reader) target(root *node, f *Feed) Target {
 	if t.Lineage.FromArrival != "" {
 		t.Recall = n.span("recall", standardRecall)
 	} else if n.span("recall", 0) > 0 {
-		r.failAt(n.get("recall"), "target.recall needs the lineage column from_arrival, to know which rows a load wrote")
+		r.failAt(n.get("recall"), "target.recall needs the lineage column from_arrival, to know which rows a load "+
+			"wrote")
 	}
 	if t.AddColumns && (f.Format != decode.CSV && f.Format != decode.XLSX || !f.Dialect.Header) {
 		r.failAt(n.get("extra_columns"), "target.extra_columns: add is for csv and xlsx with a header")
 	}
 	if t.AddColumns && !slices.Contains([]tabular.FieldsMatch{tabular.MatchSubset, tabular.MatchPartial},
 		f.Schema.FieldsMatch) {
-		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s lets no further columns through", f.Schema.FieldsMatch)
+		r.failAt(n.get("extra_columns"), "target.extra_columns: add needs schema.fieldsMatch: subset or partial; %s "+
+			"lets no further columns through", f.Schema.FieldsMatch)
 	}
 	return t
 }
@@ -232,7 +234,8 @@ func (r *reader) mode(root *node, f *Feed, t *Target) {
 	case t.Part == "":
 		r.failAt(n, "mode replace_part needs target.part, the column that names the part")
 	case !slices.Contains(names, t.Part) && slices.Contains(f.Landing.Files.Names(), t.Part):
-		r.failAt(n.get("part"), "target.part: %s is a capture and not a column; make it one:  derive: {%s: file.captures.%s}", t.Part, t.Part, t.Part)
+		r.failAt(n.get("part"), "target.part: %s is a capture and not a column; make it one:  derive: {%s: "+
+			"file.captures.%s}", t.Part, t.Part, t.Part)
 	case !slices.Contains(names, t.Part):
 		r.failAt(n.get("part"), "target.part: no column %q%s", t.Part, suggestion(t.Part, names))
 	}
@@ -305,7 +308,8 @@ func (r *reader) newest(root *node, f *Feed, t *Target) {
 	case order == OrderSlot && !hasSlot:
 		r.failAt(at, "target.newest: slot needs a {slot:...} in landing.files that is a time or a number")
 	case t.Lineage.FromArrival == "":
-		r.failAt(at, "target.newest: %s needs the lineage column from_arrival, to know which file a row came from", said)
+		r.failAt(at, "target.newest: %s needs the lineage column from_arrival, to know which file a row came from",
+			said)
 	case t.Mode == AddMissing:
 		r.failAt(at, "target.newest is not for mode add_missing: rows whose key exists are left alone")
 	default:
@@ -331,7 +335,8 @@ func (r *reader) newestColumn(at *node, f *Feed, t *Target) {
 // Cautions says what a feed does that people may not expect, a line each.
 func (f *Feed) Cautions() []string {
 	if f.Target.Mode == Replace && f.Landing.Delivery == ByFile {
-		return []string{"mode replace with a file a delivery: each file takes the place of the whole table; say  landing.delivery: slot  or list  where several files make the table together"}
+		return []string{"mode replace with a file a delivery: each file takes the place of the whole table; say  " +
+			"landing.delivery: slot  or list  where several files make the table together"}
 	}
 	return nil
 }
@@ -341,12 +346,14 @@ func (f *Feed) Cautions() []string {
 func (f *Feed) LeavesBehind(before *Feed) []string {
 	var out []string
 	if f.Landing.At != before.Landing.At {
-		out = append(out, fmt.Sprintf("landing.at: %s instead of %s; files at %s are looked at no more, and those that wait there stay in the ledger as they are",
+		out = append(out, fmt.Sprintf("landing.at: %s instead of %s; files at %s are looked at no more, and those "+
+			"that wait there stay in the ledger as they are",
 			f.Landing.At, before.Landing.At, before.Landing.At))
 	}
 	now, then := f.Target.Schema+"."+f.Target.Table, before.Target.Schema+"."+before.Target.Table
 	if now != then || f.Target.Connection != before.Target.Connection {
-		out = append(out, fmt.Sprintf("target.table: %s instead of %s; rows that were loaded stay in %s, and what the ledger has as loaded is not loaded into %s by itself (mullein feed rebuild does that)",
+		out = append(out, fmt.Sprintf("target.table: %s instead of %s; rows that were loaded stay in %s, and what the "+
+			"ledger has as loaded is not loaded into %s by itself (mullein feed rebuild does that)",
 			now, then, then, now))
 	}
 	if !slices.Equal(f.Schema.PrimaryKey, before.Schema.PrimaryKey) {
@@ -356,7 +363,8 @@ func (f *Feed) LeavesBehind(before *Feed) []string {
 			}
 			return "(" + strings.Join(of.Schema.PrimaryKey, ", ") + ")"
 		}
-		out = append(out, fmt.Sprintf("schema.primaryKey: %s instead of %s; the table needs the new key, and its rows were chosen by the old one (mullein feed rebuild loads all files again)",
+		out = append(out, fmt.Sprintf("schema.primaryKey: %s instead of %s; the table needs the new key, and its rows "+
+			"were chosen by the old one (mullein feed rebuild loads all files again)",
 			key(f), key(before)))
 	}
 	return out
@@ -437,7 +445,8 @@ func (r *reader) absent(n *node, f *Feed, t *Target) {
 		return
 	}
 	if t.Absent != AbsentKeep {
-		r.failAt(n.get("absent"), "target.absent: %s needs absent_at_most, so that half a file does not empty the table; 100%% is no bound", t.Absent)
+		r.failAt(n.get("absent"), "target.absent: %s needs absent_at_most, so that half a file does not empty the "+
+			"table; 100%% is no bound", t.Absent)
 	}
 }
 
@@ -479,13 +488,16 @@ func (r *reader) reissue(root *node, f *Feed) {
 		if at == nil {
 			at = root.get("landing")
 		}
-		r.failAt(at, "landing.reissue: with %s, a corrected file can only be skipped: %s; say  reissue: skip, or keep it", how, t.CannotUndo())
+		r.failAt(at, "landing.reissue: with %s, a corrected file can only be skipped: %s; say  reissue: skip, or keep "+
+			"it", how, t.CannotUndo())
 	case adds && at == nil:
 		l.Reissue = ReissueReplace
 	case adds && l.Reissue == ReissueLoad:
-		r.failAt(at, "landing.reissue: with %s, replace, hold or skip: loading a file again on top of itself would add its rows twice", how)
+		r.failAt(at, "landing.reissue: with %s, replace, hold or skip: loading a file again on top of itself would "+
+			"add its rows twice", how)
 	case l.Reissue == ReissueReplace && t.Lineage.FromArrival == "":
-		r.failAt(at, "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old version wrote")
+		r.failAt(at, "landing.reissue: replace needs the lineage column from_arrival, to know which rows the old "+
+			"version wrote")
 	}
 }
 
@@ -515,7 +527,8 @@ func (f *Feed) Shares(o *Feed) string {
 	theirs := append(o.OwnColumns(), b.Lineage.Names()...)
 	for _, c := range append(f.OwnColumns(), a.Lineage.Names()...) {
 		if slices.Contains(theirs, c) && !slices.Contains(f.Schema.PrimaryKey, c) {
-			return head + "both write " + c + "; say target.newest in both, so that the newer row wins, or let them write different columns, lineage columns too"
+			return head + "both write " + c + "; say target.newest in both, so that the newer row wins, or let them " +
+				"write different columns, lineage columns too"
 		}
 	}
 	return ""

@@ -13,12 +13,14 @@ import (
 )
 
 func TestUnits(t *testing.T) {
-	for text, want := range map[string]int64{"1B": 1, "200KiB": 200 << 10, "1.5MiB": 3 << 19, "2GiB": 2 << 30, "1kB": 1000, "2 GB": 2e9} {
+	for text, want := range map[string]int64{"1B": 1, "200KiB": 200 << 10, "1.5MiB": 3 << 19, "2GiB": 2 << 30,
+		"1kB": 1000, "2 GB": 2e9} {
 		got, err := parseSize(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for text, want := range map[string]time.Duration{"0": 0, "50ms": 50 * time.Millisecond, "3s": 3 * time.Second, "15m": 15 * time.Minute, "1.5h": 90 * time.Minute, "14d": 14 * 24 * time.Hour} {
+	for text, want := range map[string]time.Duration{"0": 0, "50ms": 50 * time.Millisecond, "3s": 3 * time.Second,
+		"15m": 15 * time.Minute, "1.5h": 90 * time.Minute, "14d": 14 * 24 * time.Hour} {
 		got, err := ParseSpan(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
@@ -67,7 +69,8 @@ func TestDefaults(t *testing.T) {
 }
 
 func TestLineageByOnesOwnNames(t *testing.T) {
-	f, err := Parse("x.yaml", []byte(strings.Replace(small, "table: rows", "table: rows, lineage: {from_file: src, row_digest: hash}", 1)))
+	f, err := Parse("x.yaml",
+		[]byte(strings.Replace(small, "table: rows", "table: rows, lineage: {from_file: src, row_digest: hash}", 1)))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"src", "hash"}, f.Target.Lineage.Names())
 	f, err = Parse("x.yaml", []byte(strings.Replace(small, "table: rows", "table: rows, lineage: none", 1)))
@@ -84,7 +87,8 @@ func TestWhatDoesNotGoTogether(t *testing.T) {
 		{"landing:", "dialect: {delimiter: \";;;;;;;;;\"}\nlanding:", "from 1 to 8 bytes"},
 		{"landing:", "dialect: {delimiter: \"\"}\nlanding:", "a delimiter is needed"},
 		{"[{name: id, type: integer}]", "[]", "from 1 to 1000 fields, not 0"},
-		{"[{name: id, type: integer}]", "[{name: id}, {name: id, source: other}]", `column "id" is both a field and a field`},
+		{"[{name: id, type: integer}]", "[{name: id}, {name: id, source: other}]",
+			`column "id" is both a field and a field`},
 		{"[{name: id, type: integer}]", "[{name: id}, {name: b, source: id}]", `two fields read the column "id"`},
 		{"type: integer", "type: object", "which cannot be a key"},
 		{"type: integer", "type: integer, constraints: {minLength: 3}", "minLength is for string"},
@@ -156,7 +160,8 @@ func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
 	avro, err := f.AvroSchema()
 	require.NoError(t, err)
 	assert.Contains(t, string(avro), `"name": "x"`)
-	for name, want := range map[string]string{"bad.json": "x.yaml:3:9: schema: bad.json: it has no fields", "worse.json": "not JSON", "none.json": "not exist"} {
+	for name, want := range map[string]string{"bad.json": "x.yaml:3:9: schema: bad.json: it has no fields",
+		"worse.json": "not JSON", "none.json": "not exist"} {
 		_, err = Inline("x.yaml", []byte(of(name)), nil, read)
 		assert.ErrorContains(t, err, want)
 	}
@@ -201,7 +206,9 @@ func TestTargets(t *testing.T) {
 
 func TestTwoFeedsInOneTable(t *testing.T) {
 	of := func(name, fields, target string) *Feed {
-		f, err := Parse("x.yaml", []byte("feed: "+name+"\nlanding: {at: in, files: \"*.csv\"}\nschema: {fields: "+fields+", primaryKey: id}\ntarget: {table: river.t, "+target+"}\n"))
+		f, err := Parse("x.yaml",
+			[]byte("feed: "+name+"\nlanding: {at: in, files: \"*.csv\"}\nschema: "+
+				"{fields: "+fields+", primaryKey: id}\ntarget: {table: river.t, "+target+"}\n"))
 		require.NoError(t, err)
 		return f
 	}
@@ -236,7 +243,8 @@ func TestSchemasOfAllKinds(t *testing.T) {
 		return []string{"s/rain.json", "s/gauge.json"}, nil
 	}
 	read := func(name string) ([]byte, error) { return []byte(files[name]), nil }
-	const text = "feed: x\nlanding: {at: in, files: \"{kind}_{slot:%Y}.csv\"}\nschema: s/{kind}.json\ntarget: {table: \"log.{kind}_x\"}\n"
+	const text = "feed: x\nlanding: {at: in, files: \"{kind}_{slot:%Y}.csv\"}\nschema: s/{kind}.json\ntarget: {table: " +
+		"\"log.{kind}_x\"}\n"
 	whole, err := Inline("x.yaml", []byte(text), list, read)
 	require.NoError(t, err)
 	f, err := Parse("x.yaml", whole)
@@ -256,11 +264,14 @@ func TestSchemasOfAllKinds(t *testing.T) {
 		`by: "kind"`:            "schema.by is missing",
 		`,"primaryKey":"place"`: "schema.primaryKey is missing",
 	} {
-		new := map[string]string{"log.{kind}_x": "log.x", "{kind}_{slot:%Y}.csv": "{slot:%Y}.csv", `"type":"integer"`: `"type":"intger"`, `by: "kind"`: `at: "kind"`, `,"primaryKey":"place"`: ""}[old]
+		new := map[string]string{"log.{kind}_x": "log.x", "{kind}_{slot:%Y}.csv": "{slot:%Y}.csv",
+			`"type":"integer"`: `"type":"intger"`, `by: "kind"`: `at: "kind"`, `,"primaryKey":"place"`: ""}[old]
 		_, err := Parse("x.yaml", []byte(strings.Replace(string(whole), old, new, 1)))
 		assert.ErrorContains(t, err, want, old)
 	}
-	one, err := Parse("x.yaml", []byte("feed: x\nlanding: {at: in, files: \"{place}.csv\"}\nschema: {fields: [{name: id}], primaryKey: id}\ntarget: {table: \"log.{place}\"}\n"))
+	one, err := Parse("x.yaml",
+		[]byte("feed: x\nlanding: {at: in, files: \"{place}.csv\"}\nschema: {fields: [{name: id}], primaryKey: "+
+			"id}\ntarget: {table: \"log.{place}\"}\n"))
 	require.NoError(t, err)
 	one.Target.Schema = "{place}" // what a file's name says must not lead into the bookkeeping
 	_, err = one.Of(map[string]any{"place": "mullein"})
@@ -288,7 +299,8 @@ target: {table: rows, mode: append}
 
 // TestWhatBecomesOfCorrectedFiles by default, and what would add their rows twice.
 func TestWhatBecomesOfCorrectedFiles(t *testing.T) {
-	const text = "feed: x\nlanding: {at: in, files: \"*\"R}\nschema: {fields: [{name: id}, {name: n, type: integer}], primaryKey: id}\ntarget: {table: rows, T}\n"
+	const text = "feed: x\nlanding: {at: in, files: \"*\"R}\nschema: {fields: [{name: id}, {name: n, type: integer}], " +
+		"primaryKey: id}\ntarget: {table: rows, T}\n"
 	for _, c := range []struct{ reissue, target, want string }{
 		{"", "mode: upsert", "load"},
 		{"", "merge: {n: greatest}", "load"},

@@ -61,7 +61,8 @@ func TestCapitalsAndUnits(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, Captures{"catchment": "k1", "slot": time.Date(2026, 7, 1, 12, 15, 0, 0, time.UTC)}, got)
 	for pattern, unit := range map[string]due.Unit{
-		"{slot:%Y%m%dT%H%M}": due.Minute, "{slot:%Y%m%d%H}": due.Hour, "{slot:%Y%j}": due.Day, "{slot:%b%Y}": due.Month, "{slot:%Y}": due.Year, "{slot:#}": due.Number, "*": due.NoUnit,
+		"{slot:%Y%m%dT%H%M}": due.Minute, "{slot:%Y%m%d%H}": due.Hour, "{slot:%Y%j}": due.Day,
+		"{slot:%b%Y}": due.Month, "{slot:%Y}": due.Year, "{slot:#}": due.Number, "*": due.NoUnit,
 	} {
 		assert.Equal(t, unit, mustCompile(t, pattern).Unit(), pattern)
 	}
@@ -84,7 +85,9 @@ func TestTemplates(t *testing.T) {
 		assert.Equal(t, want, [2]string{tpl.Expand("a/b.csv", captures, time.UTC), tpl.Fixed()}, text)
 	}
 	for text, want := range map[string]string{
-		"": "is needed", "../x": "never leaves", "/x": "never leaves", "{x": "not closed", "{nobody}": "is not captured", "{slot}": "say how to write it", "{slot:%Q}": "unknown token", "{n:%Y}": "is no time",
+		"": "is needed", "../x": "never leaves", "/x": "never leaves", "{x": "not closed",
+		"{nobody}": "is not captured", "{slot}": "say how to write it", "{slot:%Q}": "unknown token",
+		"{n:%Y}": "is no time",
 	} {
 		_, err := CompileTemplate(text, kinds)
 		assert.ErrorContains(t, err, want, text)
@@ -92,7 +95,8 @@ func TestTemplates(t *testing.T) {
 }
 
 func TestWhatNoFeedTakes(t *testing.T) {
-	for path, want := range map[string]string{"a/.b/c.csv": "a dot-file", "a.csv.PART": "a temporary name, .part", "a.csv.ok": "an empty marker file", "_all_here": "an empty marker file", "a.csv": ""} {
+	for path, want := range map[string]string{"a/.b/c.csv": "a dot-file", "a.csv.PART": "a temporary name, .part",
+		"a.csv.ok": "an empty marker file", "_all_here": "an empty marker file", "a.csv": ""} {
 		assert.Equal(t, want, LeftOut(path, 0), path)
 	}
 	assert.Empty(t, LeftOut("a.csv.ok", 3), "a marker with content is known by whole_when")
@@ -101,12 +105,15 @@ func TestWhatNoFeedTakes(t *testing.T) {
 // TestPlainNamesThatComeClose has names without a time.
 func TestPlainNamesThatComeClose(t *testing.T) {
 	got := map[string]string{}
-	for _, n := range mustCompile(t, "level.csv").Near(Captures{}, time.Time{}, time.UTC, []string{"level.csv", "Level.csv", "levels.csv", "level (1).csv", "level - Copy.csv", "level_(2).csv",
-		"level.csv.txt", "lab.csv", "level2.csv"}, 10) {
+	for _, n := range mustCompile(t, "level.csv").Near(Captures{}, time.Time{}, time.UTC,
+		[]string{"level.csv", "Level.csv", "levels.csv", "level (1).csv", "level - Copy.csv", "level_(2).csv",
+			"level.csv.txt", "lab.csv", "level2.csv"}, 10) {
 		got[n.Path] = n.Why
 	}
 	assert.Equal(t, map[string]string{
-		"Level.csv": "capitals differ", "levels.csv": "a letter is off, or two are swapped", "level (1).csv": "a copy's mark in the name",
-		"level - Copy.csv": "a copy's mark in the name", "level_(2).csv": "a copy's mark in the name", "level.csv.txt": "an extension too many: .txt",
+		"Level.csv": "capitals differ", "levels.csv": "a letter is off, or two are swapped",
+		"level (1).csv":    "a copy's mark in the name",
+		"level - Copy.csv": "a copy's mark in the name", "level_(2).csv": "a copy's mark in the name",
+		"level.csv.txt": "an extension too many: .txt",
 	}, got)
 }

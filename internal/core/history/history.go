@@ -116,9 +116,11 @@ func judgePath(f File, last *Loaded, rules Rules) Verdict {
 		v.Action = Replace
 	case f.Forced:
 	case rules.Reissue == feed.ReissueHold:
-		v.Action, v.Reason = Hold, fmt.Sprintf("another version of this file, arrival %d, is loaded; release it to load this one", last.ID)
+		v.Action, v.Reason = Hold,
+			fmt.Sprintf("another version of this file, arrival %d, is loaded; release it to load this one", last.ID)
 	case rules.Reissue == feed.ReissueSkip:
-		v.Action, v.Reason = Skip, fmt.Sprintf("another version of this file, arrival %d, is loaded, and the feed skips reissues", last.ID)
+		v.Action, v.Reason = Skip,
+			fmt.Sprintf("another version of this file, arrival %d, is loaded, and the feed skips reissues", last.ID)
 	}
 	return v
 }

@@ -112,7 +112,8 @@ func Parse(file string, text []byte) (*Rollup, error) {
 		of := r.From[source].Keys
 		for _, k := range r.Key {
 			if strings.TrimSpace(of[k]) == "" {
-				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches; or write a select over touched in place of from.%[1]s",
+				say("from.%s.%s is missing: an SQL expression over a row of %s that gives the %s that it touches; or "+
+					"write a select over touched in place of from.%[1]s",
 					source, k, source, k)
 			}
 		}

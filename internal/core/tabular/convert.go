@@ -199,7 +199,8 @@ func (c *Column) toMicroseconds(v *Value) error {
 		return nil
 	}
 	if !c.Field.CutNanoseconds {
-		return reject("%d nanoseconds more than the microseconds that the target keeps; nanoseconds: cut  in the field cuts them", v.D)
+		return reject("%d nanoseconds more than the microseconds that the target keeps; nanoseconds: cut  in the "+
+			"field cuts them", v.D)
 	}
 	v.D = 0
 	return nil

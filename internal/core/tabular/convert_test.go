@@ -45,7 +45,8 @@ func TestCellsBecomeValues(t *testing.T) {
 		{Field{Type: "datetime"}, "2026-07-01T12:00:00Z", "2026-07-01T12:00:00Z"},
 		{Field{Type: "datetime"}, "2026-07-01T12:00:00.25+02:00", "2026-07-01T10:00:00.25Z"},
 		{Field{Type: "datetime"}, "2026-07-01T12:00:00.123456000Z", "2026-07-01T12:00:00.123456Z"},
-		{Field{Type: "datetime", CutNanoseconds: true}, "1969-07-01T12:00:00.123456789Z", "1969-07-01T12:00:00.123456Z"},
+		{Field{Type: "datetime", CutNanoseconds: true}, "1969-07-01T12:00:00.123456789Z",
+			"1969-07-01T12:00:00.123456Z"},
 		{Field{Type: "time", Format: "%H:%M:%S.%f", CutNanoseconds: true}, "12:00:00.123456789", "12:00:00.123456"},
 		{Field{Type: "datetime", Format: "%d.%m.%Y %H:%M"}, "01.07.2026 12:00", "2026-07-01T12:00:00Z"},
 		{Field{Type: "datetime", Format: "%d.%m.%Y %H:%M"}, "01.01.2026 12:00", "2026-01-01T13:00:00Z"},
@@ -62,7 +63,8 @@ func TestCellsBecomeValues(t *testing.T) {
 		{Field{Type: "array"}, `[1, 2]`, `[1,2]`},
 		{Field{Type: "list", ItemType: "integer", Delimiter: ";"}, "1;2", `[1,2]`},
 		{Field{Type: "list"}, `a"b,c`, `["a\"b","c"]`},
-		{Field{Type: "string", Format: "uuid"}, "0c3f1c1e-8a59-4a0c-9f0e-0a5f8b3e6d11", "0c3f1c1e8a594a0c9f0e0a5f8b3e6d11"},
+		{Field{Type: "string", Format: "uuid"}, "0c3f1c1e-8a59-4a0c-9f0e-0a5f8b3e6d11",
+			"0c3f1c1e8a594a0c9f0e0a5f8b3e6d11"},
 		{Field{Type: "string", Format: "binary"}, "SGk=", "4869"},
 		{Field{Type: "string", Format: "email"}, "a@upper.example", "a@upper.example"},
 		{number, "", ""},
@@ -80,18 +82,27 @@ func TestCellsBecomeValues(t *testing.T) {
 func TestNumbersAsTheyAreWritten(t *testing.T) {
 	const grouping, behind = "not in groups of three", "behind the decimal point"
 	for _, c := range []struct{ decimal, group, cell, want string }{
-		{"", "", "+7", "7"}, {"", "", "7.", "7"}, {"", "", ".5", "0.5"}, {"", "", "00012", "12"}, {"", "", "1E+2", "100"},
-		{"", "", "1_000", "! not a number"}, {"", "", "0x10", "! not a number"}, {"", "", "--1", "! not a number"}, {"", "", "1-", "! not a number"},
-		{"", "", "1.2.3", "! not a number"}, {"", "", "\u0661", "! not a number"}, {"", "", " 1", "! not a number"}, {"", "", "1e", "! not a number"},
-		{",", ".", "1.234,5", "1234.5"}, {",", ".", "-1.234.567,89", "-1234567.89"}, {",", ".", "1234,5", "1234.5"}, {",", ".", "12", "12"},
-		{",", ".", "1.50", "! " + grouping}, {",", ".", "1.5", "! " + grouping}, {",", ".", "1.2345", "! " + grouping}, {",", ".", "1234.567", "! " + grouping},
-		{",", ".", "1..234", "! " + grouping}, {",", ".", ".234", "! " + grouping}, {",", ".", "1.234.", "! " + grouping}, {",", ".", "1,234.5", "! " + behind},
+		{"", "", "+7", "7"}, {"", "", "7.", "7"}, {"", "", ".5", "0.5"}, {"", "", "00012", "12"},
+		{"", "", "1E+2", "100"},
+		{"", "", "1_000", "! not a number"}, {"", "", "0x10", "! not a number"}, {"", "", "--1", "! not a number"},
+		{"", "", "1-", "! not a number"},
+		{"", "", "1.2.3", "! not a number"}, {"", "", "\u0661", "! not a number"}, {"", "", " 1", "! not a number"},
+		{"", "", "1e", "! not a number"},
+		{",", ".", "1.234,5", "1234.5"}, {",", ".", "-1.234.567,89", "-1234567.89"}, {",", ".", "1234,5", "1234.5"},
+		{",", ".", "12", "12"},
+		{",", ".", "1.50", "! " + grouping}, {",", ".", "1.5", "! " + grouping},
+		{",", ".", "1.2345", "! " + grouping}, {",", ".", "1234.567", "! " + grouping},
+		{",", ".", "1..234", "! " + grouping}, {",", ".", ".234", "! " + grouping},
+		{",", ".", "1.234.", "! " + grouping}, {",", ".", "1,234.5", "! " + behind},
 		{",", ".", "1.234e.5", "! " + behind}, {",", ".", "12.34.567", "! " + grouping},
-		{"", ",", "12,34,567", "! " + grouping}, {"", ",", "1,234.5", "1234.5"}, {"", ",", "1,234.567,8", "! " + behind}, {"", ",", "-,234", "! " + grouping},
-		{"", " ", "1 234 567", "1234567"}, {"", "'", "1'234", "1234"}, {"", "\u00a0", "1\u00a0234", "1234"}, {"", "\u00a0", "1\u00a023", "! " + grouping},
+		{"", ",", "12,34,567", "! " + grouping}, {"", ",", "1,234.5", "1234.5"},
+		{"", ",", "1,234.567,8", "! " + behind}, {"", ",", "-,234", "! " + grouping},
+		{"", " ", "1 234 567", "1234567"}, {"", "'", "1'234", "1234"}, {"", "\u00a0", "1\u00a0234", "1234"},
+		{"", "\u00a0", "1\u00a023", "! " + grouping},
 	} {
 		var v Value
-		err := column(t, Field{Type: "number", DecimalChar: c.decimal, GroupChar: c.group, SoleNumber: true}).Convert([]byte(c.cell), &v)
+		err := column(t, Field{Type: "number", DecimalChar: c.decimal, GroupChar: c.group,
+			SoleNumber: true}).Convert([]byte(c.cell), &v)
 		if reason, bad := strings.CutPrefix(c.want, "! "); bad {
 			assert.ErrorContains(t, err, reason, c.cell)
 		} else if assert.NoError(t, err, c.cell) {
@@ -123,14 +134,16 @@ func TestCellsThatCannotBeTakenSayWhy(t *testing.T) {
 		{Field{Type: "integer", SoleNumber: true}, "1.0", "not a whole number"},
 		{Field{Type: "date", Format: "%d.%m.%Y"}, "31.02.2026", "no such date"},
 		{Field{Type: "date", Format: "%d.%m.%Y"}, "2026-02-01", "not a date of the form %d.%m.%Y"},
-		{Field{Type: "datetime"}, "2026-07-01T12:00:00.123456789Z", "789 nanoseconds more than the microseconds that the target keeps"},
+		{Field{Type: "datetime"}, "2026-07-01T12:00:00.123456789Z",
+			"789 nanoseconds more than the microseconds that the target keeps"},
 		{Field{Type: "time", Format: "%H:%M:%S.%f"}, "12:00:00.0000001", "100 nanoseconds more"},
 		{Field{Type: "datetime", Format: "%Y-%m-%d %H:%M"}, "2026-03-29 00:30", "the clocks skip it"},
 		{Field{Type: "time"}, "24:00:00", "no such time of day"},
 		{Field{Type: "boolean"}, "yes", "neither yes (true, True, TRUE, 1)"},
 		{Field{Type: "string"}, "a\x00b", "NUL byte"},
 		{Field{Type: "string"}, "\xff\xfe", "not valid UTF-8"},
-		{Field{Type: "string", Constraints: Constraints{Pattern: "SR[0-9]{4}"}}, "SR12345", "does not match the pattern"},
+		{Field{Type: "string", Constraints: Constraints{Pattern: "SR[0-9]{4}"}}, "SR12345",
+			"does not match the pattern"},
 		{Field{Type: "string", Constraints: Constraints{MaxLength: 2}}, "äöü", "longer than 2 characters"},
 		{Field{Type: "string", Constraints: Constraints{MinLength: 4}}, "äöü", "shorter than 4 characters"},
 		{Field{Type: "string", Constraints: Constraints{Enum: []string{"G", "F"}}}, "X", "not one of G, F"},
@@ -178,10 +191,12 @@ func TestDecimalsCompareExactly(t *testing.T) {
 		require.NoError(t, number.Convert([]byte(cell), v))
 		return v
 	}
-	ordered := []string{"-INF", "-99999999999999999999", "-1.01", "-1", "0", "0.1", "0.10000000000000000001", "2", "1e30", "INF", "NaN"}
+	ordered := []string{"-INF", "-99999999999999999999", "-1.01", "-1", "0", "0.1", "0.10000000000000000001", "2",
+		"1e30", "INF", "NaN"}
 	for i := range ordered {
 		for j := range ordered {
-			assert.Equal(t, sign(i-j), Compare(value(ordered[i]), value(ordered[j])), "%s against %s", ordered[i], ordered[j])
+			assert.Equal(t, sign(i-j), Compare(value(ordered[i]), value(ordered[j])), "%s against %s", ordered[i],
+				ordered[j])
 		}
 	}
 	assert.Equal(t, 0, Compare(value("1.50"), value("1.5")))
@@ -190,7 +205,8 @@ func TestDecimalsCompareExactly(t *testing.T) {
 func sign(n int) int { return min(1, max(-1, n)) }
 
 func TestHeadersAreHeldAgainstTheSchema(t *testing.T) {
-	fields := []Field{{Name: "station_id", Source: "Station", Constraints: Constraints{Required: true}}, {Name: "level_m", Source: "Level"}}
+	fields := []Field{{Name: "station_id", Source: "Station", Constraints: Constraints{Required: true}},
+		{Name: "level_m", Source: "Level"}}
 	for _, c := range []struct {
 		match  FieldsMatch
 		header []string

@@ -100,7 +100,8 @@ func (l *Limit) Says(column string, c *Column) (out []string) {
 	case l.Bits > 0 && !c.between(-math.Exp2(float64(l.Bits-1)), math.Exp2(float64(l.Bits-1))-1):
 		say("the schema allows larger numbers" + rejects)
 	case l.Digits > 0 && l.Computed:
-		say("what is computed is rounded to %d digits after the point, and rows whose number is too large will be rejects", l.Scale)
+		say("what is computed is rounded to %d digits after the point, and rows whose number is too large will be "+
+			"rejects", l.Scale)
 	case l.Digits > 0:
 		say("the schema allows other numbers" + rejects)
 	}

@@ -127,13 +127,15 @@ func TestSumsAreExact(t *testing.T) {
 
 // TestBoundsAtTheReady holds the quick look at bounds against the long one.
 func TestBoundsAtTheReady(t *testing.T) {
-	for _, k := range []Constraints{{Minimum: "-5", Maximum: "30"}, {ExclusiveMinimum: "0"}, {ExclusiveMaximum: "10"}, {Minimum: "0.25"}, {Maximum: "99999999999999999999"}} {
+	for _, k := range []Constraints{{Minimum: "-5", Maximum: "30"}, {ExclusiveMinimum: "0"}, {ExclusiveMaximum: "10"},
+		{Minimum: "0.25"}, {Maximum: "99999999999999999999"}} {
 		s := Schema{Fields: []Field{{Name: "x", Type: "number", SoleNumber: true, Constraints: k}}}
 		columns, err := s.Compile(time.UTC)
 		require.NoError(t, err)
 		quick, slow := columns[0], *columns[0]
 		slow.ready.upTo = 0
-		for _, text := range []string{"-5", "-5.001", "-4.999", "0", "0.000", "0.001", "0.25", "0.249", "10", "9.99", "10.0000000001", "30", "30.0", "30.00000000000001", "1e3", "123456789012345678901234567890"} {
+		for _, text := range []string{"-5", "-5.001", "-4.999", "0", "0.000", "0.001", "0.25", "0.249", "10", "9.99",
+			"10.0000000001", "30", "30.0", "30.00000000000001", "1e3", "123456789012345678901234567890"} {
 			var a, b Value
 			assert.Equal(t, slow.Convert([]byte(text), &b), quick.Convert([]byte(text), &a), "%+v %s", k, text)
 		}
@@ -165,13 +167,19 @@ func FuzzParseNumber(f *testing.F) {
 // round.
 func TestAccepts(t *testing.T) {
 	samples := []Value{
-		{Kind: Integer, I: 20260701}, {Kind: Integer, I: 1}, {Kind: Integer}, {Kind: Decimal, I: 15, Scale: 1}, {Kind: Decimal, I: 2026}, {Kind: Float, X: 2026}, {Kind: Float, X: 0.5},
-		{Kind: Boolean, I: 1}, {Kind: Boolean}, {Kind: Instant}, {Kind: Instant, I: 1}, {Kind: Day, I: 3}, {Kind: Clock, I: 5}, {Kind: Span, D: 1}, {Kind: Point, X: 1, Y: 2},
-		{Kind: JSON, B: []byte(`{"lon":1,"lat":2}`)}, {Kind: JSON, B: []byte("[1,2]")}, {Kind: Binary, B: []byte("abc")}, {Kind: UUID, B: make([]byte, 16)}, {Kind: Wall, I: 7},
+		{Kind: Integer, I: 20260701}, {Kind: Integer, I: 1}, {Kind: Integer}, {Kind: Decimal, I: 15, Scale: 1},
+		{Kind: Decimal, I: 2026}, {Kind: Float, X: 2026}, {Kind: Float, X: 0.5},
+		{Kind: Boolean, I: 1}, {Kind: Boolean}, {Kind: Instant}, {Kind: Instant, I: 1}, {Kind: Day, I: 3},
+		{Kind: Clock, I: 5}, {Kind: Span, D: 1}, {Kind: Point, X: 1, Y: 2},
+		{Kind: JSON, B: []byte(`{"lon":1,"lat":2}`)}, {Kind: JSON, B: []byte("[1,2]")},
+		{Kind: Binary, B: []byte("abc")}, {Kind: UUID, B: make([]byte, 16)}, {Kind: Wall, I: 7},
 	}
 	for _, field := range []Field{
-		{Type: "string"}, {Type: "string", Format: "uuid"}, {Type: "string", Format: "binary"}, {Type: "number"}, {Type: "integer"}, {Type: "boolean", TrueValues: []string{"1", "2026"}}, {Type: "date"}, {Type: "date", Format: "%Y%m%d"},
-		{Type: "time"}, {Type: "datetime"}, {Type: "datetime", Format: "%Y%m%d"}, {Type: "year"}, {Type: "yearmonth"}, {Type: "duration"}, {Type: "geopoint"}, {Type: "geopoint", Format: "object"},
+		{Type: "string"}, {Type: "string", Format: "uuid"}, {Type: "string", Format: "binary"}, {Type: "number"},
+		{Type: "integer"}, {Type: "boolean", TrueValues: []string{"1", "2026"}}, {Type: "date"},
+		{Type: "date", Format: "%Y%m%d"},
+		{Type: "time"}, {Type: "datetime"}, {Type: "datetime", Format: "%Y%m%d"}, {Type: "year"}, {Type: "yearmonth"},
+		{Type: "duration"}, {Type: "geopoint"}, {Type: "geopoint", Format: "object"},
 		{Type: "geopoint", Format: "array"}, {Type: "object"}, {Type: "array"}, {Type: "list"}, {Type: "any"},
 	} {
 		field.Name = "x"
@@ -181,14 +189,17 @@ func TestAccepts(t *testing.T) {
 		for _, sample := range samples {
 			in, out := sample, Value{}
 			if columns[0].Take(&in, &out) == nil {
-				assert.True(t, columns[0].Accepts(sample.Kind), "%s %s took %s %s", field.Type, field.Format, sample.Kind, sample.String())
+				assert.True(t, columns[0].Accepts(sample.Kind), "%s %s took %s %s", field.Type, field.Format,
+					sample.Kind, sample.String())
 			}
 		}
 	}
-	s := Schema{Fields: []Field{{Name: "x", Type: "number"}, {Name: "y", Type: "datetime"}, {Name: "z", Type: "object"}}}
+	s := Schema{Fields: []Field{{Name: "x", Type: "number"}, {Name: "y", Type: "datetime"},
+		{Name: "z", Type: "object"}}}
 	columns, err := s.Compile(time.UTC)
 	require.NoError(t, err)
-	for i, never := range [][]Kind{{Boolean, Instant, Day, JSON, Binary, UUID}, {Boolean, Clock, JSON, Binary}, {Integer, Boolean, Instant, Binary}} {
+	for i, never := range [][]Kind{{Boolean, Instant, Day, JSON, Binary, UUID}, {Boolean, Clock, JSON, Binary},
+		{Integer, Boolean, Instant, Binary}} {
 		for _, kind := range never {
 			assert.False(t, columns[i].Accepts(kind), "%s of %s", columns[i].Field.Type, kind)
 		}

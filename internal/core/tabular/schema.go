@@ -147,7 +147,8 @@ func (s *Schema) MatchHeader(header []string) ([]int, error) {
 		}
 	}
 	if found == 0 {
-		return nil, fmt.Errorf("none of the schema's columns is in the header %s; is the header line missing, or the delimiter another one?", quoteList(header))
+		return nil, fmt.Errorf("none of the schema's columns is in the header %s; is the header line missing, or the "+
+			"delimiter another one?", quoteList(header))
 	}
 	if twice != "" {
 		return nil, errors.New(twice)
@@ -220,7 +221,8 @@ func (s *Schema) judge(header []string, positions []int, missing, extra []string
 		for i := range s.Fields {
 			want[i] = s.Fields[i].SourceName()
 		}
-		return fmt.Errorf("the columns stand in another order than the schema's (fieldsMatch: exact): found %s, expected %s; fieldsMatch: equal takes any order", quoteList(header), quoteList(want))
+		return fmt.Errorf("the columns stand in another order than the schema's (fieldsMatch: exact): found %s, "+
+			"expected %s; fieldsMatch: equal takes any order", quoteList(header), quoteList(want))
 	}
 	return nil
 }

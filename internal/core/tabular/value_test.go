@@ -21,8 +21,10 @@ func TestIntegersAreWrittenOut(t *testing.T) {
 
 func TestValuesOfEveryKindHaveAnOrder(t *testing.T) {
 	for _, c := range []struct{ typ, less, more string }{
-		{"string", "a", "b"}, {"integer", "-1", "2"}, {"boolean", "false", "true"}, {"datetime", "2026-07-01T12:00:00Z", "2026-07-01T12:00:00.000001Z"},
-		{"date", "1969-12-31", "1970-01-01"}, {"time", "00:00:01", "23:00:00"}, {"duration", "P1D", "P1M"}, {"geopoint", "1, 2", "1, 3"}, {"year", "1999", "2026"},
+		{"string", "a", "b"}, {"integer", "-1", "2"}, {"boolean", "false", "true"},
+		{"datetime", "2026-07-01T12:00:00Z", "2026-07-01T12:00:00.000001Z"},
+		{"date", "1969-12-31", "1970-01-01"}, {"time", "00:00:01", "23:00:00"}, {"duration", "P1D", "P1M"},
+		{"geopoint", "1, 2", "1, 3"}, {"year", "1999", "2026"},
 	} {
 		column := column(t, Field{Type: c.typ, SoleNumber: true})
 		var less, more, null Value

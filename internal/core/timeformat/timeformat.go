@@ -115,7 +115,8 @@ func Compile(pattern string) (*Layout, error) {
 			p = part{token: same, pad: ' '}
 		}
 		if p.form() == "" {
-			return nil, fmt.Errorf("time format %q: unknown token %%%c; use POSIX strftime tokens such as %%Y %%m %%d %%H %%M %%S",
+			return nil, fmt.Errorf("time format %q: unknown token %%%c; use POSIX strftime tokens such as %%Y %%m %%d "+
+				"%%H %%M %%S",
 				pattern, expanded[i])
 		}
 		flush()

@@ -65,7 +65,8 @@ func TestParse(t *testing.T) {
 // TestExactLayoutsReadWhatTheyWrite takes texts that lack zeros.
 func TestExactLayoutsReadWhatTheyWrite(t *testing.T) {
 	at := time.Date(2026, 7, 1, 9, 5, 0, 0, time.UTC)
-	for pattern, want := range map[string]string{"%Y-%m-%d": "2026-07-01", "%e %k:%M": " 1  9:05", "%-d.%-m. %-I %p": "1.7. 9 AM", "%-j": "182"} {
+	for pattern, want := range map[string]string{"%Y-%m-%d": "2026-07-01", "%e %k:%M": " 1  9:05",
+		"%-d.%-m. %-I %p": "1.7. 9 AM", "%-j": "182"} {
 		l, err := Compile(pattern)
 		require.NoError(t, err)
 		assert.Equal(t, want, l.Format(at))

@@ -72,9 +72,11 @@ const head = `# The feed file
 
 One YAML file is one feed. ` + "`mullein feed check FILE`" + ` says what is wrong with it, with line and column,
 and needs no service; ` + "`mullein feed put FILE`" + ` creates the feed or makes a new version of it.
-Editors that know JSON Schema can use [feed.schema.json](feed.schema.json); a service serves it at ` + "`/api/v1/feed-schema`" + `.
+Editors that know JSON Schema can use [feed.schema.json](feed.schema.json); a service serves it at ` +
+	"`/api/v1/feed-schema`" + `.
 
-Columns and dialect follow the open standards Table Schema and Table Dialect (Data Package v2). Ours are ` + "`source`" + ` of a
+Columns and dialect follow the open standards Table Schema and Table Dialect (Data Package v2). Ours are ` +
+	"`source`" + ` of a
 field, and that ` + "`primaryKey`" + ` chooses one row a key instead of failing. Expressions are CEL, times are written
 with POSIX strftime tokens, schedules are five-field cron.
 
@@ -85,25 +87,33 @@ with POSIX strftime tokens, schedules are five-field cron.
 const tail = `
 ## Good to know
 
-- **Which files.** ` + "`*`" + ` and ` + "`?`" + ` stay within a folder, ` + "`**`" + ` crosses folders, ` + "`[a-z]`" + ` is one of these characters, ` + "`(a|b)`" + ` one of
-  these texts. ` + "`{name}`" + ` captures text, ` + "`{name:%Y%m%d}`" + ` a time, ` + "`{name:#}`" + ` a whole number. ` + "`{slot}`" + ` is the capture that
+- **Which files.** ` + "`*`" + ` and ` + "`?`" + ` stay within a folder, ` + "`**`" + ` crosses folders, ` +
+	"`[a-z]`" + ` is one of these characters, ` + "`(a|b)`" + ` one of
+  these texts. ` + "`{name}`" + ` captures text, ` + "`{name:%Y%m%d}`" + ` a time, ` + "`{name:#}`" +
+	` a whole number. ` + "`{slot}`" + ` is the capture that
   order looks at: arrivals load in the order of slot, then modified time, then name. A name with an impossible time,
   such as 31 February, does not belong. Dot-files and names that end in .tmp, .part or .filepart never do.
 - **Reading and checking.** [reading-and-checking.md](reading-and-checking.md) says what each format, type and check does.
 - **New, whole, late, missing.** [new-whole-late-missing.md](new-whole-late-missing.md) says how that is decided.
-- **Paths.** ` + "`whole_when`" + `, ` + "`put_away`" + ` and ` + "`quarantine`" + ` are made of ` + "`{path}`" + `, ` + "`{stem}`" + ` (the path without its last extension), ` + "`{name}`" + `
-  (without folders) and the captures, times with a form: ` + "`done/{slot:%Y/%m}/{catchment}`" + `. Where neither ` + "`{name}`" + ` nor ` + "`{path}`" + `
+- **Paths.** ` + "`whole_when`" + `, ` + "`put_away`" + ` and ` + "`quarantine`" + ` are made of ` + "`{path}`" +
+	`, ` + "`{stem}`" + ` (the path without its last extension), ` + "`{name}`" + `
+  (without folders) and the captures, times with a form: ` + "`done/{slot:%Y/%m}/{catchment}`" + `. Where neither ` +
+	"`{name}`" + ` nor ` + "`{path}`" + `
   stands in the folder of ` + "`put_away`" + ` or ` + "`quarantine`" + `, the file keeps its name in it.
 - **Types.** string → text (format binary → bytea, uuid → uuid), integer → bigint, number → numeric, boolean →
   boolean, datetime → timestamp with time zone, date → date, time → time, year → bigint, yearmonth → date (its first
   day), duration → interval, geopoint → point (longitude, latitude), object, array, list and geojson → jsonb, any → text.
   Nothing is guessed: a datetime without a format is ISO 8601.
 - **Null.** A derived column is null when its expression fails because a column that it reads is null. Names are
-  ` + "`row.<column>`" + `, ` + "`file.name|path|size|modified|digest|captures.<name>`" + `, ` + "`run.id|by|cause|started`" + `, ` + "`feed.name|version`" + ` and
+  ` + "`row.<column>`" + `, ` + "`file.name|path|size|modified|digest|captures.<name>`" + `, ` +
+	"`run.id|by|cause|started`" + `, ` + "`feed.name|version`" + ` and
   ` + "`service`" + `.
-- **One row a key.** The greatest ` + "`target.newest`" + ` wins, null being the oldest, then the later line. An older row never
+- **One row a key.** The greatest ` + "`target.newest`" +
+	` wins, null being the oldest, then the later line. An older row never
   overwrites a newer one in the table: it is counted as outdated.
-- **Unique.** Of the rows with the same value in a column that is ` + "`unique`" + `, or the same values in the fields of one of
-  ` + "`uniqueKeys`" + `, the first in the file stays; the others are rejects. Rows with a null among them are left alone, and so they
+- **Unique.** Of the rows with the same value in a column that is ` + "`unique`" +
+	`, or the same values in the fields of one of
+  ` + "`uniqueKeys`" +
+	`, the first in the file stays; the others are rejects. Rows with a null among them are left alone, and so they
   are by ` + "`foreignKeys`" + `.
 `

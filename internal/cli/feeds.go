@@ -302,25 +302,7 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	fits := !slices.ContainsFunc(puts, func(p api.FeedPut) bool { return len(p.Misfit) > 0 })
 	return c.checked(!fits, puts, func() {
 		for _, p := range puts {
-			what := "as it was"
-			switch {
-			case p.Changed && p.Version == 1:
-				what = "created"
-			case p.Changed:
-				what = "changed"
-			}
-			c.say("%s: %s, version %d\n", p.Feed, what, p.Version)
-			c.say("  %s\n", p.Wins)
-			for _, line := range slices.Concat(p.Notes, p.Changes) {
-				fmt.Fprintf(c.out, "  %s\n", harmlessLines(line, "  "))
-			}
-			for i, line := range p.Misfit {
-				indent := "    "
-				if i == 0 {
-					indent = "  "
-				}
-				fmt.Fprintf(c.out, "%s%s\n", indent, harmlessLines(line, indent))
-			}
+			c.feedPut(p)
 		}
 		c.rollupsPut(rolled)
 		for _, ch := range changes {
@@ -329,6 +311,29 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 			}
 		}
 	})
+}
+
+// feedPut says what became of a feed that was put.
+func (c *command) feedPut(p api.FeedPut) {
+	what := "as it was"
+	switch {
+	case p.Changed && p.Version == 1:
+		what = "created"
+	case p.Changed:
+		what = "changed"
+	}
+	c.say("%s: %s, version %d\n", p.Feed, what, p.Version)
+	c.say("  %s\n", p.Wins)
+	for _, line := range slices.Concat(p.Notes, p.Changes) {
+		fmt.Fprintf(c.out, "  %s\n", harmlessLines(line, "  "))
+	}
+	for i, line := range p.Misfit {
+		indent := "    "
+		if i == 0 {
+			indent = "  "
+		}
+		fmt.Fprintf(c.out, "%s%s\n", indent, harmlessLines(line, indent))
+	}
 }
 
 // plannedChanges says what putting feed files would do, to each feed.

@@ -104,8 +104,8 @@ func (h *house) consistent(batches int) {
 	h.t.Helper()
 	assert.Equal(h.t, []string{fmt.Sprint(batches * filesEach)}, h.lines("SELECT count(*)::text FROM mullein.load"),
 		"one marker a file")
-	assert.Empty(h.t, h.lines(`SELECT a.path FROM mullein_records.arrival a LEFT
-		JOIN mullein.load m ON m.feed = a.feed AND m.arrival = a.id
+	assert.Empty(h.t, h.lines(`SELECT a.path FROM mullein_records.arrival a
+		LEFT JOIN mullein.load m ON m.feed = a.feed AND m.arrival = a.id
 		WHERE m.balance IS DISTINCT FROM a.balance`), "ledger and markers agree")
 	assert.Empty(h.t, h.lines(`SELECT path FROM mullein_records.arrival WHERE (balance->>'read')::int <>
 		(SELECT sum(value::int) FROM jsonb_each_text(balance) WHERE key NOT IN ('read', 'removed'))`),

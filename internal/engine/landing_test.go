@@ -535,8 +535,8 @@ func TestReconcileAfterARestore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	h.stop()
-	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1; DELETE
-		FROM mullein_records.arrival WHERE id = 2;
+	h.exec(`UPDATE mullein_records.arrival SET state = 'ready', generation = 0 WHERE id = 1;
+		DELETE FROM mullein_records.arrival WHERE id = 2;
 		DELETE FROM mullein.load WHERE arrival = 3; DELETE FROM river.gauge WHERE from_arrival = 3`)
 	list, err = h.engine.inspect.ReconcileAndMend(ctx, "gauges")
 	require.NoError(t, err)

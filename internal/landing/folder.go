@@ -231,7 +231,7 @@ func Shown(p string) string {
 }
 
 // one looks at a name of a folder that is being listed, if it is wanted, and
-// tells whether it is a folder itself.
+// reports whether it is a folder itself.
 func (f *Folder) one(dir *os.File, p string, n name, wanted func(path string) bool,
 	visit func(Entry) error) (isFolder bool, err error) {
 	asked := wanted(p)

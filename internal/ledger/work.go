@@ -274,28 +274,38 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 			SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
 			UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, '', 0, true FROM old
 		), u AS (
-			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance), copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
-				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END, finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
-				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END, generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
+			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance),
+				copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
+				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END,
+				finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
+				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END,
+				generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
 				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
-			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at, a.finished_at, a.is_list, a.due_slot, c.was
+			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at,
+				a.finished_at, a.is_list, a.due_slot, c.was
 		), touched AS (
-			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT id FROM slot WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL) ORDER BY id FOR NO KEY UPDATE) RETURNING 1
+			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT id FROM slot
+				WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL) ORDER BY id FOR NO KEY UPDATE) RETURNING 1
 		), done AS (
-			INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size), sum((balance->>'read')::bigint),
-				sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint), coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
+			INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size),
+				sum((balance->>'read')::bigint), sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint),
+				coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
 				FROM u WHERE state = 'loaded' AND NOT was AND NOT is_list GROUP BY 1, 2
-			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files, bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
+			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files,
+				bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
 				written = v.written + excluded.written, seconds = v.seconds + excluded.seconds RETURNING 1
 		), counted AS (
-			UPDATE feed f SET loads = f.loads + n FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l WHERE f.name = l.feed RETURNING 1
+			UPDATE feed f SET loads = f.loads + n
+				FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l
+				WHERE f.name = l.feed RETURNING 1
 		), before AS ( -- what is not asked for would be done after all else
 			SELECT (SELECT count(*) FROM touched) + (SELECT count(*) FROM done) + (SELECT count(*) FROM counted) AS n
 		)
 		SELECT tell(jsonb_agg(event ORDER BY id, n)) FROM (
 			SELECT id, 1 AS n, event_of('arrival', feed, id, run_id, state) AS event FROM u
-			UNION ALL SELECT id, 2, event_of('load', feed, id, run_id, state) FROM u WHERE state = 'loaded') events WHERE (SELECT n FROM before) >= 0`, string(text)).Error
+			UNION ALL SELECT id, 2, event_of('load', feed, id, run_id, state) FROM u WHERE state = 'loaded') events
+		WHERE (SELECT n FROM before) >= 0`, string(text)).Error
 }
 
 // Earlier is what a feed has loaded of some paths and contents.

@@ -44,7 +44,7 @@ func (s sameSource) Fill(b *table.Batch, size int) error {
 }
 
 // WithFile opens the file of an arrival, as it was noticed and wherever it lies by
-// now, and begins to read it. [NotToBeHad] tells whether an error says that it
+// now, and begins to read it. [NotToBeHad] reports whether an error says that it
 // cannot be had any more.
 func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*OpenFile) error) error {
 	a, err := e.Ledger.Arrival(ctx, id)

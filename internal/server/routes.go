@@ -24,14 +24,27 @@ import (
 	"mullein/internal/table"
 )
 
+// routes registers all calls.
 func (s *Server) routes() {
-	get := func(id, path, summary string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
-	}
-	do := func(method, id, path, summary string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-			MaxBodyBytes: 3 << 20}
-	}
+	s.sessionRoutes()
+	s.feedRoutes()
+	s.arrivalRoutes()
+	s.targetRoutes()
+}
+
+// get is a call that reads.
+func get(id, path, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
+}
+
+// do is a call that changes something.
+func do(method, id, path, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		MaxBodyBytes: 3 << 20}
+}
+
+// sessionRoutes registers who is signed in, and what goes on in the whole service.
+func (s *Server) sessionRoutes() {
 	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, or a token"),
 		s.signIn)
 	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
@@ -43,6 +56,13 @@ func (s *Server) routes() {
 		"End a token, and the sessions and streams that were begun with it"), s.endToken)
 	huma.Register(s.api, get("status", "/status", "What is waiting, working, late, wrong"), s.status)
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
+	sse.Register(s.api, get("events", "/events", "What happens, live"),
+		map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{},
+			"commit": api.Commit{}}, s.events)
+}
+
+// feedRoutes registers feeds, their runs and their calendars.
+func (s *Server) feedRoutes() {
 	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
 	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check",
 		"Say what is wrong with a feed file, change nothing"), s.checkFeed)
@@ -65,10 +85,6 @@ func (s *Server) routes() {
 	huma.Register(s.api, huma.Operation{OperationID: "deliver", Method: http.MethodPost,
 		Path: "/api/v1/feeds/{feed}/files", MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Put a file into the landing, whole at once; its bytes are the body"}, s.deliver)
-	huma.Register(s.api, do(http.MethodPost, "decide", "/decisions",
-		"Redo, skip, hold or release arrivals, with a reason"), s.decide)
-	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"),
-		s.arrivalDecisions)
 	huma.Register(s.api, get("slots", "/slots", "Expected deliveries and what became of them, in order"), s.slots)
 	huma.Register(s.api, get("slot", "/slots/{id}", "One expected delivery"), s.slot)
 	huma.Register(s.api, do(http.MethodPost, "accept", "/slots/{id}/accept",
@@ -86,6 +102,27 @@ func (s *Server) routes() {
 		s.feedRejects)
 	huma.Register(s.api, get("runs", "/runs", "Runs, the newest first"), s.runs)
 	huma.Register(s.api, get("run", "/runs/{id}", "One run"), s.run)
+	huma.Register(s.api, get("feed-checks", "/feeds/{feed}/checks", "The checks of a feed, and what each saw last"),
+		s.feedChecks)
+	huma.Register(s.api, get("check-history", "/feeds/{feed}/checks/{check}", "What a check saw, the newest first"),
+		s.checkHistory)
+	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals",
+		MaxBodyBytes: -1, BodyReadTimeout: -1,
+		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed " +
+			"file as definition and a file as file"}, s.rehearse)
+	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"),
+		s.planRebuild)
+	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
+		"Queue a run that loads all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
+	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
+}
+
+// arrivalRoutes registers arrivals, their rejects and checks, and what people decide.
+func (s *Server) arrivalRoutes() {
+	huma.Register(s.api, do(http.MethodPost, "decide", "/decisions",
+		"Redo, skip, hold or release arrivals, with a reason"), s.decide)
+	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"),
+		s.arrivalDecisions)
 	huma.Register(s.api, get("arrivals", "/arrivals", "Arrivals, the newest first"), s.arrivals)
 	huma.Register(s.api, get("arrival", "/arrivals/{id}", "One arrival"), s.arrival)
 	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects",
@@ -93,30 +130,22 @@ func (s *Server) routes() {
 	huma.Register(s.api, get("arrival-rows", "/arrivals/{id}/rows", "Rows that an arrival last wrote"), s.arrivalRows)
 	huma.Register(s.api, get("arrival-checks", "/arrivals/{id}/checks", "What the checks saw of an arrival"),
 		s.arrivalChecks)
-	huma.Register(s.api, get("feed-checks", "/feeds/{feed}/checks", "The checks of a feed, and what each saw last"),
-		s.feedChecks)
-	huma.Register(s.api, get("check-history", "/feeds/{feed}/checks/{check}", "What a check saw, the newest first"),
-		s.checkHistory)
 	huma.Register(s.api, get("reject-groups", "/reject-groups", "Rejects by what they broke and by column"),
 		s.rejectGroups)
 	huma.Register(s.api, do(http.MethodPost, "mend", "/arrivals/{id}/mend",
 		"Hand rejects in again that were put right"), s.mend)
-	huma.Register(s.api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/api/v1/rehearsals",
-		MaxBodyBytes: -1, BodyReadTimeout: -1,
-		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed " +
-			"file as definition and a file as file"}, s.rehearse)
 	huma.Register(s.api, do(http.MethodPost, "recall", "/arrivals/{id}/recall",
 		"Take what an arrival loaded out of its target, put it back, or say what would become of the rows"), s.recall)
-	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"),
-		s.planRebuild)
-	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",
-		"Queue a run that loads all arrivals of a feed afresh, in one transaction"), s.rebuildFeed)
 	huma.Register(s.api, get("loads", "/arrivals/{id}/loads",
 		"The loads of an arrival, one for each generation, with their balances"), s.loadsOf)
 	huma.Register(s.api, get("verify", "/arrivals/{id}/verification",
 		"Hold an arrival's file against the target, row by row"), s.verify)
 	huma.Register(s.api, get("original", "/arrivals/{id}/original",
 		"The record that stands at a line of an arrival's file"), s.original)
+}
+
+// targetRoutes registers tables and rollups.
+func (s *Server) targetRoutes() {
 	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"),
 		s.describe)
 	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse",
@@ -131,10 +160,6 @@ func (s *Server) routes() {
 		"Compute a rollup as a whole"), s.rebuildRollup)
 	huma.Register(s.api, get("verify-rollup", "/rollups/{rollup}/verification",
 		"Compare a rollup with a full computation"), s.verifyRollup)
-	huma.Register(s.api, get("feed-schema", "/feed-schema", "The feed file's grammar, as a JSON Schema"), s.feedSchema)
-	sse.Register(s.api, get("events", "/events", "What happens, live"),
-		map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{},
-			"commit": api.Commit{}}, s.events)
 }
 
 // answer turns errors of the parts below into problem details.

@@ -201,22 +201,10 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		newer = later + " AND (SELECT max(m.nth) FROM mullein.load m WHERE m.arrival = " + column + ") < " + own
 	}
 	if t.keyed() {
-		gone = "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active WHERE " +
-			"c.target = " + l.target() +
-			" AND c.key = " + l.keysHash() + " AND c.what = 'd' AND m.arrival <> $1) OR EXISTS (SELECT 1 FROM " +
-			"mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active AND m.rank > o.rank WHERE " +
-			"o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r WHERE r.load = m.nth " +
-			"AND r.target = " +
-			l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")))"
-		if t.Newest != "" && t.Deletes {
-			gone += " OR EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND " +
-				"m.active WHERE r.target = " +
-				l.target() + " AND r.what = 'd' AND r.key = " + l.keysHash() + ")"
-		}
+		gone = l.removed()
 	}
 	class := "CASE WHEN " + missing + " THEN CASE WHEN " + gone + " THEN 'gone' ELSE 'missing' END WHEN NOT " +
-		differs +
-		" THEN 'same' WHEN " + newer + " THEN 'newer' WHEN " + later + " THEN 'later' ELSE 'different' END"
+		differs + " THEN 'same' WHEN " + newer + " THEN 'newer' WHEN " + later + " THEN 'later' ELSE 'different' END"
 	from := l.stage + " s " + join + " WHERE " + l.notGone() + " AND $1::bigint > 0"
 	rows, err := l.s.conn.Query(ctx, "SELECT "+class+", count(*) FROM "+from+" GROUP BY 1", arrival)
 	if err != nil {
@@ -226,8 +214,7 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 	var n int64
 	if _, err := pgx.ForEachRow(rows, []any{&what, &n}, func() error {
 		*map[string]*int64{"missing": &v.Missing, "same": &v.Same, "later": &v.Later, "newer": &v.Newer,
-			"gone":      &v.Gone,
-			"different": &v.Different}[what] = n
+			"gone": &v.Gone, "different": &v.Different}[what] = n
 		return nil
 	}); err != nil {
 		return nil, fmt.Errorf("hold the file against %s: %w", t, err)
@@ -247,4 +234,20 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 		v.Samples = append(v.Samples, samples...)
 	}
 	return v, nil
+}
+
+// removed is the SQL that reports whether another load than that of arrival $1 has removed
+// the key of a staged row, or is newer and does not have it.
+func (l *Load) removed() string {
+	target, key := l.target(), l.keysHash()
+	out := "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active" +
+		" WHERE c.target = " + target + " AND c.key = " + key + " AND c.what = 'd' AND m.arrival <> $1)" +
+		" OR EXISTS (SELECT 1 FROM mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active" +
+		" AND m.rank > o.rank WHERE o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r" +
+		" WHERE r.load = m.nth AND r.target = " + target + " AND r.what = 'd' AND r.key = " + key + ")))"
+	if l.table.Newest != "" && l.table.Deletes {
+		out += " OR EXISTS (SELECT 1 FROM mullein.remembered r JOIN mullein.load m ON m.nth = r.load AND m.active" +
+			" WHERE r.target = " + target + " AND r.what = 'd' AND r.key = " + key + ")"
+	}
+	return out
 }

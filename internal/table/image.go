@@ -76,7 +76,7 @@ func valueOf(in any, kind tabular.Kind) (v tabular.Value, ok bool) {
 
 // Hands tells the changes by hand that nobody noted, because a load came after them: what
 // stands before the next step is not what the load had written. columns are those of the
-// digest, in its order; of tells whether a load wrote by them.
+// digest, in its order; of reports whether a load wrote by them.
 func (h *History) Hands(f *Fitted, columns []string, of func(*LoadEntry) bool) {
 	if f.Lineage.RowDigest == "" {
 		return

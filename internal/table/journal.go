@@ -32,7 +32,7 @@ import (
 // Rows are held as JSON, as PostgreSQL writes a row of the target, so that they
 // outlive columns that come later.
 
-// sameRow is the SQL that tells whether two rows of the target have one key.
+// sameRow is the SQL that reports whether two rows of the target have one key.
 func (t *Table) sameRow(a, b string) string {
 	var same []string
 	for _, k := range t.Key {

@@ -45,7 +45,7 @@ type Load struct {
 	run       int64
 	own       int    // the part with which is noted what is done for the whole load
 	waived    bool   // of all parts
-	touched   string // the SQL that tells whether what is replaced touched a staged row's key; "" where its keys are listed
+	touched   string // the SQL that reports whether what is replaced touched a staged row's key; "" where its keys are listed
 	standing
 }
 
@@ -417,8 +417,9 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	if err != nil {
 		return fmt.Errorf("mark: %w", err)
 	}
-	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint, fence bigint, sha256 text, balance jsonb,
-		nth bigint, target integer, run bigint, journal boolean, replaced bigint[], writers bigint[], rows_before bigint, rows_after bigint, rank bigint, whole boolean)`
+	const given = `jsonb_to_recordset($1::jsonb) AS m(feed text, delivery text, generation integer, arrival bigint,
+		fence bigint, sha256 text, balance jsonb, nth bigint, target integer, run bigint, journal boolean, replaced bigint[],
+		writers bigint[], rows_before bigint, rows_after bigint, rank bigint, whole boolean)`
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO mullein.load ("+recordColumns+") SELECT "+recordColumns+" FROM "+
 		given+" ON CONFLICT DO NOTHING", string(text))
 	if err != nil {

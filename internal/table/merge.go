@@ -299,7 +299,8 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 		first += "WHEN " + key + " IS NULL AND " + since + " THEN 'o' "
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
-			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l' WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
+			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l'
+				WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
 			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, unprepared(args...)...)
 	if err != nil {
@@ -495,7 +496,7 @@ func (l *Load) differs() string {
 	return "(" + strings.Join(append(differs, "false"), " OR ") + back + ")"
 }
 
-// distinct is the SQL that tells whether two values of a kind differ.
+// distinct is the SQL that reports whether two values of a kind differ.
 func distinct(k tabular.Kind, a, b string) string {
 	switch sqlTypes[k][0] {
 	case "point":

@@ -143,7 +143,7 @@ func texts(of []int64) []string {
 	return out
 }
 
-// newer is the SQL that tells whether a row t of the target was written by a load that
+// newer is the SQL that reports whether a row t of the target was written by a load that
 // is newer than a rank.
 func (l *Load) newer(rank string) string {
 	return "EXISTS (SELECT 1 FROM pg_temp.mullein_newer n WHERE n.arrival = t." +
@@ -164,7 +164,7 @@ func (l *Load) vouchedRow() string {
 	return l.vouchedFor(l.table.keyHash("t"), "t."+quote(l.table.Lineage.FromArrival))
 }
 
-// outranked is the SQL that tells whether a row t of the target has a greater rank than
+// outranked is the SQL that reports whether a row t of the target has a greater rank than
 // the newest part of the load; "" where none can.
 func (l *Load) outranked() string {
 	if !l.late {
@@ -178,7 +178,7 @@ func (l *Load) outranked() string {
 	return out
 }
 
-// older is the SQL that tells whether a staged row is older than the row t of the
+// older is the SQL that reports whether a staged row is older than the row t of the
 // target that has its key, as far as one look tells: see [Load.passOver].
 func (l *Load) older() string {
 	t := l.table
@@ -196,11 +196,11 @@ func (l *Load) older() string {
 	return older
 }
 
-// beforeWhole is the SQL that tells whether a staged row is older than a load that was
+// beforeWhole is the SQL that reports whether a staged row is older than a load that was
 // held against the whole table.
 func (l *Load) beforeWhole() string { return fmt.Sprintf("%s < '%d'::bigint", l.rankOf(), l.whole) }
 
-// goneSince is the SQL that tells whether a staged row whose key the target does not have
+// goneSince is the SQL that reports whether a staged row whose key the target does not have
 // came too late for it: the key was deleted since, or a newer delivery lacks it.
 func (l *Load) goneSince() string {
 	t := l.table

@@ -488,7 +488,7 @@ func (c *Recall) withoutKey(ctx context.Context, most int) error {
 	return err
 }
 
-// stillWanted is the SQL that tells whether the load that wrote what an entry
+// stillWanted is the SQL that reports whether the load that wrote what an entry
 // was before is in force.
 func (c *Recall) stillWanted() string {
 	arrival := "c.before->>" + literal(c.table.Lineage.FromArrival)

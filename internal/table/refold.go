@@ -108,7 +108,7 @@ func (r *refold) keys(ctx context.Context) error {
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
 }
 
-// touched returns the SQL that tells whether the loads touched the key of a staged row,
+// touched returns the SQL that reports whether the loads touched the key of a staged row,
 // for when their keys are not listed.
 func (r *refold) touched(ctx context.Context) (string, error) {
 	l, t := r.l, r.l.table
@@ -304,12 +304,12 @@ func (r *refold) events(ctx context.Context) error {
 	const last = "9223372036854775807"
 	return r.exec(ctx, "list what happened to the keys", `WITH entry AS (
 			SELECT c.key, c.load, c.what, c.before, c.given, coalesce(m.active, true) AS active, c.ctid AS entry
-			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2 LEFT
-			JOIN mullein.load m ON m.nth = c.load
+			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2
+			LEFT JOIN mullein.load m ON m.nth = c.load
 			WHERE NOT EXISTS (SELECT 1 FROM mullein.recall u JOIN mullein.recall v ON u.nth = ANY(v.turned_off)
 			WHERE u.nth = c.load)
-			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k LEFT
-			JOIN pg_temp.mullein_was w USING (key)
+			UNION ALL SELECT k.key, `+last+`, 'z', w.image, NULL, true, NULL FROM pg_temp.mullein_key k
+			LEFT JOIN pg_temp.mullein_was w USING (key)
 		), told AS (
 			SELECT *, lag(load) OVER w IS NULL AS is_first, lead(before) OVER w AS next,
 				CASE WHEN lag(active) OVER w THEN lag(CASE what WHEN 'd' THEN true WHEN 'h' THEN given IS NULL
@@ -346,30 +346,7 @@ func (r *refold) events(ctx context.Context) error {
 func (r *refold) step() string {
 	l, t := r.l, r.l.table
 	name := l.name()
-	var columns, same []string
-	own := map[string]string{}
-	for _, c := range t.Own {
-		if slices.Contains(t.Key, c.Name) {
-			continue
-		}
-		old, now := "o."+quote(c.Name), "g."+quote(c.Name)
-		own[c.Name] = merged(t.Merge[c.Name], old, now)
-		same = append(same, "NOT ("+distinct(c.Kind, old, own[c.Name])+")")
-	}
-	if a := t.Lineage.AbsentSince; a != "" {
-		same = append(same, "o."+quote(a)+" IS NULL")
-	}
-	for _, name := range l.table.has {
-		value := "o." + quote(name)
-		if v, ours := own[name]; ours {
-			value = v
-		} else if name == t.Lineage.AbsentSince {
-			value = "NULL::timestamptz"
-		} else if slices.ContainsFunc(t.Columns[len(t.Own):], func(c Column) bool { return c.Name == name }) {
-			value = "g." + quote(name)
-		}
-		columns = append(columns, value+" AS "+quote(name))
-	}
+	columns, same := r.written()
 	outranked, keeps := "false", strings.Join(append(same, "true"), " AND ")
 	if t.Ranked {
 		outranked = "coalesce(s.rank > e.rank, false)"
@@ -412,10 +389,40 @@ func (r *refold) step() string {
 				ELSE (SELECT row_to_json(x.*) FROM (SELECT ` + strings.Join(columns, ", ") +
 		`) x) END AS image, greatest(s.rank, e.rank) AS rank, ` + deletion + ` AS deletion
 		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
-			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o CROSS
-			JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
+			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.image) o
+			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, e.given) g
 			CROSS JOIN LATERAL json_populate_record(NULL::` + name + `, s.deletion) d
 		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`
+}
+
+// written is the SQL of the columns of a row o that an entry's row g is written over, and of
+// what must hold for it to stay as it is.
+func (r *refold) written() (columns, same []string) {
+	t := r.l.table
+	own := map[string]string{}
+	for _, c := range t.Own {
+		if slices.Contains(t.Key, c.Name) {
+			continue
+		}
+		old, now := "o."+quote(c.Name), "g."+quote(c.Name)
+		own[c.Name] = merged(t.Merge[c.Name], old, now)
+		same = append(same, "NOT ("+distinct(c.Kind, old, own[c.Name])+")")
+	}
+	if a := t.Lineage.AbsentSince; a != "" {
+		same = append(same, "o."+quote(a)+" IS NULL")
+	}
+	for _, name := range t.has {
+		value := "o." + quote(name)
+		if v, ours := own[name]; ours {
+			value = v
+		} else if name == t.Lineage.AbsentSince {
+			value = "NULL::timestamptz"
+		} else if slices.ContainsFunc(t.Columns[len(t.Own):], func(c Column) bool { return c.Name == name }) {
+			value = "g." + quote(name)
+		}
+		columns = append(columns, value+" AS "+quote(name))
+	}
+	return columns, same
 }
 
 // confirm keeps which of the keys newer loads leave unchanged now: see
@@ -459,8 +466,8 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	if err := r.exec(ctx, "correct the journal", `UPDATE mullein.change c
 		SET what = e.what, before = e.before, given = e.given FROM pg_temp.mullein_event e
-		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS DISTINCT
-		FROM e.given::text OR c.what <> e.what)`); err != nil {
+		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS
+		DISTINCT FROM e.given::text OR c.what <> e.what)`); err != nil {
 		return err
 	}
 	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)

@@ -580,7 +580,7 @@ func (s *RollupState) same(a, b string) string {
 	return t.sameRow(a, b)
 }
 
-// alike is the SQL that tells whether two rows have the same key, nulls being alike.
+// alike is the SQL that reports whether two rows have the same key, nulls being alike.
 func (s *RollupState) alike(a, b string) string {
 	var list []string
 	for _, k := range s.Key {
@@ -620,7 +620,7 @@ func (s *RollupState) columns(of string, names []string) string {
 	return join(list)
 }
 
-// whole is the SQL that tells whether no column of a row's key is null.
+// whole is the SQL that reports whether no column of a row's key is null.
 func (s *RollupState) whole(of string) string {
 	var list []string
 	for _, k := range s.Key {

@@ -59,8 +59,8 @@ func (r *refold) listUndo(ctx context.Context) (bool, error) {
 		THEN entry IS NULL
 			WHEN 'd' THEN place IS NULL WHEN 'o' THEN place IS NULL WHEN 'x' THEN place IS NULL ELSE false END), true)
 			AND count(*) = count(DISTINCT key)
-			AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry CROSS
-			JOIN LATERAL json_populate_record(NULL::`+
+			AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry
+			CROSS JOIN LATERAL json_populate_record(NULL::`+
 		l.name()+`, c.before) g JOIN `+l.name()+` t ON `+t.sameRow("t", "g")+` WHERE u.what = 'd')
 		FROM pg_temp.mullein_undo`).Scan(&plain)
 	if err != nil {

@@ -17,7 +17,7 @@ type State string
 const (
 	Open    State = "open"    // due, and not yet late
 	OnTime  State = "on time" // all that was expected came in time
-	Late    State = "late"    // not all came in time; Complete tells whether it is here by now
+	Late    State = "late"    // not all came in time; Complete reports whether it is here by now
 	Missing State = "missing" // it did not come
 	Refused State = "refused" // it came, and was refused
 	Excused State = "excused" // a person said that it need not come

@@ -85,30 +85,35 @@ func shoot(home, folder string, pages []string) error {
 			}
 			continue
 		}
-		to, dark := strings.CutSuffix(to, "@dark")
-		theme := "light"
-		if dark {
-			theme = "dark"
-		}
-		err := chromedp.Do(ctx,
-			chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '`+theme+`')`),
-			chromedp.EmulateViewport(1280, 800),
-			chromedp.Navigate(base+to),
-			chromedp.WaitVisible(`main .panel`),
-			chromedp.Sleep(1500*time.Millisecond), // charts and tables settle
-		)
-		if err != nil {
+		if err := page(ctx, base, to, filepath.Join(folder, name+".png")); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
-		}
-		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		if err := os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644); err != nil {
-			return err
 		}
 	}
 	return nil
+}
+
+// page photographs a page of the console, dark where its path ends in @dark.
+func page(ctx context.Context, base, path, picture string) error {
+	path, dark := strings.CutSuffix(path, "@dark")
+	theme := "light"
+	if dark {
+		theme = "dark"
+	}
+	err := chromedp.Do(ctx,
+		chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '`+theme+`')`),
+		chromedp.EmulateViewport(1280, 800),
+		chromedp.Navigate(base+path),
+		chromedp.WaitVisible(`main .panel`),
+		chromedp.Sleep(1500*time.Millisecond), // charts and tables settle
+	)
+	if err != nil {
+		return err
+	}
+	bytes, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(picture, bytes, 0o644)
 }
 
 // terminal photographs a text as a terminal shows it.

@@ -321,42 +321,57 @@ func BenchmarkReplace(b *testing.B) {
 	}
 }
 
-// BenchmarkRecall changes 700,000 of a million rows, and takes that out again.
+// BenchmarkRecall changes 700,000 of a million rows, and takes that out again: while it is
+// what happened last, and beneath another load that has changed them all since.
 func BenchmarkRecall(b *testing.B) {
-	for b.Loop() {
-		s := open(b)
-		table := gauge(standard)
-		table.Newest, table.Journal = "", true
-		rows := make([]row, 1_000_000)
-		for i := range rows {
-			rows[i] = row{"A", int64(i), 100, 1}
-		}
-		s.bulk(table, Part{File: "first", Arrival: 1}, 1, rows)
-		s.exec("ANALYZE river.gauge")
-		for i := range 700_000 {
-			rows[i].level++
-		}
-		b.ReportMetric(float64(s.bulk(table, Part{File: "second", Arrival: 2}, 1, rows[:700_000]).Milliseconds()),
-			"ms-load")
-		fitted, err := s.db.Fit(ctx, table)
-		require.NoError(b, err)
-		recall := func(begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error),
-			commit bool) time.Duration {
-			began := time.Now()
-			c, err := begin(s.session, ctx, fitted, "gauges", TakeOut, []int64{2})
-			require.NoError(b, err)
-			defer c.Close(ctx)
-			o, err := c.Outcome(ctx, 10)
-			require.NoError(b, err)
-			require.Equal(b, int64(700_000), o.Restored)
-			if commit {
-				require.NoError(b, c.Commit(ctx, "gauges", "me", "why"))
+	const changed = 700_000
+	for _, beneath := range []bool{false, true} {
+		b.Run(map[bool]string{false: "last", true: "beneath"}[beneath], func(b *testing.B) {
+			for b.Loop() {
+				s := open(b)
+				table := gauge(standard)
+				table.Newest, table.Journal = "", true
+				rows := make([]row, 1_000_000)
+				for i := range rows {
+					rows[i] = row{"A", int64(i), 100, 1}
+				}
+				s.bulk(table, Part{File: "first", Arrival: 1}, 1, rows)
+				s.exec("ANALYZE river.gauge")
+				want := Outcome{Restored: changed}
+				for load := 2; load == 2 || load == 3 && beneath; load++ {
+					for i := range changed {
+						rows[i].level++
+					}
+					took := s.bulk(table, Part{File: fmt.Sprint(load), Arrival: int64(load)}, 1, rows[:changed])
+					b.ReportMetric(float64(took.Milliseconds()), "ms-load")
+					if load == 3 {
+						want = Outcome{Same: changed}
+					}
+				}
+				b.ReportMetric(s.recalled(table, (*Session).PreviewRecall, want, false), "ms-preview")
+				b.ReportMetric(s.recalled(table, (*Session).BeginRecall, want, true), "ms-recall")
 			}
-			return time.Since(began)
-		}
-		b.ReportMetric(float64(recall((*Session).PreviewRecall, false).Milliseconds()), "ms-preview")
-		b.ReportMetric(float64(recall((*Session).BeginRecall, true).Milliseconds()), "ms-recall")
+		})
 	}
+}
+
+// recalled takes arrival 2 out, or says what that would do, and returns how many
+// milliseconds it took.
+func (s *shop) recalled(t *Table, begin func(*Session, context.Context, *Fitted, string, Aim, []int64) (*Recall, error),
+	want Outcome, commit bool) float64 {
+	fitted, err := s.db.Fit(ctx, t)
+	require.NoError(s.t, err)
+	began := time.Now()
+	c, err := begin(s.session, ctx, fitted, "gauges", TakeOut, []int64{2})
+	require.NoError(s.t, err)
+	defer c.Close(ctx)
+	o, err := c.Outcome(ctx, 10)
+	require.NoError(s.t, err)
+	require.Equal(s.t, [3]int64{want.Restored, want.Same, 0}, [3]int64{o.Restored, o.Same, o.Left})
+	if commit {
+		require.NoError(s.t, c.Commit(ctx, "gauges", "me", "why"))
+	}
+	return float64(time.Since(began).Milliseconds())
 }
 
 // BenchmarkRanks loads a million rows, and the same again, in the order of arrival and in

@@ -402,26 +402,22 @@ func (c *Recall) Outcome(ctx context.Context, most int) (*Outcome, error) {
 	if err := c.r.work(ctx); err != nil {
 		return nil, err
 	}
-	const changed = `SELECT key, w.image AS before, s.image AS after, coalesce(foreign_hand, false) AS left_alone,
-			EXISTS (SELECT 1 FROM pg_temp.mullein_event e WHERE e.key = s.key AND e.what = 'h' AND e.load = $1) AS hand
-		FROM pg_temp.mullein_state s LEFT JOIN pg_temp.mullein_was w USING (key)`
+	const changed = `SELECT s.key, w.image AS before, s.image AS after, CASE WHEN h.key IS NOT NULL THEN 'left'
+			WHEN w.image IS NULL AND s.image IS NULL THEN 'same' WHEN w.image IS NULL THEN 'returned'
+			WHEN s.image IS NULL THEN 'removed' WHEN w.image::text = s.image::text THEN 'same' ELSE 'restored' END AS what
+		FROM pg_temp.mullein_state s LEFT JOIN pg_temp.mullein_was w USING (key)
+		LEFT JOIN (SELECT key FROM pg_temp.mullein_event WHERE what = 'h' AND load = $1) h ON h.key = s.key`
 	o := c.outcome
-	err := c.s.conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NULL),
-			count(*) FILTER (WHERE NOT hand AND before IS NOT NULL AND after IS NOT NULL
-			AND before::text <> after::text),
-			count(*) FILTER (WHERE NOT hand AND before IS NULL AND after IS NOT NULL),
-			count(*) FILTER (WHERE NOT hand AND (before::text = after::text OR before IS NULL AND after IS NULL)),
-			count(*) FILTER (WHERE hand) FROM (`+changed+`) c`, c.r.self).Scan(&o.Removed, &o.Restored, &o.Returned,
-		&o.Same, &o.Left)
+	err := c.s.conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE what = 'removed'),
+			count(*) FILTER (WHERE what = 'restored'), count(*) FILTER (WHERE what = 'returned'),
+			count(*) FILTER (WHERE what = 'same'), count(*) FILTER (WHERE what = 'left')
+		FROM (SELECT what FROM (`+changed+`) c OFFSET 0) c`, c.r.self).Scan(&o.Removed, &o.Restored, &o.Returned, &o.Same, &o.Left)
 	if err != nil {
 		return nil, fmt.Errorf("count what is recalled: %w", err)
 	}
-	rows, err := c.s.conn.Query(ctx, `SELECT what, before, after FROM (SELECT *, row_number() OVER (PARTITION BY what
-		ORDER BY key) AS nth FROM (
-			SELECT *, CASE WHEN hand THEN 'left' WHEN before IS NULL THEN 'returned' WHEN after IS NULL THEN 'removed'
-			ELSE 'restored' END AS what
-			FROM (`+changed+`) c WHERE hand OR before::text IS DISTINCT FROM after::text) d) e WHERE nth <= $2
-			ORDER BY what, nth`, c.r.self, most)
+	rows, err := c.s.conn.Query(ctx, `SELECT what, before, after FROM (
+			SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM (`+changed+`) c WHERE what <> 'same') d
+		WHERE nth <= $2 ORDER BY what, nth`, c.r.self, most)
 	if err != nil {
 		return nil, fmt.Errorf("look at what is recalled: %w", err)
 	}

@@ -45,7 +45,7 @@ CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same bool
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_kept (key bigint NOT NULL, sid tid NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json,
-foreign_hand boolean) ON COMMIT DELETE ROWS;
+foreign_hand boolean, part oid, place tid) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread (key bigint, load bigint, what "char", given json,
 PRIMARY KEY (key, load)) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_reread_whole (load bigint PRIMARY KEY,
@@ -160,8 +160,11 @@ func (r *refold) work(ctx context.Context) error {
 		"SELECT coalesce(max(nth), 0) FROM pg_temp.mullein_event").Scan(&rounds); err != nil {
 		return err
 	}
-	step := r.step()
-	for nth := int64(1); nth <= rounds; nth++ {
+	step, err := r.stepFor(ctx)
+	if err != nil {
+		return err
+	}
+	for nth := int64(2); nth <= rounds; nth++ { // the first is what was before
 		if err := r.exec(ctx, "keep what is before an entry",
 			`UPDATE pg_temp.mullein_event e SET before = s.image FROM pg_temp.mullein_state s WHERE s.key = e.key
 				AND e.nth = $1`, nth); err != nil {
@@ -270,10 +273,19 @@ const writersOf = `SELECT DISTINCT unnest(writers) AS writer FROM (SELECT writer
 func (r *refold) look(ctx context.Context) error {
 	l, t := r.l, r.l.table
 	return r.exec(ctx, "look at the rows", `WITH ours AS MATERIALIZED (`+writersOf+`)
-		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand)
-		SELECT k.key, row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT writer FROM ours)
-		FROM pg_temp.mullein_key k CROSS JOIN LATERAL json_populate_record(NULL::`+l.name()+`, k.image) g
+		INSERT INTO pg_temp.mullein_was (key, image, foreign_hand, part, place)
+		SELECT k.key, row_to_json(t.*), t.xmin::text::bigint NOT IN (SELECT writer FROM ours), t.tableoid, t.ctid
+		FROM pg_temp.mullein_key k CROSS JOIN LATERAL (SELECT `+t.keyOf("k.image")+`) g
 		JOIN `+l.name()+` t ON `+t.sameRow("t", "g"), t.id, nonNil(l.writers))
+}
+
+// keyOf is the SQL of the columns of the key of an image.
+func (t *Fitted) keyOf(image string) string {
+	columns := make([]string, len(t.Key))
+	for i, k := range t.Key {
+		columns[i] = "(" + image + "->>" + literal(k) + ")::" + t.types[k] + " AS " + quote(k)
+	}
+	return join(columns)
 }
 
 // lacked notes which of the keys the whole-table deliveries lack whose files were read
@@ -340,6 +352,44 @@ func (r *refold) events(ctx context.Context) error {
 			e.active AND NOT e.load = ANY($4) OR e.load = ANY($5), e.entry, (SELECT m.rank FROM mullein.load m
 			WHERE m.nth = e.load) FROM event e`,
 		r.l.table.id, r.first(), r.self, nonNil(r.off), nonNil(r.on))
+}
+
+// stepFor returns the statement that applies one entry of each key to its state: a short one
+// where an entry makes of a row what it gives, or leaves it.
+func (r *refold) stepFor(ctx context.Context) (string, error) {
+	t := r.l.table
+	ours := func(name string) bool {
+		return slices.ContainsFunc(t.Columns, func(c Column) bool { return c.Name == name })
+	}
+	digest := t.Lineage.RowDigest
+	if t.Mode != feed.Upsert || len(t.Merge) > 0 || t.Newest != "" || digest == "" || t.Lineage.AbsentSince != "" ||
+		slices.ContainsFunc(t.has, func(name string) bool { return !ours(name) }) {
+		return r.step(), nil
+	}
+	// What was read anew has its columns in another order, and the digest of a row that
+	// somebody changed is not its own.
+	var odd bool
+	err := r.l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread)"+
+		" OR EXISTS (SELECT 1 FROM pg_temp.mullein_event WHERE what = 'h')").Scan(&odd)
+	if err != nil || odd {
+		return r.step(), err
+	}
+	outranked := "false"
+	if t.Ranked {
+		outranked = "coalesce(s.rank > e.rank, false)"
+	}
+	deletes := "e.given IS NOT NULL AND " + outranked
+	if t.Ranked {
+		deletes = outranked
+	}
+	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank FROM (
+		SELECT e.key, CASE WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END
+				WHEN e.what = 'm' THEN s.image WHEN s.image IS NULL AND ` + outranked + ` THEN NULL
+				WHEN s.image IS NULL THEN e.given
+				WHEN ` + outranked + ` OR s.image->>` + literal(digest) + ` = e.given->>` + literal(digest) + ` THEN s.image
+				ELSE e.given END AS image, greatest(s.rank, e.rank) AS rank
+		FROM pg_temp.mullein_event e JOIN pg_temp.mullein_state s ON s.key = e.key
+		WHERE e.nth = $1 AND e.active) n WHERE st.key = n.key`, nil
 }
 
 // step is the statement that applies one entry of each key to its state.
@@ -480,9 +530,9 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	name := l.name()
 	now := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", s.image) n"
-	was := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", w.image) g"
-	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s JOIN pg_temp.mullein_was w "+
-		"USING (key) "+was+" WHERE s.image IS NULL AND "+t.sameRow("t", "g"))
+	const place = "t.tableoid = w.part AND t.ctid = w.place"
+	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s"+
+		" JOIN pg_temp.mullein_was w USING (key) WHERE s.image IS NULL AND "+place)
 	if err != nil {
 		return fmt.Errorf("take rows out: %w", err)
 	}
@@ -493,10 +543,11 @@ func (r *refold) apply(ctx context.Context) error {
 		values = append(values, "n."+quote(c))
 		sets = append(sets, quote(c)+" = n."+quote(c))
 	}
+	// Nearly all of them may be as they are to be.
 	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) "+was+" "+now+
-		" WHERE s.image IS NOT NULL AND "+t.sameRow("t", "g")+
-		" AND row_to_json(n.*)::text <> row_to_json(t.*)::text"); err != nil {
+		" FROM (SELECT s.image, w.part, w.place FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key)"+
+		" WHERE s.image::text <> w.image::text OFFSET 0) w CROSS JOIN LATERAL json_populate_record(NULL::"+name+
+		", w.image) n WHERE "+place+" AND row_to_json(n.*)::text <> row_to_json(t.*)::text"); err != nil {
 		return err
 	}
 	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+

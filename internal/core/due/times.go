@@ -84,7 +84,7 @@ func (t *Times) Next(after time.Time) time.Time {
 	shown := wall(after.In(t.zone))
 	if next := t.schedule.Next(shown); !next.IsZero() {
 		if at := after.Add(next.Sub(shown)); t.steady(after, at) {
-			return at
+			return at.In(t.zone)
 		}
 	}
 	for _, span := range []time.Duration{2 * time.Hour, 32 * 24 * time.Hour, 5 * 366 * 24 * time.Hour} {

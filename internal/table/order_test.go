@@ -433,3 +433,31 @@ func TestFilesOfSeveralRanks(t *testing.T) {
 	assert.Equal(t, []string{"A 5.00 5", "B 1.00 1", "D 3.00 4"},
 		s.lines("SELECT concat_ws(' ', station, level, from_arrival) FROM river.gauge ORDER BY 1"))
 }
+
+// TestRowsThatChangeWhileARecallIsAtWork changes a row by hand when it is known what becomes
+// of it: the recall gives up, and nothing is lost.
+func TestRowsThatChangeWhileARecallIsAtWork(t *testing.T) {
+	t.Parallel()
+	for _, beneath := range []bool{false, true} {
+		s := open(t)
+		table := gauge(standard)
+		table.Newest, table.Journal = "", true
+		s.loaded(table, 1, row{"A", 1, 1, 1}, row{"B", 1, 1, 1})
+		s.loaded(table, 2, row{"A", 1, 2, 1}, row{"B", 1, 2, 1})
+		if beneath {
+			s.loaded(table, 3, row{"A", 1, 3, 1})
+		}
+		fitted, err := s.db.Fit(ctx, table)
+		require.NoError(t, err)
+		c, err := s.session.BeginRecall(ctx, fitted, "gauges", TakeOut, []int64{2})
+		require.NoError(t, err)
+		_, err = c.Outcome(ctx, 10)
+		require.NoError(t, err)
+		s.exec("UPDATE river.gauge SET level = 7 WHERE station = 'B'")
+		var cannot *CannotError
+		require.ErrorAs(t, c.Commit(ctx, "gauges", "me", "why"), &cannot)
+		assert.Contains(t, cannot.Reason, "somebody changed rows of river.gauge at the same time")
+		c.Close(ctx)
+		assert.Equal(t, []string{"7"}, s.lines("SELECT level::text FROM river.gauge WHERE station = 'B'"))
+	}
+}

@@ -555,6 +555,9 @@ func (c *Recall) Commit(ctx context.Context, of, by, because string) error {
 	default:
 		err = c.r.apply(ctx)
 	}
+	if errors.Is(err, errMoved) {
+		err = &CannotError{fmt.Sprintf("somebody changed rows of %s at the same time; recall it again", c.table)}
+	}
 	if err != nil {
 		return err
 	}

@@ -530,33 +530,45 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	name := l.name()
 	now := "CROSS JOIN LATERAL json_populate_record(NULL::" + name + ", s.image) n"
-	const place = "t.tableoid = w.part AND t.ctid = w.place"
-	tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+name+" t USING pg_temp.mullein_state s"+
-		" JOIN pg_temp.mullein_was w USING (key) WHERE s.image IS NULL AND "+place)
-	if err != nil {
-		return fmt.Errorf("take rows out: %w", err)
-	}
-	r.grew -= tag.RowsAffected()
 	var columns, values, sets []string
 	for _, c := range t.writable {
 		columns = append(columns, quote(c))
 		values = append(values, "n."+quote(c))
 		sets = append(sets, quote(c)+" = n."+quote(c))
 	}
-	// Nearly all of them may be as they are to be.
-	if err := r.exec(ctx, "bring rows back", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
-		" FROM (SELECT s.image, w.part, w.place FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key)"+
-		" WHERE s.image::text <> w.image::text OFFSET 0) w CROSS JOIN LATERAL json_populate_record(NULL::"+name+
-		", w.image) n WHERE "+place+" AND row_to_json(n.*)::text <> row_to_json(t.*)::text"); err != nil {
+	gone, err := r.write(ctx, "s.image IS NULL", "DELETE FROM "+name+" t USING changed w WHERE "+place)
+	if err != nil {
 		return err
 	}
-	tag, err = l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+
-		strings.Join(values, ", ")+
-		" FROM pg_temp.mullein_state s "+now+" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "+
-		"pg_temp.mullein_was w WHERE w.key = s.key)")
+	if _, err := r.write(ctx, "s.image::text <> w.image::text", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
+		" FROM changed w CROSS JOIN LATERAL json_populate_record(NULL::"+name+", w.image) n WHERE "+place); err != nil {
+		return err
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+
+		strings.Join(values, ", ")+" FROM pg_temp.mullein_state s "+now+
+		" WHERE s.image IS NOT NULL AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_was w WHERE w.key = s.key)")
 	if err != nil {
 		return fmt.Errorf("bring rows back: %w", err)
 	}
-	r.grew += tag.RowsAffected()
+	r.grew += tag.RowsAffected() - gone
 	return nil
+}
+
+// place is where a row t of the target lay when it was seen (w).
+const place = "t.tableoid = w.part AND t.ctid = w.place"
+
+// write changes those of the rows that were seen, changed, with a statement, and returns how
+// many. It is [errMoved] when somebody else has changed one of them since.
+func (r *refold) write(ctx context.Context, which, statement string) (done int64, err error) {
+	var expected int64
+	err = r.l.s.conn.QueryRow(ctx, "WITH changed AS MATERIALIZED (SELECT s.image, w.part, w.place"+
+		" FROM pg_temp.mullein_state s JOIN pg_temp.mullein_was w USING (key) WHERE "+which+"), done AS ("+statement+
+		" RETURNING 1) SELECT (SELECT count(*) FROM changed), (SELECT count(*) FROM done)").Scan(&expected, &done)
+	if err != nil {
+		return 0, fmt.Errorf("bring rows back: %w", err)
+	}
+	if done != expected {
+		return 0, errMoved
+	}
+	return done, nil
 }

@@ -164,7 +164,7 @@ func (r *refold) undo(ctx context.Context, o *Outcome) error {
 			return fmt.Errorf("undo what a load did: %w", err)
 		}
 		if tag.RowsAffected() != s.expected {
-			return &CannotError{fmt.Sprintf("somebody changed rows of %s at the same time; recall it again", t)}
+			return errMoved
 		}
 	}
 	r.grew = o.Returned - o.Removed

@@ -7,7 +7,7 @@ go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '
 
 version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 
-.PHONY: help demo test build bench fuzz docs screenshots clean
+.PHONY: help demo test build bench shapes fuzz docs screenshots clean
 
 # The first target, so that "make" alone builds.
 build: bin/mullein ## bin/mullein, the console inside
@@ -47,9 +47,13 @@ test: build ## everything a change must pass
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium
-	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+	go test -run '^$$' -bench . -skip Shapes -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine
 	go test -run '^$$' -bench 'Rollup|Replace|Ranks|Recall' -benchtime 2x -timeout 20m ./internal/table
+
+shapes: build ## files and tables of many shapes, beside a script by hand: takes hours (MULLEIN_SHAPES=2000000)
+	@setup/install.sh postgresql
+	go test -run '^$$' -bench Shapes -benchtime 1x -timeout 24h ./internal/bench
 
 fuzz: ## fuzz each target: make fuzz EACH=1h
 	@setup/install.sh postgresql

@@ -202,11 +202,13 @@ func BenchmarkPages(b *testing.B) {
 	}
 }
 
-// page asks for an address of the API and returns where its next page begins.
+// page asks for an address of the API and returns the number where its next page begins, 0
+// for none.
 func (h *bench) page(path string) int64 {
 	var out struct {
-		Next int64 `json:"next"`
+		Next any `json:"next"`
 	}
 	require.NoError(h.b, h.client.Get(h.ctx, path, &out), path)
-	return out.Next
+	next, _ := out.Next.(float64)
+	return int64(next)
 }

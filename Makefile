@@ -34,7 +34,7 @@ internal/server/console/index.html: $(web_sources) | web/node_modules
 # numbers do the same again and again. It would find nothing more there, and take minutes.
 # Most tests wait for something, so more of them run at a time than there are processors.
 without_race := ./internal/core/... ./internal/e2e
-heavy_tests := Kill|TenThousand|RandomPlays|ManyArrivalsAtATime
+heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsItsReader|TenThousand|RandomPlays|ManyArrivalsAtATime
 
 test: build ## everything a change must pass
 	@setup/install.sh postgresql chromium

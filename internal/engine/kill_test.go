@@ -42,7 +42,8 @@ func (h *house) deliver(batch int) {
 
 // allLoaded reports whether all files of the batches are loaded.
 func (h *house) allLoaded(batches int) bool {
-	return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'loaded'")[0] == fmt.Sprint(batches*filesEach)
+	return h.lines("SELECT count(*)::text FROM mullein_records.arrival WHERE state = 'loaded'")[0] ==
+		fmt.Sprint(batches*filesEach)
 }
 
 const everything = `SELECT concat_ws('|', station_id, level_m, catchment, flood, from_file, from_line,

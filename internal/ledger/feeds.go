@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -154,7 +155,14 @@ func (l *Ledger) Listed(ctx context.Context, listings []Listing) error {
 	if err != nil {
 		return err
 	}
+	names := make([]string, len(listings))
+	for i, of := range listings {
+		names[i] = of.Feed
+	}
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := lockFeeds(tx, names); err != nil {
+			return nil, err
+		}
 		var changed []string
 		err := tx.Raw(`WITH l AS (SELECT * FROM jsonb_to_recordset(?::jsonb) AS l(feed text, listed_only boolean,
 			failed boolean, problem text, set_problem boolean)),
@@ -201,9 +209,14 @@ func (l *Ledger) Fire(ctx context.Context, times map[string]time.Time) (fires []
 	if err != nil {
 		return nil, err
 	}
-	err = l.with(ctx).Raw(`UPDATE feed f SET fired_at = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t
+	err = l.with(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := lockFeeds(tx, slices.Collect(maps.Keys(times))); err != nil {
+			return err
+		}
+		return tx.Raw(`UPDATE feed f SET fired_at = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t
 		WHERE f.name = t.key AND (f.fired_at IS NULL OR f.fired_at < t.value::timestamptz) RETURNING f.name`,
-		string(text)).Scan(&fires).Error
+			string(text)).Scan(&fires).Error
+	})
 	return fires, err
 }
 

@@ -32,10 +32,19 @@ func (l *Ledger) Describe(ctx context.Context, feeds []Described) error {
 	if err != nil {
 		return err
 	}
-	return l.with(ctx).Exec(`UPDATE feed f SET supplier = d.supplier, folder = d.folder, target = d.target,
+	names := make([]string, len(feeds))
+	for i, d := range feeds {
+		names[i] = d.Feed
+	}
+	return l.with(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := lockFeeds(tx, names); err != nil {
+			return err
+		}
+		return tx.Exec(`UPDATE feed f SET supplier = d.supplier, folder = d.folder, target = d.target,
 		has_due = d.has_due, described = d.version
 		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, supplier text, folder text, target text,
 		has_due boolean) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
+	})
 }
 
 // FeedFilter narrows a list of feeds. Zero values do not narrow.

@@ -188,6 +188,15 @@ func lockArrivals(tx *gorm.DB, of []int64) error {
 	return tx.Exec("SELECT FROM arrival WHERE "+isOneOf("id")+" ORDER BY id FOR NO KEY UPDATE", numbers(of)).Error
 }
 
+// lockFeeds locks feeds until the transaction ends.
+func lockFeeds(tx *gorm.DB, names []string) error {
+	if len(names) < 2 {
+		return nil
+	}
+	return tx.Exec("SELECT FROM feed WHERE name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))"+
+		" ORDER BY name FOR NO KEY UPDATE", textList(names)).Error
+}
+
 // lockSlots locks slots until the transaction ends.
 func lockSlots(tx *gorm.DB, of []int64) error {
 	if len(of) < 2 {

@@ -225,8 +225,13 @@ func (l *Ledger) BeginCalendars(ctx context.Context, from map[string]time.Time) 
 	if err != nil {
 		return err
 	}
-	return l.with(ctx).Exec("UPDATE feed f SET due_from = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t WHERE "+
-		"f.name = t.key AND f.due_from IS NULL", string(text)).Error
+	return l.with(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := lockFeeds(tx, slices.Collect(maps.Keys(from))); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE feed f SET due_from = t.value::timestamptz FROM jsonb_each_text(?::jsonb) t WHERE "+
+			"f.name = t.key AND f.due_from IS NULL", string(text)).Error
+	})
 }
 
 // SlotsToJudge returns slots of feeds whose state may have changed by now, those
@@ -330,9 +335,15 @@ func (l *Ledger) Link(ctx context.Context, slots map[int64]int64, upTo []After) 
 		if err := tx.Exec("UPDATE slot SET turn_at = now() WHERE "+isOneOf("id"), numbers(of)).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM (SELECT f.* FROM "+eachAfter+
-			" JOIN feed o ON o.name = f.feed ORDER BY o.name FOR NO KEY UPDATE OF o) f WHERE feed.name = f.feed",
-			string(looked)).Error
+		names := make([]string, len(upTo))
+		for i, u := range upTo {
+			names[i] = u.Feed
+		}
+		if err := lockFeeds(tx, names); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE feed SET due_after = greatest(due_after, f.after) FROM "+eachAfter+
+			" WHERE name = f.feed", string(looked)).Error
 	})
 }
 

@@ -378,12 +378,8 @@ func (r *refold) stepFor(ctx context.Context) (string, error) {
 	if t.Ranked {
 		outranked = "coalesce(s.rank > e.rank, false)"
 	}
-	deletes := "e.given IS NOT NULL AND " + outranked
-	if t.Ranked {
-		deletes = outranked
-	}
 	return `UPDATE pg_temp.mullein_state st SET image = n.image, rank = n.rank FROM (
-		SELECT e.key, CASE WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + deletes + ` THEN s.image END
+		SELECT e.key, CASE WHEN e.what IN ('d', 'o') THEN CASE WHEN ` + outranked + ` THEN s.image END
 				WHEN e.what = 'm' THEN s.image WHEN s.image IS NULL AND ` + outranked + ` THEN NULL
 				WHEN s.image IS NULL THEN e.given
 				WHEN ` + outranked + ` OR s.image->>` + literal(digest) + ` = e.given->>` + literal(digest) + ` THEN s.image
@@ -516,8 +512,8 @@ func (r *refold) apply(ctx context.Context) error {
 	}
 	if err := r.exec(ctx, "correct the journal", `UPDATE mullein.change c
 		SET what = e.what, before = e.before, given = e.given FROM pg_temp.mullein_event e
-		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text OR c.given::text IS
-		DISTINCT FROM e.given::text OR c.what <> e.what)`); err != nil {
+		WHERE c.ctid = e.entry AND (c.before::text IS DISTINCT FROM e.before::text
+		OR c.given::text IS DISTINCT FROM e.given::text OR c.what <> e.what)`); err != nil {
 		return err
 	}
 	if err := r.exec(ctx, "write the journal", `INSERT INTO mullein.change (target, load, key, what, before, given)
@@ -536,12 +532,12 @@ func (r *refold) apply(ctx context.Context) error {
 		values = append(values, "n."+quote(c))
 		sets = append(sets, quote(c)+" = n."+quote(c))
 	}
-	gone, err := r.write(ctx, "s.image IS NULL", "DELETE FROM "+name+" t USING changed w WHERE "+place)
+	gone, err := r.write(ctx, "s.image IS NULL", "DELETE FROM "+name+" t USING changed w WHERE "+rowAt("w"))
 	if err != nil {
 		return err
 	}
 	if _, err := r.write(ctx, "s.image::text <> w.image::text", "UPDATE "+name+" t SET "+strings.Join(sets, ", ")+
-		" FROM changed w CROSS JOIN LATERAL json_populate_record(NULL::"+name+", w.image) n WHERE "+place); err != nil {
+		" FROM changed w CROSS JOIN LATERAL json_populate_record(NULL::"+name+", w.image) n WHERE "+rowAt("w")); err != nil {
 		return err
 	}
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+name+" ("+strings.Join(columns, ", ")+") SELECT "+
@@ -553,9 +549,6 @@ func (r *refold) apply(ctx context.Context) error {
 	r.grew += tag.RowsAffected() - gone
 	return nil
 }
-
-// place is where a row t of the target lay when it was seen (w).
-const place = "t.tableoid = w.part AND t.ctid = w.place"
 
 // write changes those of the rows that were seen, changed, with a statement, and returns how
 // many. It is [errMoved] when somebody else has changed one of them since.

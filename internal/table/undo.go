@@ -13,8 +13,9 @@ import (
 // or deleted becomes what it was, and what they inserted goes. What is undone is listed in
 // mullein_undo: for each key, where its row and its entry in the journal are.
 
-// undoRow is the SQL that reports whether a row t of the target is that of a row u of mullein_undo.
-const undoRow = "t.tableoid = u.part AND t.ctid = u.place"
+// rowAt is the SQL that reports whether a row t of the target lies where a row of another
+// table says that it was seen.
+func rowAt(of string) string { return "t.tableoid = " + of + ".part AND t.ctid = " + of + ".place" }
 
 // listUndo lists what is undone, and reports whether that is all there is to do.
 func (r *refold) listUndo(ctx context.Context) (bool, error) {
@@ -104,7 +105,7 @@ func (r *refold) undoOutcome(ctx context.Context, o *Outcome, most int) error {
 		ELSE 'returned' END AS kind, row_to_json(t.*), c.before FROM (
 			SELECT *, row_number() OVER (PARTITION BY what ORDER BY key) AS nth FROM pg_temp.mullein_undo
 			WHERE what IN ('i', 'u', 'd')) u
-		LEFT JOIN `+l.name()+` t ON `+undoRow+` LEFT JOIN mullein.change c ON c.ctid = u.entry WHERE u.nth <= $1
+		LEFT JOIN `+l.name()+` t ON `+rowAt("u")+` LEFT JOIN mullein.change c ON c.ctid = u.entry WHERE u.nth <= $1
 		ORDER BY kind, u.nth`, most)
 	if err != nil {
 		return fmt.Errorf("look at what is recalled: %w", err)
@@ -139,7 +140,7 @@ func (r *refold) undo(ctx context.Context, o *Outcome) error {
 		statement string
 		args      []any
 	}{
-		{o.Removed, "WITH gone AS (DELETE FROM " + name + " t USING pg_temp.mullein_undo u WHERE " + undoRow + `
+		{o.Removed, "WITH gone AS (DELETE FROM " + name + " t USING pg_temp.mullein_undo u WHERE " + rowAt("u") + `
 			AND u.what = 'i' RETURNING t.*)
 			INSERT INTO mullein.change (target, load, key, what, given) SELECT $1, m.nth, ` + t.keyHash("g") +
 			`, 'i', row_to_json(g.*) FROM gone g
@@ -147,10 +148,10 @@ func (r *refold) undo(ctx context.Context, o *Outcome) error {
 			GROUP BY arrival) m ON m.arrival = g.` + quote(t.Lineage.FromArrival),
 			[]any{t.id, r.off}},
 		{o.Restored, "WITH noted AS (UPDATE mullein.change c SET given = coalesce(c.given, row_to_json(t.*)) FROM " +
-			"pg_temp.mullein_undo u JOIN " + name + " t ON " + undoRow +
+			"pg_temp.mullein_undo u JOIN " + name + " t ON " + rowAt("u") +
 			" WHERE c.ctid = u.entry AND u.what = 'u' RETURNING u.part, u.place, c.before) UPDATE " + name +
 			" t SET " + strings.Join(sets, ", ") +
-			" FROM noted u" + populated + "WHERE " + undoRow, nil},
+			" FROM noted u" + populated + "WHERE " + rowAt("u"), nil},
 		{o.Returned, "INSERT INTO " + name + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values,
 			", ") +
 			" FROM (SELECT c.before FROM pg_temp.mullein_undo u JOIN mullein.change c ON c.ctid = u.entry WHERE " +

@@ -140,30 +140,36 @@ target: {table: river.%s}
 func (s *shaped) script() string { return s.table + "_script" }
 
 // BenchmarkShapes prints a table of how Mullein fares beside the script for files and tables
-// of many shapes, with the journal kept.
+// of many shapes, with the journal kept. A cell is a benchmark of its own:
+// -bench 'Shapes/6000000/uuid/20000/none' runs some.
 func BenchmarkShapes(b *testing.B) {
-	for range b.N {
-		fmt.Println("| rows before | key | rows of the file | of these | Mullein, s | script, s | times as fast |")
-		fmt.Println("|---|---|---|---|---|---|---|")
-		for _, before := range shapesBefore {
-			for _, kind := range keyKinds {
-				h := start(b)
-				s := h.shape(kind, before)
+	var cells []string
+	for _, before := range shapesBefore {
+		for _, kind := range keyKinds {
+			b.Run(fmt.Sprintf("%d/%s", before, kind.name), func(b *testing.B) {
+				s := start(b).shape(kind, before)
 				for _, rows := range []int{1000, 20_000, 600_000, before} {
 					for _, c := range changes {
 						if rows > before || rows == before && c.name == "all new" {
 							continue
 						}
-						s.measure(before, rows, c)
+						b.Run(fmt.Sprintf("%d/%s", rows, c.name), func(b *testing.B) {
+							cell := s.measure(before, rows, c)
+							b.Log(cell)
+							cells = append(cells, cell)
+						})
 					}
 				}
-			}
+			})
 		}
 	}
+	fmt.Println("| rows before | key | rows of the file | of these | Mullein, s | script, s | times as fast |")
+	fmt.Println("|---|---|---|---|---|---|---|")
+	fmt.Println(strings.Join(cells, "\n"))
 }
 
-// measure prints a cell: interleaved rounds of both.
-func (s *shaped) measure(before, rows int, c change) {
+// measure returns a cell: interleaved rounds of both.
+func (s *shaped) measure(before, rows int, c change) string {
 	var f figures
 	first := rand.IntN(1000)
 	for round := range rounds {
@@ -182,5 +188,6 @@ func (s *shaped) measure(before, rows int, c change) {
 		f.base = append(f.base, s.byHand(ready, s.script(), s.kind.columns))
 	}
 	mine, base := median(f.mine).Seconds(), median(f.base).Seconds()
-	fmt.Printf("| %d | %s | %d | %s | %.2f | %.2f | %.2f |\n", before, s.kind.name, rows, c.name, mine, base, base/mine)
+	return fmt.Sprintf("| %d | %s | %d | %s | %.2f | %.2f | %.2f |", before, s.kind.name, rows, c.name, mine, base,
+		base/mine)
 }

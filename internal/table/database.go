@@ -128,7 +128,9 @@ CREATE TABLE IF NOT EXISTS mullein.change (
 	before json,
 	given  json
 );
-CREATE INDEX IF NOT EXISTS change_by_load ON mullein.change (load);
+CREATE INDEX IF NOT EXISTS change_by_load_and_key ON mullein.change (load, key);
+DROP INDEX IF EXISTS mullein.change_by_load;
+DROP INDEX IF EXISTS mullein.change_by_key;
 CREATE TABLE IF NOT EXISTS mullein.rollup (
 	id          integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
 	name        text NOT NULL UNIQUE,
@@ -162,7 +164,6 @@ CREATE TABLE IF NOT EXISTS mullein.confirmed (
 );
 CREATE INDEX IF NOT EXISTS confirmed_by_load ON mullein.confirmed (load);
 CREATE INDEX IF NOT EXISTS confirmed_by_target ON mullein.confirmed (target, load);
-CREATE INDEX IF NOT EXISTS change_by_key ON mullein.change (target, key, load);
 COMMENT ON SCHEMA mullein IS
 'What Mullein keeps beside the tables that it loads: a fence a feed, a marker a load, and the journal of what loads changed.';
 `
@@ -175,8 +176,7 @@ func (d *Database) Prepare(ctx context.Context) error {
 	}
 	var there bool
 	if err := d.pool.QueryRow(ctx,
-		"SELECT EXISTS (SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('mullein.target') AND attname = "+
-			"'key_hash')").Scan(&there); err != nil {
+		"SELECT to_regclass('mullein.change_by_load_and_key') IS NOT NULL").Scan(&there); err != nil {
 		return fmt.Errorf("look for the bookkeeping: %w", err)
 	}
 	if !there {

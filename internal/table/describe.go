@@ -78,8 +78,11 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 	}); err != nil {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
-	err = d.pool.QueryRow(ctx, "SELECT rows, (SELECT count(*) FROM mullein.change c WHERE c.target = t.id) FROM "+
-		"mullein.target t WHERE name = $1", t.Table).Scan(&t.Rows, &t.Entries)
+	var id int
+	err = d.pool.QueryRow(ctx, "SELECT id, rows FROM mullein.target t WHERE name = $1", t.Table).Scan(&id, &t.Rows)
+	if err == nil {
+		err = d.pool.QueryRow(ctx, "SELECT count(*) FROM mullein.change WHERE "+entriesSince(id, 0)).Scan(&t.Entries)
+	}
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}

@@ -74,7 +74,7 @@ func (f *Fitted) exact() bool {
 func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) (direct bool,
 	err error) {
 	t := l.table
-	if expected < manyRows || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
+	if expected < l.many || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
 		t.Deletes || !t.bytewise || t.Ranked && t.Mode == feed.ReplacePart ||
 		t.Mode == feed.Append || len(part.Replaces) > 0 {
 		return false, nil
@@ -94,7 +94,7 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	}
 	err = l.emptyForAll(ctx, "direct")
 	if err != nil {
-		if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT direct"); undo != nil {
+		if undo := l.rollBack(ctx, "direct"); undo != nil {
 			return false, errors.Join(err, undo)
 		}
 		return false, nil
@@ -139,6 +139,7 @@ func (w *directWay) confirmOthers(context.Context, string) error { return nil }
 
 func (w *directWay) skipped() int64   { return 0 }
 func (w *directWay) mostDiffer() bool { return false }
+func (w *directWay) sparse() bool     { return false }
 func (w *directWay) close() error     { return nil }
 
 // copyIn copies the rows into the target, and those that were set aside into the
@@ -163,7 +164,7 @@ func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) erro
 		return err
 	}
 	copy(l.staged, b.rows)
-	if d.flush(); d.err != nil {
+	if d.writeAside(); d.err != nil {
 		return fmt.Errorf("set rows aside: %w", d.err)
 	}
 	if n+d.set+d.winners.never != l.staged[0] {
@@ -249,7 +250,7 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 	if err != nil {
 		return 0, err
 	}
-	if repeats = tag.RowsAffected(); repeats >= manyRows {
+	if repeats = tag.RowsAffected(); repeats >= l.many {
 		if err := l.exec(ctx, "ANALYZE pg_temp.mullein_plan"); err != nil {
 			return 0, err
 		}
@@ -307,6 +308,8 @@ func (d *directForm) cut(line int64) bool {
 	return found
 }
 
+func (d *directForm) flush(*Batch, int, bool) (more bool, err error) { return false, nil }
+
 // release returns the rows that are to be sent, without those that were taken back.
 // The last rows begin the next chunk; where there is none, all are sent.
 func (d *directForm) release(b *Batch, next []byte) (send []byte) {
@@ -351,7 +354,7 @@ func (d *directForm) add(b *Batch, r batchRow) {
 		b.marked++
 		d.aside = b.appendStaged(d.aside, r, true)
 		if d.set++; len(d.aside) > asideAtOnce {
-			d.flush()
+			d.writeAside()
 		}
 		return
 	}
@@ -378,8 +381,8 @@ func (d *directForm) put(b *Batch, values []tabular.Value, line int64, digest []
 	}
 }
 
-// flush writes what was set aside to the file.
-func (d *directForm) flush() {
+// writeAside writes what was set aside to the file.
+func (d *directForm) writeAside() {
 	if d.err == nil && len(d.aside) > 0 {
 		_, d.err = d.file.Write(d.aside)
 	}

@@ -130,6 +130,10 @@ type batchRow struct {
 // form is the form in which rows are sent, and which of them need not be.
 type form interface {
 	add(b *Batch, r batchRow)
+	// flush adds rows that were kept back, until the batch holds about size bytes, and
+	// reports whether there are more that are to be sent now; last says that no rows are to
+	// be added.
+	flush(b *Batch, size int, last bool) (more bool, err error)
 	release(b *Batch, next []byte) (send []byte)
 }
 
@@ -137,6 +141,8 @@ type form interface {
 type stagedForm struct{}
 
 func (stagedForm) add(b *Batch, r batchRow) { b.buf = b.appendStaged(b.buf, r, b.suspect(r.values)) }
+
+func (stagedForm) flush(*Batch, int, bool) (more bool, err error) { return false, nil }
 
 func (stagedForm) release(b *Batch, next []byte) (send []byte) {
 	send, b.buf = b.buf, next

@@ -79,7 +79,7 @@ func (l *Load) tryRows(ctx context.Context, from origin, low, high int64) error 
 	if err == nil {
 		err = l.exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
 	}
-	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT at_fault; RELEASE SAVEPOINT at_fault"); undo != nil {
+	if undo := l.rollBack(ctx, "at_fault"); undo != nil {
 		return undo
 	}
 	return err

@@ -59,8 +59,8 @@ func (d *Database) History(ctx context.Context, t *Fitted, key map[string]string
 		return nil, fmt.Errorf("look at the row: %w", err)
 	}
 	rows, err := d.pool.Query(ctx, "SELECT c.load, c.what::text, c.before, c.given FROM "+given+
-		" JOIN mullein.change c ON c.target = $2 AND c.key = "+t.keyHash("g")+" ORDER BY c.load, c.what <> 'h'",
-		string(of), t.id)
+		" JOIN mullein.change c ON c.key = "+t.keyHash("g")+" AND c."+entriesSince(t.id, 0)+" ORDER BY c.load, c.what <> 'h'",
+		string(of))
 	if err != nil {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
@@ -241,7 +241,7 @@ func (l *Load) Verify(ctx context.Context, arrival int64, most int) (*Verified, 
 func (l *Load) removed() string {
 	target, key := l.target(), l.keysHash()
 	out := "EXISTS (SELECT 1 FROM mullein.change c JOIN mullein.load m ON m.nth = c.load AND m.active" +
-		" WHERE c.target = " + target + " AND c.key = " + key + " AND c.what = 'd' AND m.arrival <> $1)" +
+		" WHERE c.key = " + key + " AND c." + entriesSince(l.table.id, 0) + " AND c.what = 'd' AND m.arrival <> $1)" +
 		" OR EXISTS (SELECT 1 FROM mullein.load o JOIN mullein.load m ON m.target = o.target AND m.active" +
 		" AND m.rank > o.rank WHERE o.arrival = $1 AND (m.whole OR EXISTS (SELECT 1 FROM mullein.remembered r" +
 		" WHERE r.load = m.nth AND r.target = " + target + " AND r.what = 'd' AND r.key = " + key + ")))"

@@ -32,6 +32,16 @@ import (
 // Rows are held as JSON, as PostgreSQL writes a row of the target, so that they
 // outlive columns that come later.
 
+// entriesSince is the SQL of the condition on an entry of the journal that it is of a load
+// into a target, or of a recall from it, whose place is at least first. Entries are found
+// by load and key alone: those of one load lie together, so that they are written as fast
+// as into an empty table, however large the journal is.
+func entriesSince(target int, first int64, others ...int64) string {
+	of := fmt.Sprintf("WHERE target = %d AND nth >= %d", target, first)
+	return "load = ANY(ARRAY(SELECT nth FROM mullein.load " + of + " UNION ALL SELECT nth FROM mullein.recall " + of +
+		" UNION SELECT unnest('{" + join(texts(others)) + "}'::bigint[])))"
+}
+
 // sameRow is the SQL that reports whether two rows of the target have one key.
 func (t *Table) sameRow(a, b string) string {
 	var same []string
@@ -54,7 +64,8 @@ func (l *Load) nthOf() string { return ofPart(l.nth) }
 
 // journal notes the rows that are about to be updated or deleted.
 func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
-	given, args := "NULL::json", []any(nil)
+	const noJSON = "NULL::json"
+	given, args := noJSON, []any(nil)
 	if len(l.table.Merge) > 0 || l.table.Deletes && l.table.Newest != "" {
 		var columns, values []string
 		columns, values, args = l.written(from)
@@ -63,11 +74,13 @@ func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
 		}
 		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
+	nth, among := fmt.Sprint(l.nth[l.own]), l.name()+" t ON t.ctid = p.tid AND p.key = "+l.table.keyHash("t")
+	if given != noJSON || l.several() { // then what is staged is asked for
+		nth, among = l.nthOf(), l.stage+" s ON s.ctid = p.sid JOIN "+l.name()+" t ON "+l.sameRow()
+	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT `+l.target()+`, `+l.nthOf()+`, `+l.table.keyHash("t")+`, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u'
-		END, row_to_json(t.*), `+given+`
-		FROM pg_temp.mullein_plan p JOIN `+l.stage+` s ON s.ctid = p.sid JOIN `+l.name()+` t ON `+l.sameRow()+`
-		WHERE p.class IN ('u', 'l', 'd')`, args...)
+		SELECT `+l.target()+`, `+nth+`, p.key, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), `+given+`
+		FROM pg_temp.mullein_plan p JOIN `+among+` WHERE p.class IN ('u', 'l', 'd')`, unprepared(args...)...)
 	return tag.RowsAffected(), err
 }
 
@@ -326,8 +339,7 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 	// Entries that are no mere changes, and those of others that hold what the loads wrote,
 	// as a deletion that was recalled does.
 	of := "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT " +
-		"c.key FROM mullein.change c WHERE c.target = " +
-		l.target() + " AND c.load > " + fmt.Sprint(slices.Min(off)) + " AND (c.before->>" +
+		"c.key FROM mullein.change c WHERE c." + entriesSince(t.id, slices.Min(off)+1) + " AND (c.before->>" +
 		literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
 	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM "+
 		"pg_temp.mullein_key), EXISTS ("+of+")",

@@ -5,7 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"sync/atomic"
+	"io"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -21,24 +21,20 @@ import (
 // key of one that was skipped; else the file is read once more and staged whole.
 //
 // A file that comes again has its rows mostly in the order in which they lie in
-// the target, so each digest is first looked for where the last one was found:
-// memory that is read in order takes a tenth of the time. And so the file can be
-// read while the digests are on their way: what is not found in order is held back
-// until all are there.
+// the target, so a digest is looked for near the last one, in a window on the
+// digests, while they are on their way. Rows that are not found there are set aside, and
+// looked for among all digests when those are there. So memory does not grow with the
+// target: see [digestFile].
 type known struct {
-	digests [][2]uint64  // in the order of the target's pages
-	there   atomic.Int64 // how many of them have come
-	coming  *coming      // nil once it is known that all are there
-	reading *coming      // the same, for its end
-	index   []uint32     // open addressing: a place in digests, from 1; 0 is free. Asked only when all are there
-	met     []uint64     // a bit for each digest: a row with it was skipped
-	next    [2]int       // where the next digest is likely to be: after the last, and where the order was left
-	nth     int64        // of the last load or recall when they were read
+	all     *digestFile
+	reading *coming
+	window  *window
+	met     []uint64 // a bit for each digest: a row with it was skipped
+	nth     int64    // of the last load or recall when they were read
+	rows    int64    // of the target then
 	skipped int64
 	repeats int64 // rows that are the same as one that was skipped
-	asked   int64
-	over    bool   // few rows are known; it is not worth asking
-	touched uint32 // keeps what is read ahead from being optimized away
+	over    bool  // few rows are known; it is not worth asking
 }
 
 // coming is digests on their way.
@@ -54,10 +50,9 @@ type coming struct {
 var ErrRestage = errors.New("the file has to be read again and staged whole")
 
 const (
-	mostKnown = 3 << 20  // digests: 48 MiB, and 16 MiB of index
-	tryKnown  = 50_000   // rows after which it shows whether most are known
-	lookAhead = 4        // digests that a row's is held against before the index is asked
-	heldMost  = 24 << 20 // bytes of rows that are held back
+	mostKnown  = 200_000_000 // digests: 3.2 GB on disk, and 25 MB of bits
+	tryKnown   = 50_000      // rows after which it shows whether most are known
+	mostAtOnce = 2 << 20     // rows that are looked for among all digests at once: 50 MiB
 )
 
 // SkipUnchanged reads the digests that the target holds, where that promises to
@@ -66,31 +61,45 @@ func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) err
 	t := l.table
 	if t.Mode != feed.Upsert || !t.keyed() || t.Lineage.RowDigest == "" || len(t.Merge) > 0 ||
 		t.Absent != feed.AbsentKeep && t.Absent != "" || !t.bytewise ||
-		l.several() || len(part.Replaces) > 0 || expected < manyRows {
+		l.several() || len(part.Replaces) > 0 || expected < l.many {
 		return nil
 	}
-	k := &known{}
-	var rows int64
+	var rows, nth int64
 	err := l.s.conn.QueryRow(ctx, "SELECT rows, "+lastPlace+" FROM mullein.target t WHERE id = $1", t.id).Scan(&rows,
-		&k.nth)
+		&nth)
 	if err != nil {
 		return fmt.Errorf("look at the target: %w", err)
 	}
-	if rows < manyRows || rows > mostKnown || rows > 2*expected {
+	if rows < l.many || rows > mostKnown || rows > 2*expected {
 		return nil
 	}
-	k.begin(int(rows) + int(rows)/50) // a few more than were counted, where others write to it too
+	k, err := newKnown(int(rows) + int(rows)/50) // a few more than were counted, where others write to it too
+	if err != nil {
+		return err
+	}
+	k.nth, k.rows = nth, rows
 	// A bare table is copied faster than a query, but must not have partitions.
 	digests := l.name() + " (" + quote(t.Lineage.RowDigest) + ")"
 	if t.ranges != "" || t.lateIndex == "" {
 		digests = "(SELECT " + quote(t.Lineage.RowDigest) + " FROM " + l.name() + ")"
 	}
 	reading, stop := context.WithCancel(ctx)
-	k.coming = &coming{more: make(chan struct{}, 1), done: make(chan struct{}), stop: stop}
-	k.reading = k.coming
-	go l.s.db.send(reading, digests, k, k.reading)
+	k.reading.stop = stop
+	go l.s.db.send(reading, digests, k)
 	l.way = &skippingWay{stagedWay: stagedWay{l}, known: k}
 	return nil
+}
+
+// newKnown makes room for so many digests.
+func newKnown(most int) (*known, error) {
+	all, err := newDigestFile(most)
+	if err != nil {
+		return nil, err
+	}
+	k := &known{all: all, met: make([]uint64, most/64+1),
+		reading: &coming{more: make(chan struct{}, 1), done: make(chan struct{}), stop: func() {}}}
+	k.window = newWindow(all, k.reading)
+	return k, nil
 }
 
 // skippingWay is the way of loads that skip rows which the target holds.
@@ -101,10 +110,15 @@ type skippingWay struct {
 
 func (w *skippingWay) copyIn(ctx context.Context, src Source, expected int64) error {
 	b := NewBatch(w.table.Table, expected, w.table.bytewise)
-	b.form = &skippingForm{known: w.known}
+	form, err := newSkippingForm(w.known)
+	if err != nil {
+		return err
+	}
+	defer form.held.close()
+	b.form = form
 	n, err := w.copyFrom(ctx, src, b, w.stage)
 	if err == nil {
-		err = w.close()
+		err = w.endReading()
 	}
 	if err != nil {
 		return err
@@ -140,43 +154,75 @@ func (w *skippingWay) merge(ctx context.Context, from origin, try int) ([]balanc
 	return counts, err
 }
 
+// digestTable belongs to sessions that need it.
+const digestTable = "CREATE TEMPORARY TABLE IF NOT EXISTS mullein_digest (digest bytea NOT NULL) ON COMMIT DELETE ROWS"
+
 func (w *skippingWay) confirmOthers(ctx context.Context, insert string) error {
-	k, digest := w.known, "t."+quote(w.table.Lineage.RowDigest)
-	which, met := digest+" = ANY($1)", false
-	if n := int(k.there.Load()); n == len(k.digests) { // there may be more than were read
-		which, met = "NOT "+digest+" = ANY($1) AND NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")", true
+	k := w.known
+	const listed = " IN (SELECT digest FROM pg_temp.mullein_digest)"
+	digest := "t." + quote(w.table.Lineage.RowDigest)
+	which, met := digest+listed, false
+	if k.all.full() { // there may be more than were read
+		which, met = "NOT "+digest+listed+" AND NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")", true
 	}
-	_, err := w.s.conn.Exec(ctx, insert+w.others(which), k.list(met))
+	if err := w.exec(ctx, digestTable); err != nil {
+		return err
+	}
+	r, out := io.Pipe()
+	go func() { out.CloseWithError(k.list(out, met)) }()
+	_, err := w.s.conn.PgConn().CopyFrom(ctx, r, "COPY pg_temp.mullein_digest FROM STDIN BINARY")
+	r.CloseWithError(err)
+	if err != nil {
+		return fmt.Errorf("copy digests: %w", err)
+	}
+	_, err = w.s.conn.Exec(ctx, insert+w.others(which))
 	return err
 }
 
-// list lists the digests that rows which were skipped had, or the others.
-func (k *known) list(met bool) [][]byte {
-	var out [][]byte
-	for at := range int(k.there.Load()) {
-		if k.wasMet(at) == met {
-			d := append(make([]byte, 0, tabular.DigestSize), tabular.DigestVersion)
-			d = binary.LittleEndian.AppendUint64(d, k.digests[at][0])
-			out = append(out, binary.LittleEndian.AppendUint64(d, k.digests[at][1]))
-		}
+// list writes the digests that rows which were skipped had, or the others, in
+// PostgreSQL's binary COPY format.
+func (k *known) list(to io.Writer, met bool) error {
+	if _, err := to.Write(copyHeader); err != nil {
+		return err
 	}
-	return out
+	var buf []byte
+	err := k.all.each(func(at int, some [][2]uint64) error {
+		buf = buf[:0]
+		for i, d := range some {
+			if k.wasMet(at+i) == met {
+				buf = append(buf, 0, 1, 0, 0, 0, tabular.DigestSize, tabular.DigestVersion)
+				buf = binary.LittleEndian.AppendUint64(buf, d[0])
+				buf = binary.LittleEndian.AppendUint64(buf, d[1])
+			}
+		}
+		_, err := to.Write(buf)
+		return err
+	})
+	if err == nil {
+		_, err = to.Write(copyEnd)
+	}
+	return err
 }
 
 func (w *skippingWay) skipped() int64 { return w.known.skipped }
 
-// mostDiffer says that the pages of what was staged are needed anyway.
 func (w *skippingWay) mostDiffer() bool { return true }
 
-// close ends the reading of digests, and returns the error that it had.
-func (w *skippingWay) close() error {
+// sparse says that the pages of what was staged are needed anyway, and are few.
+func (w *skippingWay) sparse() bool { return 4*w.rows() < w.known.rows }
+
+// endReading ends the reading of digests, and returns the error that it had.
+func (w *skippingWay) endReading() error {
 	w.known.reading.stop()
 	<-w.known.reading.done
 	return w.known.reading.err
 }
 
+func (w *skippingWay) close() error { return errors.Join(w.endReading(), w.known.all.file.Close()) }
+
 // send reads a column of digests over a connection of its own.
-func (d *Database) send(ctx context.Context, of string, k *known, c *coming) {
+func (d *Database) send(ctx context.Context, of string, k *known) {
+	c := k.reading
 	defer close(c.done)
 	conn, err := d.pool.Acquire(ctx)
 	if err != nil {
@@ -184,33 +230,17 @@ func (d *Database) send(ctx context.Context, of string, k *known, c *coming) {
 		return
 	}
 	defer conn.Release()
-	c.err = digests(ctx, conn.Conn().PgConn(), of, func(some [][2]uint64) {
-		k.add(some)
-		select {
-		case c.more <- struct{}{}:
-		default:
+	c.err = digests(ctx, conn.Conn().PgConn(), of, func(some [][2]uint64) error {
+		if k.all.add(some) {
+			select {
+			case c.more <- struct{}{}:
+			default:
+			}
 		}
+		return k.all.err
 	})
-}
-
-// wait waits until all digests are there.
-func (k *known) wait() {
-	if k.coming != nil {
-		<-k.coming.done
-		k.coming = nil
-	}
-}
-
-// arrived reports whether all digests are there.
-func (k *known) arrived() bool {
-	if k.coming == nil {
-		return true
-	}
-	select {
-	case <-k.coming.done:
-		return true
-	default:
-		return false
+	if k.all.flush(); c.err == nil {
+		c.err = k.all.err
 	}
 }
 
@@ -225,106 +255,24 @@ func halves(digest []byte) (d [2]uint64) {
 	return d
 }
 
-// begin makes room for so many digests.
-func (k *known) begin(most int) {
-	size := 1 << 16
-	for size/4*3 < most {
-		size *= 2
+// near reports whether the target holds a digest, as far as its place is near that of the
+// last one. A row that it holds is counted.
+func (k *known) near(d [2]uint64) (holds bool, err error) {
+	at, ok, err := k.window.find(d)
+	if ok {
+		k.meet(at)
 	}
-	k.digests, k.met, k.index = make([][2]uint64, most), make([]uint64, most/64+1), make([]uint32, size)
+	return ok, err
 }
 
-// add takes digests in, as far as there is room: rows with others are staged.
-// Their places in the index are read beforehand, all at
-// once: they lie scattered over more memory than is near the processor, and
-// waiting for one after the other takes several times as long.
-func (k *known) add(some [][2]uint64) {
-	mask := uint64(len(k.index) - 1)
-	n := int(k.there.Load())
-	some = some[:min(len(some), len(k.digests)-n)]
-	for _, d := range some {
-		k.touched += k.index[d[0]&mask]
-	}
-	for _, d := range some {
-		i := d[0] & mask
-		for k.index[i] != 0 {
-			i = (i + 1) & mask
-		}
-		k.digests[n] = d
-		n++
-		k.index[i] = uint32(n)
-	}
-	k.there.Store(int64(n))
-}
-
-// inOrder returns the place of a digest that is where it is likely to be. It waits
-// for digests that would come there.
-func (k *known) inOrder(d [2]uint64) (at int, ok bool) {
-	there := int(k.there.Load())
-	for k.coming != nil && there < k.next[0]+lookAhead {
-		select {
-		case <-k.coming.more:
-		case <-k.coming.done:
-			k.coming = nil
-		}
-		there = int(k.there.Load())
-	}
-	for i, next := range k.next {
-		for at := next; at < min(next+lookAhead, there); at++ {
-			if k.digests[at] == d {
-				k.next[i] = at + 1
-				return at, true
-			}
-		}
-	}
-	return 0, false
-}
-
-// find returns the place of a digest, when all are there; ok is false where the
-// target does not hold it.
-func (k *known) find(d [2]uint64) (at int, ok bool) {
-	if at, ok = k.inOrder(d); ok {
-		return at, true
-	}
-	mask := uint64(len(k.index) - 1)
-	for i := d[0] & mask; k.index[i] != 0; i = (i + 1) & mask {
-		if at = int(k.index[i]) - 1; k.digests[at] == d {
-			k.next[1] = at + 1
-			return at, true
-		}
-	}
-	return 0, false
-}
-
-// answer reports whether the target holds a row.
-type answer int
-
-const (
-	isNew answer = iota
-	isKnown
-	askLater // when all digests are there
-)
-
-// ask reports whether the target holds a digest. A row that it holds is counted.
-func (k *known) ask(d [2]uint64) answer {
-	at, ok := k.inOrder(d)
-	if !ok && !k.arrived() {
-		return askLater
-	}
-	if !ok {
-		k.wait()
-		at, ok = k.find(d)
-	}
-	switch {
-	case !ok:
-		return isNew
-	case k.wasMet(at): // a digest covers the key: this row is that one again
+// meet counts a row with the digest at a place.
+func (k *known) meet(at int) {
+	if k.wasMet(at) { // a digest covers the key: this row is that one again
 		k.repeats++
-	default:
-		k.met[at/64] |= 1 << (at % 64)
-		k.skipped++
+		return
 	}
-	return isKnown
+	k.met[at/64] |= 1 << (at % 64)
+	k.skipped++
 }
 
 func (k *known) wasMet(at int) bool { return k.met[at/64]&(1<<(at%64)) != 0 }
@@ -336,12 +284,21 @@ func (w *skippingWay) noneSkipped(ctx context.Context) error {
 		return nil
 	}
 	again := false
-	err := digests(ctx, w.s.conn.PgConn(), "pg_temp.mullein_plan (digest)", func(some [][2]uint64) {
-		for _, d := range some {
-			at, ok := w.known.find(d)
-			again = again || ok && w.known.wasMet(at)
+	var planned [][2]uint64
+	look := func() error {
+		err := w.known.all.match(planned, func(_, at int) { again = again || w.known.wasMet(at) })
+		planned = planned[:0]
+		return err
+	}
+	err := digests(ctx, w.s.conn.PgConn(), "pg_temp.mullein_plan (digest)", func(some [][2]uint64) error {
+		if planned = append(planned, some...); len(planned) < mostAtOnce {
+			return nil
 		}
+		return look()
 	})
+	if err == nil {
+		err = look()
+	}
 	if err == nil && again {
 		return ErrRestage
 	}
@@ -350,20 +307,19 @@ func (w *skippingWay) noneSkipped(ctx context.Context) error {
 
 // digests reads a column of digests, piece by piece. Nulls, and digests of
 // another version, are passed over.
-func digests(ctx context.Context, conn *pgconn.PgConn, of string, take func([][2]uint64)) error {
+func digests(ctx context.Context, conn *pgconn.PgConn, of string, take func([][2]uint64) error) error {
 	r := &digestReader{take: take, header: len(copyHeader), some: make([][2]uint64, 0, digestsAtOnce)}
 	if _, err := conn.CopyTo(ctx, r, "COPY "+of+" TO STDOUT BINARY"); err != nil {
 		return fmt.Errorf("read digests: %w", err)
 	}
-	take(r.some)
-	return nil
+	return take(r.some)
 }
 
 const digestsAtOnce = 256
 
 // digestReader takes digests from PostgreSQL's binary COPY format.
 type digestReader struct {
-	take   func([][2]uint64)
+	take   func([][2]uint64) error
 	some   [][2]uint64
 	header int // bytes of it that are still to come
 	rest   []byte
@@ -390,7 +346,9 @@ func (r *digestReader) Write(p []byte) (int, error) {
 		}
 		if size == tabular.DigestSize {
 			if r.some = append(r.some, halves(p[lengthEnd:lengthEnd+size])); len(r.some) == digestsAtOnce {
-				r.take(r.some)
+				if err := r.take(r.some); err != nil {
+					return 0, err
+				}
 				r.some = r.some[:0]
 			}
 		}

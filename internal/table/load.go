@@ -42,6 +42,7 @@ type Load struct {
 	grown     []int64 // by how many rows the target grows with each part
 	way       way
 	readOnly  bool
+	many, few int64 // rows from which on a load is prepared for being large, or even guessed at
 	run       int64
 	own       int    // the part with which is noted what is done for the whole load
 	waived    bool   // of all parts
@@ -75,7 +76,8 @@ func (s *Session) begin(ctx context.Context, t *Fitted, parts int, mode, stage s
 		return nil, fmt.Errorf("begin: %w", err)
 	}
 	l := &Load{s: s, table: t, stage: "pg_temp." + quote(stage), staged: make([]int64, parts),
-		counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED"}
+		counts: make([]balance.Balance, parts), grown: make([]int64, parts), readOnly: mode != "READ COMMITTED",
+		many: manyRows, few: fewRows}
 	l.way = &stagedWay{l}
 	return l, nil
 }
@@ -148,9 +150,10 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 	if n != l.rows() {
 		return fmt.Errorf("stage rows: %d handed over, %d arrived", l.rows(), n)
 	}
-	if n >= manyRows {
+	if n >= l.many {
 		// The planner's defaults suit small work; this transaction's is not.
-		if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
+		if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"+
+			l.describeKeys()); err != nil {
 			return err
 		}
 	}
@@ -163,6 +166,22 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 		return l.dropRepeats(ctx)
 	}
 	return nil
+}
+
+// describeKeys returns statements that have the planner know that staged keys are many and
+// different, each column for itself: else it would hash the whole target, not what is
+// staged, and rows would not be found in the order in which they lie.
+func (l *Load) describeKeys() string {
+	if !l.table.keyed() {
+		return ""
+	}
+	var columns, alter []string
+	for _, k := range l.table.Key {
+		c := fmt.Sprintf("c%d", l.table.index(k))
+		columns = append(columns, c)
+		alter = append(alter, "ALTER "+c+" SET (n_distinct = -1)", "ALTER "+c+" SET STATISTICS 10")
+	}
+	return "; ALTER TABLE " + l.stage + " " + join(alter) + "; ANALYZE " + l.stage + " (" + join(columns) + ")"
 }
 
 // manyRows is from where on a load is large enough to be worth preparation.

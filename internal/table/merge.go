@@ -99,6 +99,12 @@ func (l *Load) savepoint(ctx context.Context, name string) error {
 	return nil
 }
 
+// rollBack takes back what was done since a savepoint, and the savepoint: a row that was
+// written after mere ROLLBACK TO would bear a number that nobody has noted.
+func (l *Load) rollBack(ctx context.Context, savepoint string) error {
+	return l.exec(ctx, "ROLLBACK TO SAVEPOINT "+savepoint+"; RELEASE SAVEPOINT "+savepoint)
+}
+
 // write writes what is staged into the target. Only the first try may find it empty.
 func (l *Load) write(ctx context.Context, from origin, try int) ([]balance.Balance, error) {
 	replaced, _ := from.replaced()
@@ -211,14 +217,14 @@ func (l *Load) exec(ctx context.Context, statement string) error {
 // is built after them, which is several times faster than row by row, where
 // nothing else hangs on it and nobody holds the table.
 func (l *Load) fill(ctx context.Context, from origin) (int64, error) {
-	if l.rows() < manyRows || l.table.lateIndex == "" {
+	if l.rows() < l.many || l.table.lateIndex == "" {
 		return l.insert(ctx, from, l.stage+" s")
 	}
 	n, err := l.fillBeforeIndex(ctx, from)
 	if err == nil {
 		return n, nil
 	}
-	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT late_index"); undo != nil {
+	if undo := l.rollBack(ctx, "late_index"); undo != nil {
 		return 0, errors.Join(err, undo)
 	}
 	if refuses(err) && !l.isKeyConflict(err) {
@@ -280,8 +286,8 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	found, digest := l.name()+" t ON "+l.sameKey(), "NULL"
 	if l.way.mostDiffer() {
 		digest = "t." + quote(l.table.Lineage.RowDigest)
-		// Nearly all that was staged is to be changed, so its pages are needed
-		// anyway. Left to itself, the planner reads the whole target for its keys.
+	}
+	if l.way.sparse() { // left to itself, the planner reads the whole target for its keys
 		found = "LATERAL (SELECT t.ctid, t.* FROM " + l.name() + " t WHERE " + l.sameKey() + " OFFSET 0) t ON true"
 	}
 	differs := l.differs()
@@ -300,7 +306,7 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	}
 	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
 			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l'
-				WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`
+				WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`, `+l.keysHash()+`
 			FROM `+among+` LEFT JOIN `+found+`
 			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, unprepared(args...)...)
 	if err != nil {
@@ -361,7 +367,7 @@ const fewRows = 1000
 // insertAll inserts all rows without looking for their keys first, when a
 // sample of them says that all are new. counts is nil when they are not.
 func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Balance, err error) {
-	if l.rows() < fewRows || l.table.Deletes || l.late || l.remembered {
+	if l.rows() < l.few || l.table.Deletes || l.late || l.remembered {
 		return nil, nil
 	}
 	var known bool
@@ -377,7 +383,7 @@ func (l *Load) insertAll(ctx context.Context, from origin) (counts []balance.Bal
 	if err == nil {
 		return counts, l.exec(ctx, "RELEASE SAVEPOINT all_new")
 	}
-	if undo := l.exec(ctx, "ROLLBACK TO SAVEPOINT all_new"); undo != nil {
+	if undo := l.rollBack(ctx, "all_new"); undo != nil {
 		return nil, errors.Join(err, undo)
 	}
 	if l.isKeyConflict(err) { // the sample was wrong
@@ -433,7 +439,7 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 // is much cheaper than finding each row by its key.
 func (l *Load) candidates(ctx context.Context) (string, error) {
 	digest := l.table.Lineage.RowDigest
-	if digest == "" || l.way.mostDiffer() || l.rows() < manyRows || len(l.table.Merge) > 0 ||
+	if digest == "" || l.way.mostDiffer() || l.rows() < l.many || len(l.table.Merge) > 0 ||
 		l.table.Lineage.AbsentSince != "" {
 		return l.stage + " s", nil
 	}
@@ -471,7 +477,14 @@ func (l *Load) sameKey() string {
 // sameRow is the condition on a target's row (t) that it is the one that was found
 // for a planned row (p, s). Where it lies tells which it is, and is cheaper to
 // look for than its key; the key says that no other row lies there by now.
-func (l *Load) sameRow() string { return "t.ctid = p.tid AND " + l.sameKey() }
+func (l *Load) sameRow() string {
+	same := "t.ctid = p.tid"
+	for i, k := range l.keys() {
+		// In this form the planner does not take the key for the way to the row.
+		same += " AND NOT t." + quote(l.table.Key[i]) + " IS DISTINCT FROM " + k
+	}
+	return same
+}
 
 // differs distinguishes changed rows from unchanged ones: by the digest where the
 // target keeps it, else column by column. A row that was marked as absent and

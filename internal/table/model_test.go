@@ -2,6 +2,7 @@ package table
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -345,6 +346,14 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	if p.random.IntN(3) == 0 {
 		of, at = 3, 1
 	}
+	if of > 1 || p.random.IntN(2) == 0 || !p.deliverBy(l, replaces, breakOff, of, at, true) {
+		p.deliverBy(l, replaces, breakOff, of, at, false)
+	}
+}
+
+// deliverBy is deliver by the staging table, or by the shortest way, for which any load is
+// large enough. It returns false when nothing has happened, since the rows have to be staged.
+func (p *play) deliverBy(l *modelLoad, replaces []int64, breakOff bool, of, at int, shortest bool) bool {
 	load, err := p.session.Begin(ctx, p.fitted, of)
 	require.NoError(p.t, err)
 	defer load.Close(ctx)
@@ -353,6 +362,16 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 	require.NoError(p.t, err)
 	p.reread(load, later)
 	rows := modelRows(l.rows)
+	parts := make([]Part, of)
+	parts[at] = Part{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}
+	if shortest {
+		load.many, load.few = 1, 1
+		direct, err := load.GoDirect(ctx, "gauges", p.fence, 7, parts[0], int64(len(rows)))
+		require.NoError(p.t, err)
+		if !direct {
+			require.NoError(p.t, load.SkipUnchanged(ctx, parts[0], int64(len(rows))))
+		}
+	}
 	if of == 1 {
 		require.NoError(p.t, load.Stage(ctx, &rows, int64(len(rows))))
 	} else {
@@ -362,12 +381,13 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 		require.NoError(p.t, load.StagePieces(ctx, []Piece{b.TakePiece()}))
 	}
 	require.NoError(p.t, load.Lock(ctx, "gauges", p.fence))
-	parts := make([]Part, of)
-	parts[at] = Part{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}
 	counts, err := load.Merge(ctx, 7, parts)
+	if shortest && errors.Is(err, ErrRestage) {
+		return false
+	}
 	require.NoError(p.t, err)
 	if breakOff {
-		return
+		return true
 	}
 	before := p.fold()
 	for _, id := range replaces {
@@ -395,6 +415,7 @@ func (p *play) deliver(l *modelLoad, replaces []int64, breakOff bool) {
 		load.Mark(ctx, []Marker{{Feed: "gauges", Delivery: fmt.Sprint(l.arrival), Generation: len(p.loads),
 			Arrival: l.arrival, Part: at, Fence: p.fence, Balance: got}}))
 	require.NoError(p.t, load.Commit(ctx))
+	return true
 }
 
 // reread hands in the files of loads again.

@@ -197,7 +197,7 @@ func (l *Load) reshaping(ctx context.Context) ([]string, error) {
 func (l *Load) EmptyOut(ctx context.Context) error {
 	for _, statement := range []string{
 		"DELETE FROM " + l.name(),
-		"DELETE FROM mullein.change WHERE target = " + l.target(),
+		"DELETE FROM mullein.change WHERE " + entriesSince(l.table.id, 0),
 		"UPDATE mullein.load SET active = false, journal = false WHERE target = " + l.target(),
 		"UPDATE mullein.target SET rows = 0, key_hash = 1 WHERE id = " + l.target(),
 	} {

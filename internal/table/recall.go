@@ -345,7 +345,7 @@ func (l *Load) Reread(ctx context.Context, of LoadEntry, src Source, expected in
 		return 0, fmt.Errorf("take up rows of arrival %d: %w", of.Arrival, err)
 	}
 	if err := l.Stage(ctx, src, expected); err != nil {
-		return 0, errors.Join(err, l.exec(ctx, "ROLLBACK TO SAVEPOINT reread"))
+		return 0, errors.Join(err, l.rollBack(ctx, "reread"))
 	}
 	columns, values, args := l.written(origin{of.Run, []Part{{File: of.Path, Arrival: of.Arrival}}})
 	for i := range values {

@@ -69,6 +69,10 @@ func (r *refold) exec(ctx context.Context, what, statement string, args ...any) 
 
 func (r *refold) first() int64 { return slices.Min(append(slices.Clone(r.off), r.on...)) }
 
+// since is the condition on an entry of the journal that it is not of before the first of
+// the loads.
+func (r *refold) since() string { return entriesSince(r.l.table.id, r.first(), r.self) }
+
 // keys finds the keys that the loads touched: those with an entry of them, and
 // those that they inserted, which stand in the target still or in a later entry
 // as what was before.
@@ -91,10 +95,10 @@ func (r *refold) keys(ctx context.Context) error {
 	if len(r.on) > 0 && t.wholeTable() {
 		// What comes back may lack rows that were not there when it was loaded.
 		every = " UNION ALL SELECT " + t.keyHash("t") + ", row_to_json(t.*) FROM " + l.name() +
-			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE target = $1 AND load >= $3"
+			" t UNION ALL SELECT key, coalesce(before, given) FROM mullein.change WHERE " + r.since()
 	} else if t.ordered() && (t.Deletes || t.wholeTable()) {
 		// Rows that lost may have lost to what goes, which lacks them or deletes their keys.
-		every = " UNION ALL SELECT key, given FROM mullein.change WHERE target = $1 AND load > $3 AND what = 'x'"
+		every = " UNION ALL SELECT key, given FROM mullein.change WHERE what = 'x' AND load > $3 AND " + r.since()
 	}
 	return r.exec(ctx, "find the keys of a load", `INSERT INTO pg_temp.mullein_key (key, image)
 		SELECT DISTINCT ON (key) key, image FROM (
@@ -102,7 +106,7 @@ func (r *refold) keys(ctx context.Context) error {
 			AND NOT key IN (SELECT key FROM pg_temp.mullein_kept)
 			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t
 			WHERE t.`+quote(arrival)+` = ANY($4) AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
-			UNION ALL SELECT key, before FROM mullein.change WHERE target = $1 AND load > $3
+			UNION ALL SELECT key, before FROM mullein.change WHERE `+r.since()+` AND load > $3
 			AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 			OFFSET 0) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,
 		t.id, append(slices.Clone(r.off), r.on...), r.first(), arrivals)
@@ -122,8 +126,8 @@ func (r *refold) touched(ctx context.Context) (string, error) {
 		literal(t.Lineage.FromArrival) + ")::bigint = ANY(" + of + ")"
 	return "(EXISTS (SELECT 1 FROM " + l.name() + " t WHERE " + l.sameKey() + " AND t." +
 		quote(t.Lineage.FromArrival) + " = ANY(" + of +
-		")) OR EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = " + l.target() + " AND c.key = " +
-		l.keysHash() + " AND (" + entry + ")))", nil
+		")) OR EXISTS (SELECT 1 FROM mullein.change c WHERE c.key = " + l.keysHash() + " AND c." + r.since() +
+		" AND (" + entry + ")))", nil
 }
 
 // arrivals returns the arrivals of the loads that go out of force. What those
@@ -316,7 +320,7 @@ func (r *refold) events(ctx context.Context) error {
 	const last = "9223372036854775807"
 	return r.exec(ctx, "list what happened to the keys", `WITH entry AS (
 			SELECT c.key, c.load, c.what, c.before, c.given, coalesce(m.active, true) AS active, c.ctid AS entry
-			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.target = $1 AND c.key = k.key AND c.load >= $2
+			FROM pg_temp.mullein_key k JOIN mullein.change c ON c.key = k.key AND c.`+r.since()+`
 			LEFT JOIN mullein.load m ON m.nth = c.load
 			WHERE NOT EXISTS (SELECT 1 FROM mullein.recall u JOIN mullein.recall v ON u.nth = ANY(v.turned_off)
 			WHERE u.nth = c.load)

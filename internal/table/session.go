@@ -102,7 +102,7 @@ func (d *Database) connect(ctx context.Context) (*Session, error) {
 	}
 	s := &Session{conn: conn, stages: map[string]bool{}, db: d}
 	_, err = conn.Exec(ctx, `CREATE TEMPORARY TABLE mullein_plan (sid tid NOT NULL, class "char" NOT NULL, tid tid,
-		digest bytea) ON COMMIT DELETE ROWS;
+		digest bytea, key bigint) ON COMMIT DELETE ROWS;
 		CREATE TEMPORARY TABLE mullein_candidate (sid tid NOT NULL) ON COMMIT DELETE ROWS`)
 	if err == nil {
 		err = conn.QueryRow(ctx,
@@ -268,8 +268,19 @@ func newCopyReader(ctx context.Context, src Source, b *Batch) *copyReader {
 	go func() {
 		defer close(r.chunks)
 		b.buf = append(<-r.free, copyHeader...)
-		for {
-			err := src.Fill(b, chunkSize)
+		for more, last := false, false; ; {
+			var err error
+			if !more {
+				if err = src.Fill(b, chunkSize); err == io.EOF {
+					last, err = true, nil
+				}
+			}
+			if err == nil {
+				more, err = b.form.flush(b, chunkSize, last)
+			}
+			if err == nil && last && !more {
+				err = io.EOF
+			}
 			var next []byte
 			if err == nil {
 				select {

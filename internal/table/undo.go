@@ -78,14 +78,14 @@ func (r *refold) listUndo(ctx context.Context) (bool, error) {
 // or of a row that lost, maybe to a deletion of what goes.
 func (r *refold) wroteLast(ctx context.Context, arrivals []int64) (last bool, err error) {
 	t := r.l.table
-	which := "(c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($4) OR EXISTS (SELECT 1 FROM " +
+	which := "(c.before->>" + literal(t.Lineage.FromArrival) + ")::bigint = ANY($3) OR EXISTS (SELECT 1 FROM " +
 		"pg_temp.mullein_undo u WHERE u.key = c.key)"
 	if t.ordered() && (t.Deletes || t.wholeTable()) {
 		which += " OR c.what = 'x'"
 	}
-	err = r.l.s.conn.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c.target = $1 AND c.load "+
-		"> $2 AND NOT c.load = ANY($3) AND ("+which+"))",
-		t.id, r.first(), r.off, arrivals).Scan(&last)
+	err = r.l.s.conn.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM mullein.change c WHERE c."+r.since()+
+		" AND c.load > $1 AND NOT c.load = ANY($2) AND ("+which+"))",
+		r.first(), r.off, arrivals).Scan(&last)
 	if err != nil {
 		return false, fmt.Errorf("look for what happened to the keys since: %w", err)
 	}

@@ -32,6 +32,9 @@ type way interface {
 	// mostDiffer reports whether nearly all that is staged is known to change the
 	// target.
 	mostDiffer() bool
+	// sparse reports whether what is staged is so little of the target that each row is
+	// looked for by its key, whatever the planner thinks.
+	sparse() bool
 	// confirmOthers carries out a statement for the keys of the target that the load did not
 	// have.
 	confirmOthers(ctx context.Context, insert string) error
@@ -73,7 +76,7 @@ func (w *stagedWay) merge(ctx context.Context, from origin, try int) ([]balance.
 		err = w.remember(ctx, counts)
 	}
 	if err != nil {
-		if undo := w.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); undo != nil {
+		if undo := w.rollBack(ctx, "merge"); undo != nil {
 			return nil, errors.Join(err, undo)
 		}
 		return nil, err
@@ -97,6 +100,7 @@ func (l *Load) others(which string) string {
 
 func (w *stagedWay) skipped() int64   { return 0 }
 func (w *stagedWay) mostDiffer() bool { return false }
+func (w *stagedWay) sparse() bool     { return false }
 func (w *stagedWay) close() error     { return nil }
 
 // fence is what a load demands of its feed: that nobody has claimed it since, or

@@ -259,7 +259,8 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 		"s.ctid)"); err != nil || repeats == 0 {
 		return repeats, err
 	}
-	_, err = l.update(ctx, from)
+	statement, args := l.updateSQL(from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid", "p", "p.class = 'u'")
+	_, err = l.s.conn.Exec(ctx, statement, unprepared(args...)...)
 	return repeats, err
 }
 

@@ -62,10 +62,10 @@ func (t *Table) keyed() bool { return len(t.Key) > 0 }
 // nthOf is the SQL of a staged row's load, by its part.
 func (l *Load) nthOf() string { return ofPart(l.nth) }
 
-// journal notes the rows that are about to be updated or deleted.
-func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
-	const noJSON = "NULL::json"
-	given, args := noJSON, []any(nil)
+// journalSQL notes the rows of the target that are about to be updated or deleted, found
+// at p.tid for staged rows (s).
+func (l *Load) journalSQL(from origin, rows, p string) (string, []any) {
+	given, args := "NULL::json", []any(nil)
 	if len(l.table.Merge) > 0 || l.table.Deletes && l.table.Newest != "" {
 		var columns, values []string
 		columns, values, args = l.written(from)
@@ -74,14 +74,9 @@ func (l *Load) journal(ctx context.Context, from origin) (int64, error) {
 		}
 		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
-	nth, among := fmt.Sprint(l.nth[l.own]), l.name()+" t ON t.ctid = p.tid AND p.key = "+l.table.keyHash("t")
-	if given != noJSON || l.several() { // then what is staged is asked for
-		nth, among = l.nthOf(), l.stage+" s ON s.ctid = p.sid JOIN "+l.name()+" t ON "+l.sameRow()
-	}
-	tag, err := l.s.conn.Exec(ctx, `INSERT INTO mullein.change (target, load, key, what, before, given)
-		SELECT `+l.target()+`, `+nth+`, p.key, CASE WHEN p.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), `+given+`
-		FROM pg_temp.mullein_plan p JOIN `+among+` WHERE p.class IN ('u', 'l', 'd')`, unprepared(args...)...)
-	return tag.RowsAffected(), err
+	return `INSERT INTO mullein.change (target, load, key, what, before, given) SELECT ` + l.target() + `, ` + l.nthOf() +
+		`, ` + p + `.key, CASE WHEN ` + p + `.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), ` + given + ` FROM ` + rows +
+		` JOIN ` + l.name() + ` t ON ` + l.sameRow(p) + ` WHERE ` + p + `.class IN ('u', 'l', 'd')`, args
 }
 
 func (l *Load) target() string { return fmt.Sprint(l.table.id) }

@@ -257,6 +257,9 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 			return counts, err
 		}
 	}
+	if len(replaced) == 0 && !(l.late && l.vouched) {
+		return l.mergeAtOnce(ctx, from)
+	}
 	counts, classes, err := l.plan(ctx, replaced, others)
 	if err != nil {
 		return nil, err
@@ -264,14 +267,110 @@ func (l *Load) merge(ctx context.Context, from origin) ([]balance.Balance, error
 	return counts, l.carryOut(ctx, from, classes)
 }
 
+// mergeAtOnce classifies the rows and writes them in one statement: what is found is looked
+// for once, and goes to the journal and the target in the order in which it lies there.
+func (l *Load) mergeAtOnce(ctx context.Context, from origin) ([]balance.Balance, error) {
+	classified, _, err := l.classified(ctx, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	with := []string{"found AS MATERIALIZED (SELECT s.*, " + classified + ")"}
+	part := "0"
+	if l.several() {
+		part = "(place >> " + shift + ")::integer"
+	}
+	counts := []string{"SELECT class::text, " + part + ", count(*) FROM found GROUP BY 1, 2"}
+	do := func(name, statement string) {
+		with = append(with, name+" AS ("+statement+" RETURNING 1)")
+		counts = append(counts, "SELECT '"+name+"', 0, count(*) FROM "+name)
+	}
+	const found = "found s"
+	if l.table.Ranked || l.way.skipped() > 0 { // then it is asked what was planned
+		with = append(with, "planned AS (INSERT INTO pg_temp.mullein_plan SELECT sid, class, tid, was, key FROM found)")
+	}
+	if l.table.Mode != feed.AddMissing {
+		if l.table.Journal {
+			statement, _ := l.journalSQL(from, found, "s")
+			do("noted", statement)
+		}
+		statement, _ := l.updateSQL(from, found, "s", "s.class IN ('u', 'l')")
+		do("updated", statement)
+	}
+	if l.table.Deletes {
+		do("deleted", l.deleteSQL(found, "s"))
+	}
+	statement, args := l.insertSQL(from, found+" WHERE s.class = 'i'")
+	do("inserted", statement)
+	rows, err := l.s.conn.Query(ctx, "WITH "+strings.Join(with, ", ")+" "+strings.Join(counts, " UNION ALL "),
+		unprepared(args...)...)
+	if err != nil {
+		return nil, err
+	}
+	out := l.allUnchanged()
+	classes, err := l.tally(rows, out)
+	if err != nil {
+		return nil, err
+	}
+	changed := classes["u"] + classes["l"]
+	if classes["inserted"] != classes["i"] || classes["deleted"] != classes["d"] || l.table.Mode != feed.AddMissing &&
+		(classes["updated"] != changed || l.table.Journal && classes["noted"] != changed+classes["d"]) {
+		return nil, errMoved
+	}
+	return l.keptInstead(out), nil
+}
+
+// allUnchanged returns the counts of the parts, as if all rows were unchanged.
+func (l *Load) allUnchanged() []balance.Balance {
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
+	}
+	return counts
+}
+
+// keptInstead returns the counts for the target's mode.
+func (l *Load) keptInstead(counts []balance.Balance) []balance.Balance {
+	if l.table.Mode == feed.AddMissing {
+		for part := range counts {
+			counts[part].Kept, counts[part].Unchanged = counts[part].Unchanged, 0
+		}
+	}
+	return counts
+}
+
 // plan classifies the rows against the target, and changes nothing in it. It
 // gives the counts of each part, and those of the classes.
 func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Balance, map[string]int64, error) {
+	classified, args, err := l.classified(ctx, replaced, others)
+	if err != nil {
+		return nil, nil, err
+	}
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan SELECT "+classified, unprepared(args...)...)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := l.passOver(ctx); err != nil {
+		return nil, nil, err
+	}
+	counts := l.allUnchanged()
+	var classes map[string]int64
+	if tag.RowsAffected() > 0 {
+		if classes, err = l.planned(ctx, counts); err != nil {
+			return nil, nil, err
+		}
+	}
+	return l.keptInstead(counts), classes, nil
+}
+
+// classified is the rest of a SELECT of the rows that are to change the target: where they
+// are staged (sid), their class, where the row is that they change (tid), its digest (was)
+// where that is asked for, and the hash of their key.
+func (l *Load) classified(ctx context.Context, replaced, others []int64) (string, []any, error) {
 	among := l.stage + " s"
 	if len(replaced) == 0 {
 		var err error
 		if among, err = l.candidates(ctx); err != nil {
-			return nil, nil, err
+			return "", nil, err
 		}
 	}
 	older, relined := l.older(), "false"
@@ -304,59 +403,42 @@ func (l *Load) plan(ctx context.Context, replaced, others []int64) ([]balance.Ba
 	if since := l.goneSince(); since != "false" {
 		first += "WHEN " + key + " IS NULL AND " + since + " THEN 'o' "
 	}
-	tag, err := l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_plan
-			SELECT s.ctid, CASE `+first+`WHEN `+key+` IS NULL THEN 'i' WHEN NOT `+differs+` THEN 'l'
-				WHEN `+older+` THEN 'o' ELSE 'u' END, t.ctid, `+digest+`, `+l.keysHash()+`
-			FROM `+among+` LEFT JOIN `+found+`
-			WHERE `+key+` IS NULL OR `+differs+` OR `+relined, unprepared(args...)...)
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := l.passOver(ctx); err != nil {
-		return nil, nil, err
-	}
-	counts := make([]balance.Balance, len(l.staged))
-	for part := range counts {
-		counts[part].Unchanged = l.staged[part] - l.counts[part].Duplicate
-	}
-	var classes map[string]int64
-	if tag.RowsAffected() > 0 {
-		if classes, err = l.planned(ctx, counts); err != nil {
-			return nil, nil, err
-		}
-	}
-	if l.table.Mode == feed.AddMissing {
-		for part := range counts {
-			counts[part].Kept, counts[part].Unchanged = counts[part].Unchanged, 0
-		}
-	}
-	return counts, classes, nil
+	return `s.ctid AS sid, CASE ` + first + `WHEN ` + key + ` IS NULL THEN 'i' WHEN NOT ` + differs + ` THEN 'l'
+		WHEN ` + older + ` THEN 'o' ELSE 'u' END::"char" AS class, t.ctid AS tid, ` + digest + `::bytea AS was, ` +
+		l.keysHash() + ` AS key FROM ` + among + ` LEFT JOIN ` + found + `
+		WHERE ` + key + ` IS NULL OR ` + differs + ` OR ` + relined, args, nil
 }
 
 // carryOut does what was planned.
 func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int64) error {
-	if changes := classes["u"] + classes["l"] + classes["d"]; changes > 0 && l.table.Journal {
-		if n, err := l.journal(ctx, from); err != nil || n != changes {
+	exec := func(expected int64, statement string, args ...any) error {
+		tag, err := l.s.conn.Exec(ctx, statement, unprepared(args...)...)
+		if err != nil || tag.RowsAffected() != expected {
 			return orMoved(err)
+		}
+		return nil
+	}
+	planned := "pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid"
+	if n := classes["u"] + classes["l"] + classes["d"]; n > 0 && l.table.Journal {
+		statement, args := l.journalSQL(from, planned, "p")
+		if err := exec(n, statement, args...); err != nil {
+			return err
 		}
 	}
-	if planned := classes["u"] + classes["l"]; planned > 0 {
-		if n, err := l.update(ctx, from); err != nil || n != planned {
-			return orMoved(err)
+	if n := classes["u"] + classes["l"]; n > 0 {
+		statement, args := l.updateSQL(from, planned, "p", "p.class IN ('u', 'l')")
+		if err := exec(n, statement, args...); err != nil {
+			return err
 		}
 	}
-	if planned := classes["d"]; planned > 0 {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" t USING pg_temp.mullein_plan p JOIN "+l.stage+
-			" s ON s.ctid = p.sid WHERE p.class = 'd' AND "+l.sameRow())
-		if err != nil || tag.RowsAffected() != planned {
-			return orMoved(err)
+	if n := classes["d"]; n > 0 {
+		if err := exec(n, l.deleteSQL(planned, "p")); err != nil {
+			return err
 		}
 	}
-	if planned := classes["i"]; planned > 0 {
-		n, err := l.insert(ctx, from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid AND p.class = 'i'")
-		if err != nil || n != planned {
-			return orMoved(err)
-		}
+	if n := classes["i"]; n > 0 {
+		statement, args := l.insertSQL(from, planned+" AND p.class = 'i'")
+		return exec(n, statement, args...)
 	}
 	return nil
 }
@@ -403,17 +485,20 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 	if err != nil {
 		return nil, err
 	}
+	return l.tally(rows, counts)
+}
+
+// tally sums up classes, and takes those of each part out of the unchanged ones.
+func (l *Load) tally(rows pgx.Rows, counts []balance.Balance) (map[string]int64, error) {
 	classes := map[string]int64{}
 	var class string
 	var part, n int64
-	_, err = pgx.ForEachRow(rows, []any{&class, &part, &n}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&class, &part, &n}, func() error {
 		classes[class] += n
 		c := &counts[part]
 		switch class {
 		case "n":
 			l.never += n
-			return nil
-		case "l":
 			return nil
 		case "i":
 			c.Inserted += n
@@ -425,6 +510,8 @@ func (l *Load) planned(ctx context.Context, counts []balance.Balance) (map[strin
 		case "d":
 			c.Deleted += n
 			l.grown[part] -= n
+		default: // a row of which only the lineage changes, or what was done
+			return nil
 		}
 		c.Unchanged -= n
 		return nil
@@ -475,10 +562,10 @@ func (l *Load) sameKey() string {
 }
 
 // sameRow is the condition on a target's row (t) that it is the one that was found
-// for a planned row (p, s). Where it lies tells which it is, and is cheaper to
+// for a staged row (s), at p.tid. Where it lies tells which it is, and is cheaper to
 // look for than its key; the key says that no other row lies there by now.
-func (l *Load) sameRow() string {
-	same := "t.ctid = p.tid"
+func (l *Load) sameRow(p string) string {
+	same := "t.ctid = " + p + ".tid"
 	for i, k := range l.keys() {
 		// In this form the planner does not take the key for the way to the row.
 		same += " AND NOT t." + quote(l.table.Key[i]) + " IS DISTINCT FROM " + k
@@ -584,13 +671,21 @@ func (l *Load) written(from origin) (columns, values []string, args []any) {
 }
 
 func (l *Load) insert(ctx context.Context, from origin, rows string) (int64, error) {
-	columns, values, args := l.written(from)
-	tag, err := l.s.conn.Exec(ctx, "INSERT INTO "+l.name()+" ("+strings.Join(columns, ", ")+") SELECT "+
-		strings.Join(values, ", ")+" FROM "+rows, unprepared(args...)...)
+	statement, args := l.insertSQL(from, rows)
+	tag, err := l.s.conn.Exec(ctx, statement, unprepared(args...)...)
 	return tag.RowsAffected(), err
 }
 
-func (l *Load) update(ctx context.Context, from origin) (int64, error) {
+// insertSQL inserts staged rows (s).
+func (l *Load) insertSQL(from origin, rows string) (string, []any) {
+	columns, values, args := l.written(from)
+	return "INSERT INTO " + l.name() + " (" + strings.Join(columns, ", ") + ") SELECT " + strings.Join(values, ", ") +
+		" FROM " + rows, args
+}
+
+// updateSQL writes those of some staged rows (s) over the rows of the target that were found
+// for them, at p.tid, of which something is said.
+func (l *Load) updateSQL(from origin, rows, p, which string) (string, []any) {
 	columns, values, args := l.written(from)
 	var sets []string
 	for i := range columns {
@@ -606,8 +701,11 @@ func (l *Load) update(ctx context.Context, from origin) (int64, error) {
 	if a := l.table.Lineage.AbsentSince; a != "" && !slices.Contains(columns, quote(a)) {
 		sets = append(sets, quote(a)+" = NULL")
 	}
-	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+strings.Join(sets, ", ")+
-		" FROM pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid WHERE p.class IN ('u', 'l') AND "+
-		l.sameRow(), unprepared(args...)...)
-	return tag.RowsAffected(), err
+	return "UPDATE " + l.name() + " t SET " + strings.Join(sets, ", ") + " FROM " + rows + " WHERE " + which + " AND " +
+		l.sameRow(p), args
+}
+
+// deleteSQL deletes the rows of the target that were found for staged rows which say so.
+func (l *Load) deleteSQL(rows, p string) string {
+	return "DELETE FROM " + l.name() + " t USING " + rows + " WHERE " + p + ".class = 'd' AND " + l.sameRow(p)
 }

@@ -240,7 +240,7 @@ func (l *Load) passOver(ctx context.Context) error {
 		return nil
 	}
 	_, err := l.s.conn.Exec(ctx, "UPDATE pg_temp.mullein_plan p SET class = 'o' FROM "+l.stage+" s, "+l.name()+
-		" t WHERE s.ctid = p.sid AND p.class IN ('u', 'd') AND "+l.sameRow()+" AND "+l.vouchedRow()+" > "+l.rankOf())
+		" t WHERE s.ctid = p.sid AND p.class IN ('u', 'd') AND "+l.sameRow("p")+" AND "+l.vouchedRow()+" > "+l.rankOf())
 	if err != nil {
 		return fmt.Errorf("look for what newer loads left unchanged: %w", err)
 	}

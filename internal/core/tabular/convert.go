@@ -677,25 +677,11 @@ func timeReason(err error, what, format string) error {
 	return reject("not a %s of the form %s", what, format)
 }
 
-// isoLayouts are the forms that "default" takes for a datetime: XML Schema's
-// dateTime, with or without a fraction and an offset.
-var isoLayouts = func() []*timeformat.Layout {
-	var out []*timeformat.Layout
-	for _, p := range []string{"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f",
-		"%Y-%m-%dT%H:%M:%S.%f%z"} {
-		l, err := timeformat.Compile(p)
-		if err != nil {
-			panic(err)
-		}
-		out = append(out, l.Exact())
-	}
-	return out
-}()
-
-func (c *Column) layouts(byDefault []*timeformat.Layout) ([]*timeformat.Layout, string, error) {
+// dateTime returns the reader of a field's texts for times, and the form that it reads.
+func (c *Column) dateTime() (parse func([]byte) (timeformat.Fields, error), form string, err error) {
 	switch c.Field.Format {
 	case "", "default":
-		return byDefault, "2026-01-31T14:30:00Z", nil
+		return timeformat.ISO, "2026-01-31T14:30:00Z", nil
 	case "any":
 		return nil, "", errors.New("format any would have to guess; give the format, such as \"%d.%m.%Y %H:%M\"")
 	}
@@ -703,22 +689,16 @@ func (c *Column) layouts(byDefault []*timeformat.Layout) ([]*timeformat.Layout, 
 	if err != nil {
 		return nil, "", err
 	}
-	return []*timeformat.Layout{l}, c.Field.Format, nil
+	return l.Parse, c.Field.Format, nil
 }
 
 func (c *Column) datetime(zone *time.Location) (func([]byte, *Value) error, error) {
-	layouts, form, err := c.layouts(isoLayouts)
+	parse, form, err := c.dateTime()
 	if err != nil {
 		return nil, err
 	}
 	return func(cell []byte, v *Value) error {
-		var fields timeformat.Fields
-		var err error
-		for _, l := range layouts {
-			if fields, err = l.Parse(cell); !errors.Is(err, timeformat.ErrNoMatch) {
-				break
-			}
-		}
+		fields, err := parse(cell)
 		if err != nil {
 			return timeReason(err, "date and time", form)
 		}
@@ -740,11 +720,11 @@ func (c *Column) date(standard string) (func([]byte, *Value) error, error) {
 		return nil, err
 	}
 	return func(cell []byte, v *Value) error {
-		t, err := layout.Time(cell, time.UTC)
+		fields, err := layout.Parse(cell)
 		if err != nil {
 			return timeReason(err, "date", format)
 		}
-		v.Kind, v.I = Day, floorDiv(t.Unix(), 86400)
+		v.Kind, v.I = Day, fields.Days()
 		return nil
 	}, nil
 }

@@ -49,8 +49,8 @@ var ErrNoSuchTime = errors.New("no such date or time")
 
 var composites = strings.NewReplacer("%%", "%%", "%D", "%m/%d/%y", "%F", "%Y-%m-%d", "%R", "%H:%M", "%T", "%H:%M:%S")
 
-// digits are how many digits the numbers have.
-var digits = map[byte]int{'Y': 4, 'y': 2, 'm': 2, 'd': 2, 'H': 2, 'I': 2, 'M': 2, 'S': 2, 'j': 3}
+// digits are how many digits the numbers have, by token; 0 for what is no number.
+var digits = [256]int{'Y': 4, 'y': 2, 'm': 2, 'd': 2, 'H': 2, 'I': 2, 'M': 2, 'S': 2, 'j': 3}
 
 // padded are the tokens of numbers that are filled up with spaces, and those of the
 // same numbers with zeros.
@@ -188,6 +188,38 @@ func (l *Layout) Parse(text []byte) (Fields, error) {
 	return f, f.settle()
 }
 
+// ISO reads a text such as 2026-01-31T14:30:00, with or without a fraction of a second, and
+// Z or an offset after it: XML Schema's dateTime. It reads what the layouts
+// %Y-%m-%dT%H:%M:%S, and so on, read exactly, in a fifth of their time.
+func ISO(text []byte) (Fields, error) {
+	f := blank
+	if len(text) < len("2026-01-31T14:30:00") || text[4] != '-' || text[7] != '-' || text[10] != 'T' ||
+		text[13] != ':' || text[16] != ':' {
+		return f, ErrNoMatch
+	}
+	bad := byte(0)
+	two := func(at int) int {
+		tens, ones := text[at]-'0', text[at+1]-'0'
+		if tens > 9 || ones > 9 {
+			bad = 1
+		}
+		return int(tens)*10 + int(ones)
+	}
+	f.Year, f.Month, f.Day = two(0)*100+two(2), two(5), two(8)
+	f.Hour, f.Minute, f.Second = two(11), two(14), two(17)
+	rest, ok := text[19:], bad == 0
+	if ok && len(rest) > 0 && rest[0] == '.' {
+		rest, ok = f.fraction(rest[1:])
+	}
+	if ok && len(rest) > 0 {
+		rest, ok = f.offset(rest)
+	}
+	if !ok || len(rest) > 0 {
+		return f, ErrNoMatch
+	}
+	return f, f.settle()
+}
+
 // Time reads text as an instant; a text without an offset is in loc, and moves
 // to the next instant where a clock change drops its hour.
 func (l *Layout) Time(text []byte, loc *time.Location) (time.Time, error) {
@@ -224,8 +256,8 @@ func (f Fields) In(loc *time.Location) time.Time {
 	case f.hasUnix:
 		return time.Unix(f.unix, 0).UTC()
 	case f.HasOffset:
-		return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond,
-			time.UTC).Add(-time.Duration(f.Offset) * time.Second)
+		seconds := daysSince1970(f.Year, f.Month, f.Day)*86400 + int64(f.Hour*3600+f.Minute*60+f.Second-f.Offset)
+		return time.Unix(seconds, int64(f.Nanosecond)).UTC()
 	}
 	return time.Date(f.Year, time.Month(f.Month), f.Day, f.Hour, f.Minute, f.Second, f.Nanosecond, loc)
 }
@@ -375,6 +407,25 @@ func (f *Fields) settle() error {
 		return ErrNoSuchTime
 	}
 	return nil
+}
+
+// Days returns the days from 1 January 1970 to the day in UTC.
+func (f Fields) Days() int64 {
+	if !f.hasUnix && !f.HasOffset {
+		return daysSince1970(f.Year, f.Month, f.Day)
+	}
+	t := f.In(time.UTC)
+	return daysSince1970(t.Year(), int(t.Month()), t.Day())
+}
+
+// daysSince1970 returns the days from 1 January 1970 to a day of the Gregorian calendar, of
+// year 1 or later. Years are counted from March, so that a leap day is the last.
+func daysSince1970(year, month, day int) int64 {
+	const toEpoch = 719468 // days from 1 March of year 0
+	if month -= 3; month < 0 {
+		year, month = year-1, month+12
+	}
+	return int64(year*365 + year/4 - year/100 + year/400 + (153*month+2)/5 + day - 1 - toEpoch)
 }
 
 // DaysIn returns the number of days of a month, 1 to 12, in the Gregorian calendar.

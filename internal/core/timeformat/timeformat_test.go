@@ -1,6 +1,7 @@
 package timeformat
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -90,4 +91,41 @@ func FuzzParse(f *testing.F) {
 			_ = l.Regexp()
 		}
 	})
+}
+
+// TestISO holds the reader of ISO's form against the layouts that read the same, and days
+// against the calendar of package time.
+func TestISO(t *testing.T) {
+	layouts := []*Layout{}
+	for _, pattern := range []string{"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f",
+		"%Y-%m-%dT%H:%M:%S.%f%z"} {
+		l, err := Compile(pattern)
+		require.NoError(t, err)
+		layouts = append(layouts, l.Exact())
+	}
+	heads := []string{"2026-01-31T14:30:00", "2024-02-29T23:59:59", "2026-02-29T00:00:00", "2026-13-01T00:00:00",
+		"2026-01-31T24:00:00", "2026-01-31T14:30:60", "2026-01-31 14:30:00", "2026-1-31T14:30:00", "2026-01-31T14:30",
+		"20260131T143000", "2O26-01-31T14:30:00", "2026-01-3:T14:30:00", "0000-01-01T00:00:00", "0001-01-01T00:00:00",
+		"9999-12-31T23:59:59", "+026-01-31T14:30:00", ""}
+	tails := []string{"", "Z", "z", "+01:00", "-0130", "+16:00", "+01:60", "+1:00", ".5", ".", ".123456789", ".1234567891",
+		".25Z", ".25+05:45", "Z ", " ", "+01:00Z", "+0"}
+	for _, head := range heads {
+		for _, tail := range tails {
+			var want Fields
+			var wantErr error
+			for _, l := range layouts {
+				if want, wantErr = l.Parse([]byte(head + tail)); !errors.Is(wantErr, ErrNoMatch) {
+					break
+				}
+			}
+			got, err := ISO([]byte(head + tail))
+			assert.Equal(t, wantErr, err, head+tail)
+			if err == nil {
+				assert.Equal(t, want, got, head+tail)
+			}
+		}
+	}
+	for day := time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC); day.Year() < 2500; day = day.AddDate(0, 0, 13) {
+		require.Equal(t, day.Unix()/86400, daysSince1970(day.Year(), int(day.Month()), day.Day()), day)
+	}
 }

@@ -145,20 +145,24 @@ func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, o
 	return n, err
 }
 
-// replacing finds out, before rows are staged, what the arrivals that parts
-// replace may have kept later loads from writing.
-func (l *Attempt) replacing(ctx context.Context, load *table.Load, parts []*part) error {
+// replacing finds out, before rows are staged, which loads since then may have left rows
+// unwritten because of the arrivals that parts replace.
+func (l *Attempt) replacing(ctx context.Context, load *table.Load, parts []*part) ([]table.LoadEntry, error) {
 	var all []int64
 	for _, p := range parts {
 		all = append(all, p.replaces...)
 	}
 	later, err := load.Replacing(ctx, all)
-	if err != nil || len(later) == 0 {
-		return err
-	}
-	later = slices.DeleteFunc(later, func(e table.LoadEntry) bool {
+	return slices.DeleteFunc(later, func(e table.LoadEntry) bool {
 		return slices.ContainsFunc(parts, func(p *part) bool { return p.arrival.ID == e.Arrival })
-	})
+	}), err
+}
+
+// rereadLater has the files of such loads read again.
+func (l *Attempt) rereadLater(ctx context.Context, load *table.Load, later []table.LoadEntry) error {
+	if len(later) == 0 {
+		return nil
+	}
 	// A plan's programs have scratch space, and other files may be read meanwhile.
 	recipe, err := NewRecipe(l.recipe.Feed, l.recipe.Version, l.recipe.Table)
 	if err != nil {

@@ -174,7 +174,11 @@ func (l *Attempt) tryGroup(ctx context.Context, parts []*part) error {
 	if err := l.rank(ctx, load, parts); err != nil {
 		return err
 	}
-	if err := l.replacing(ctx, load, parts); err != nil {
+	later, err := l.replacing(ctx, load, parts)
+	if err == nil {
+		err = l.rereadLater(ctx, load, later)
+	}
+	if err != nil {
 		return err
 	}
 	pieces := make([]table.Piece, len(parts))

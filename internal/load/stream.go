@@ -27,22 +27,23 @@ func (l *Attempt) stream(ctx context.Context, parts []*part) error {
 }
 
 // a way prepares how the rows of a file, of which about so many are expected, get into
-// the target.
-type way func(ctx context.Context, load *table.Load, p *part, expected int64) error
+// the target. It reports whether the rows are just those that are there, or have to be staged
+// after all: then files of later loads need not be read again.
+type way func(ctx context.Context, load *table.Load, p *part, expected int64) (same bool, err error)
 
 // staged is the way of all rows through the staging table.
-func staged(context.Context, *table.Load, *part, int64) error { return nil }
+func staged(context.Context, *table.Load, *part, int64) (bool, error) { return false, nil }
 
 // shortest has rows go straight into an empty target, and not even be staged that the
 // target holds, where that is possible.
-func (l *Attempt) shortest(ctx context.Context, load *table.Load, p *part, expected int64) error {
+func (l *Attempt) shortest(ctx context.Context, load *table.Load, p *part, expected int64) (same bool, err error) {
 	if l.n > 1 || l.recipe.asksStaged() {
-		return nil
+		return false, nil
 	}
 	whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
 	if direct, err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected); direct ||
 		err != nil {
-		return err
+		return false, err
 	}
 	return load.SkipUnchanged(ctx, whole, expected)
 }
@@ -59,7 +60,8 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) err
 	if err := l.rank(ctx, load, parts); err != nil {
 		return err
 	}
-	if err := l.replacing(ctx, load, parts); err != nil {
+	later, err := l.replacing(ctx, load, parts)
+	if err != nil {
 		return err
 	}
 	source := &several{parts: parts}
@@ -70,8 +72,14 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) err
 		}
 		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
 	}
-	if err := prepare(ctx, load, parts[0], expected); err != nil {
+	same, err := prepare(ctx, load, parts[0], expected)
+	if err != nil {
 		return err
+	}
+	if !same {
+		if err := l.rereadLater(ctx, load, later); err != nil {
+			return err
+		}
 	}
 	if err := load.Stage(ctx, source, expected); err != nil {
 		return err

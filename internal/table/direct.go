@@ -137,6 +137,9 @@ func (w *directWay) mayPass(error) bool { return false }
 // confirmOthers has nothing to do: nothing is unchanged in an empty target.
 func (w *directWay) confirmOthers(context.Context, string) error { return nil }
 
+// replacedRows has nothing to leave out: nothing is replaced in an empty target.
+func (w *directWay) replacedRows(context.Context) (string, error) { return "", nil }
+
 func (w *directWay) skipped() int64   { return 0 }
 func (w *directWay) mostDiffer() bool { return false }
 func (w *directWay) sparse() bool     { return false }

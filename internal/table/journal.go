@@ -331,11 +331,7 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		return nil
 	}
 	var reread, listed, odd bool
-	// Entries that are no mere changes, and those of others that hold what the loads wrote,
-	// as a deletion that was recalled does.
-	of := "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT " +
-		"c.key FROM mullein.change c WHERE c." + entriesSince(t.id, slices.Min(off)+1) + " AND (c.before->>" +
-		literal(t.Lineage.FromArrival) + ")::bigint = ANY($2)"
+	of := l.oddEntries(off)
 	if err := l.s.conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_temp.mullein_reread), EXISTS (SELECT 1 FROM "+
 		"pg_temp.mullein_key), EXISTS ("+of+")",
 		off, replaced).Scan(&reread, &listed, &odd); err != nil {
@@ -371,6 +367,15 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		"pg_temp.mullein_kept)",
 		l.nth[l.own], off)
 	return err
+}
+
+// oddEntries is the SQL of the keys of entries that are no mere changes of the loads $1 of
+// arrivals $2, and of those of others that hold what the loads wrote, as a deletion that was
+// recalled does.
+func (l *Load) oddEntries(off []int64) string {
+	return "SELECT c.key FROM mullein.change c WHERE c.load = ANY($1) AND NOT c.what IN ('u', 'i') UNION ALL SELECT " +
+		"c.key FROM mullein.change c WHERE c." + entriesSince(l.table.id, slices.Min(off)+1) + " AND (c.before->>" +
+		literal(l.table.Lineage.FromArrival) + ")::bigint = ANY($2)"
 }
 
 // takeOver makes rows that are kept those of the load, and keeps in the journal what the

@@ -32,6 +32,8 @@ type known struct {
 	met     []uint64 // a bit for each digest: a row with it was skipped
 	nth     int64    // of the last load or recall when they were read
 	rows    int64    // of the target then
+	own     bool     // the digests are of the rows of the arrival that is loaded again
+	same    bool     // and have to be those of its file: what else there is was not asked for
 	skipped int64
 	repeats int64 // rows that are the same as one that was skipped
 	over    bool  // few rows are known; it is not worth asking
@@ -56,38 +58,68 @@ const (
 )
 
 // SkipUnchanged reads the digests that the target holds, where that promises to
-// pay: the load is of one part, of about as many rows as the target has.
-func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) error {
+// pay: the load is of one part, of about as many rows as the target has; or it is made
+// again, and then the digests are those of its own rows. [Load.Replacing] was called before.
+// same says that the file is expected to have just the rows that are there of it, or will have
+// to be staged, so that [Load.Reread] is not called for.
+func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) (same bool, err error) {
 	t := l.table
 	if t.Mode != feed.Upsert || !t.keyed() || t.Lineage.RowDigest == "" || len(t.Merge) > 0 ||
 		t.Absent != feed.AbsentKeep && t.Absent != "" || !t.bytewise ||
-		l.several() || len(part.Replaces) > 0 || expected < l.many {
-		return nil
+		l.several() || expected < l.many {
+		return false, nil
 	}
 	var rows, nth int64
-	err := l.s.conn.QueryRow(ctx, "SELECT rows, "+lastPlace+" FROM mullein.target t WHERE id = $1", t.id).Scan(&rows,
+	err = l.s.conn.QueryRow(ctx, "SELECT rows, "+lastPlace+" FROM mullein.target t WHERE id = $1", t.id).Scan(&rows,
 		&nth)
 	if err != nil {
-		return fmt.Errorf("look at the target: %w", err)
+		return false, fmt.Errorf("look at the target: %w", err)
 	}
-	if rows < l.many || rows > mostKnown || rows > 2*expected {
-		return nil
+	pays, which := rows <= 2*expected, ""
+	if len(part.Replaces) > 0 {
+		if pays, err = l.ownRowsStay(ctx, part); err != nil {
+			return false, err
+		}
+		which = " WHERE " + quote(t.Lineage.FromArrival) + " = " + fmt.Sprint(part.Arrival)
+	}
+	if !pays || rows < l.many || rows > mostKnown {
+		return false, nil
 	}
 	k, err := newKnown(int(rows) + int(rows)/50) // a few more than were counted, where others write to it too
 	if err != nil {
-		return err
+		return false, err
 	}
-	k.nth, k.rows = nth, rows
+	k.nth, k.rows, k.own = nth, rows, which != ""
+	k.same = k.own && l.rereads
 	// A bare table is copied faster than a query, but must not have partitions.
 	digests := l.name() + " (" + quote(t.Lineage.RowDigest) + ")"
-	if t.ranges != "" || t.lateIndex == "" {
-		digests = "(SELECT " + quote(t.Lineage.RowDigest) + " FROM " + l.name() + ")"
+	if t.ranges != "" || t.lateIndex == "" || k.own {
+		digests = "(SELECT " + quote(t.Lineage.RowDigest) + " FROM " + l.name() + which + ")"
 	}
 	reading, stop := context.WithCancel(ctx)
 	k.reading.stop = stop
 	go l.s.db.send(reading, digests, k)
 	l.way = &skippingWay{stagedWay: stagedWay{l}, known: k}
-	return nil
+	return k.same, nil
+}
+
+// ownRowsStay reports whether rows of an arrival that is loaded again stay as they are when
+// its file still has them. Where its loads have overwritten rows, or others have overwritten
+// theirs, more has to be looked at.
+func (l *Load) ownRowsStay(ctx context.Context, part Part) (stay bool, err error) {
+	if len(part.Replaces) > 1 || part.Replaces[0] != part.Arrival || !l.table.Journal {
+		return false, nil
+	}
+	off, err := l.loadsOf(ctx, part.Replaces)
+	if err != nil || len(off) == 0 {
+		return false, err
+	}
+	err = l.s.conn.QueryRow(ctx, "SELECT NOT EXISTS (SELECT 1 FROM mullein.change WHERE load = ANY($1)) AND NOT EXISTS ("+
+		l.oddEntries(off)+")", off, part.Replaces).Scan(&stay)
+	if err != nil {
+		return false, fmt.Errorf("look at what is loaded again: %w", err)
+	}
+	return stay, nil
 }
 
 // newKnown makes room for so many digests.
@@ -117,11 +149,11 @@ func (w *skippingWay) copyIn(ctx context.Context, src Source, expected int64) er
 	defer form.held.close()
 	b.form = form
 	n, err := w.copyFrom(ctx, src, b, w.stage)
-	if err == nil {
-		err = w.endReading()
-	}
 	if err != nil {
 		return err
+	}
+	if <-w.known.reading.done; w.known.reading.err != nil {
+		return w.known.reading.err
 	}
 	copy(w.staged, b.rows)
 	w.counts[0].Duplicate += w.known.repeats
@@ -132,6 +164,9 @@ func (w *skippingWay) copyIn(ctx context.Context, src Source, expected int64) er
 func (w *skippingWay) lock(ctx context.Context, demand fence) error {
 	if err := w.lockTarget(ctx, demand); err != nil {
 		return err
+	}
+	if k := w.known; k.same && (w.rows() > 0 || k.skipped < k.all.there.Load()) {
+		return ErrRestage
 	}
 	if w.known.skipped > 0 {
 		var nth int64
@@ -154,29 +189,46 @@ func (w *skippingWay) merge(ctx context.Context, from origin, try int) ([]balanc
 	return counts, err
 }
 
+// replacedRows leaves out the rows that were skipped.
+func (w *skippingWay) replacedRows(ctx context.Context) (string, error) {
+	if w.known.all.full() {
+		return "", ErrRestage
+	}
+	return " AND t." + quote(w.table.Lineage.RowDigest) + listed, w.listDigests(ctx, false)
+}
+
 // digestTable belongs to sessions that need it.
 const digestTable = "CREATE TEMPORARY TABLE IF NOT EXISTS mullein_digest (digest bytea NOT NULL) ON COMMIT DELETE ROWS"
 
 func (w *skippingWay) confirmOthers(ctx context.Context, insert string) error {
 	k := w.known
-	const listed = " IN (SELECT digest FROM pg_temp.mullein_digest)"
 	digest := "t." + quote(w.table.Lineage.RowDigest)
 	which, met := digest+listed, false
 	if k.all.full() { // there may be more than were read
 		which, met = "NOT "+digest+listed+" AND NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")", true
 	}
-	if err := w.exec(ctx, digestTable); err != nil {
+	if err := w.listDigests(ctx, met); err != nil {
+		return err
+	}
+	_, err := w.s.conn.Exec(ctx, insert+w.others(which))
+	return err
+}
+
+const listed = " IN (SELECT digest FROM pg_temp.mullein_digest)"
+
+// listDigests lists in the session's table the digests that skipped rows had, or the others.
+func (w *skippingWay) listDigests(ctx context.Context, met bool) error {
+	if err := w.exec(ctx, digestTable+"; DELETE FROM pg_temp.mullein_digest"); err != nil {
 		return err
 	}
 	r, out := io.Pipe()
-	go func() { out.CloseWithError(k.list(out, met)) }()
+	go func() { out.CloseWithError(w.known.list(out, met)) }()
 	_, err := w.s.conn.PgConn().CopyFrom(ctx, r, "COPY pg_temp.mullein_digest FROM STDIN BINARY")
 	r.CloseWithError(err)
 	if err != nil {
 		return fmt.Errorf("copy digests: %w", err)
 	}
-	_, err = w.s.conn.Exec(ctx, insert+w.others(which))
-	return err
+	return nil
 }
 
 // list writes the digests that rows which were skipped had, or the others, in
@@ -211,14 +263,12 @@ func (w *skippingWay) mostDiffer() bool { return true }
 // sparse says that the pages of what was staged are needed anyway, and are few.
 func (w *skippingWay) sparse() bool { return 4*w.rows() < w.known.rows }
 
-// endReading ends the reading of digests, and returns the error that it had.
-func (w *skippingWay) endReading() error {
+// close ends the reading of digests.
+func (w *skippingWay) close() error {
 	w.known.reading.stop()
 	<-w.known.reading.done
-	return w.known.reading.err
+	return w.known.all.file.Close()
 }
-
-func (w *skippingWay) close() error { return errors.Join(w.endReading(), w.known.all.file.Close()) }
 
 // send reads a column of digests over a connection of its own.
 func (d *Database) send(ctx context.Context, of string, k *known) {

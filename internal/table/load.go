@@ -47,6 +47,7 @@ type Load struct {
 	own       int    // the part with which is noted what is done for the whole load
 	waived    bool   // of all parts
 	touched   string // the SQL that reports whether what is replaced touched a staged row's key; "" where its keys are listed
+	rereads   bool   // files of other loads are read again
 	standing
 }
 

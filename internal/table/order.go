@@ -344,6 +344,10 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 		unchanged += c.Unchanged
 		written += c.Inserted + c.Updated
 	}
+	again := len(l.turnedOff) > 0 && l.way.skipped() > 0
+	if again {
+		unchanged -= l.way.skipped() // its own rows, which need nobody to vouch for them
+	}
 	if unchanged -= l.never; unchanged == 0 {
 		return nil
 	}
@@ -359,7 +363,7 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 	const insert = "INSERT INTO mullein.confirmed (load, target, others, keys) "
 	var err error
 	switch {
-	case l.several() || others > unchanged && l.way.skipped() == 0:
+	case l.several() || again || others > unchanged && l.way.skipped() == 0:
 		_, err = l.s.conn.Exec(ctx,
 			insert+"SELECT "+l.nthOf()+", "+l.target()+", false, array_agg("+l.keysHash()+") FROM "+l.stage+
 				" s WHERE "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid AND "+

@@ -31,7 +31,8 @@ func (s *shop) inOrder(table *Table, arrival, rank int64, r ...row) balance.Bala
 	direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, int64(len(r)))
 	require.NoError(s.t, err)
 	if !direct {
-		require.NoError(s.t, l.SkipUnchanged(ctx, part, int64(len(r))))
+		_, err = l.SkipUnchanged(ctx, part, int64(len(r)))
+		require.NoError(s.t, err)
 	}
 	require.NoError(s.t, l.Stage(ctx, &gone{r}, int64(len(r))))
 	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
@@ -276,7 +277,8 @@ func (s *shop) bulk(table *Table, part Part, generation int, r []row) time.Durat
 	defer l.Close(ctx)
 	_, err = l.Replacing(ctx, part.Replaces)
 	require.NoError(s.t, err)
-	require.NoError(s.t, l.SkipUnchanged(ctx, part, int64(len(r))))
+	_, err = l.SkipUnchanged(ctx, part, int64(len(r)))
+	require.NoError(s.t, err)
 	require.NoError(s.t, l.Stage(ctx, &batches{rows: r}, int64(len(r))))
 	require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
 	all, err := l.Merge(ctx, 7, []Part{part})

@@ -295,6 +295,7 @@ func (l *Load) Replacing(ctx context.Context, arrivals []int64) ([]LoadEntry, er
 	if err != nil || len(later) == 0 {
 		return nil, err
 	}
+	l.rereads = true
 	if l.table.wholeTable() || slices.ContainsFunc(later, func(e LoadEntry) bool { return e.comesBack }) {
 		return later, r.keys(ctx)
 	}

@@ -744,7 +744,8 @@ func TestWhatTheTargetHoldsIsNotStaged(t *testing.T) {
 	begin := func(arrival int64, r rows) (*Load, error) {
 		l, err := s.session.Begin(ctx, fitted, 1)
 		require.NoError(t, err)
-		require.NoError(t, l.SkipUnchanged(ctx, Part{Arrival: arrival}, n))
+		_, err = l.SkipUnchanged(ctx, Part{Arrival: arrival}, n)
+		require.NoError(t, err)
 		return l, l.Stage(ctx, &r, n)
 	}
 	finish := func(l *Load, arrival int64) (balance.Balance, error) {

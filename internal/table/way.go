@@ -38,7 +38,10 @@ type way interface {
 	// confirmOthers carries out a statement for the keys of the target that the load did not
 	// have.
 	confirmOthers(ctx context.Context, insert string) error
-	// close ends what runs beside the load. Its error says that rows may be wrong.
+	// replacedRows is the SQL that leaves those rows t of replaced arrivals out which are
+	// known to stay as they are.
+	replacedRows(ctx context.Context) (string, error)
+	// close ends what runs beside the load.
 	close() error
 }
 
@@ -97,6 +100,8 @@ func (l *Load) others(which string) string {
 	return fmt.Sprintf("SELECT %d, %d, true, coalesce(array_agg(%s), '{}') FROM %s t WHERE %s", l.nth[0], l.table.id,
 		l.table.keyHash("t"), l.name(), which)
 }
+
+func (w *stagedWay) replacedRows(context.Context) (string, error) { return "", nil }
 
 func (w *stagedWay) skipped() int64   { return 0 }
 func (w *stagedWay) mostDiffer() bool { return false }

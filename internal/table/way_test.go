@@ -30,13 +30,16 @@ func (s *shop) by(table *Table, many int64, part Part, generation int, r rows) (
 			direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, int64(len(r)))
 			require.NoError(s.t, err)
 			if !direct {
-				require.NoError(s.t, l.SkipUnchanged(ctx, part, int64(len(r))))
+				_, err = l.SkipUnchanged(ctx, part, int64(len(r)))
+				require.NoError(s.t, err)
 			}
 		}
 		source := slices.Clone(r)
 		require.NoError(s.t, l.Stage(ctx, &source, int64(len(r))))
-		require.NoError(s.t, l.Lock(ctx, "gauges", s.fence))
-		counts, err := l.Merge(ctx, 7, []Part{part})
+		var counts []balance.Balance
+		if err = l.Lock(ctx, "gauges", s.fence); err == nil {
+			counts, err = l.Merge(ctx, 7, []Part{part})
+		}
 		if shortest && errors.Is(err, ErrRestage) {
 			l.Close(ctx)
 			continue
@@ -82,16 +85,21 @@ func TestEachWayComesToTheSame(t *testing.T) {
 		what string
 		rows rows
 		way  string // that is the shortest
+		redo int    // the number of the file that is loaded again; 0 for none
 	}{
-		{"first", append(slices.Clone(first), first[5], row{"A", 6, 90, 9}), "*table.directWay"},
-		{"the same", first, "*table.skippingWay"},
-		{"some changed", changed, "*table.skippingWay"},
-		{"in another order", shuffled, "*table.skippingWay"},
-		{"twice the same key", append(slices.Clone(shuffled), row{"A", 7, 95, 9}), "*table.stagedWay"},
-		{"more rows", append(slices.Clone(changed[:200]), row{"B", 1, 1, 1}, row{"B", 2, 1, 1}), "*table.skippingWay"},
-		{"all changed", all, "*table.skippingWay, none skipped"},
-		{"all new", rows{{"C", 1, 1, 1}, {"C", 2, 1, 1}, {"C", 3, 1, 1}}, "*table.stagedWay"},
-		{"nearly all new", rows{{"D", 1, 1, 1}, {"D", 2, 1, 1}, {"C", 3, 2, 2}}, "*table.stagedWay"},
+		{"first", append(slices.Clone(first), first[5]), "*table.directWay", 0},
+		{"again", append(slices.Clone(first[3:]), first[5]), "*table.skippingWay", 1},
+		{"again, whole", append(slices.Clone(first), first[5]), "*table.skippingWay", 1},
+		{"again, with another row of a key", append(slices.Clone(first), row{"A", 6, 90, 9}), "*table.stagedWay", 1},
+		{"the same", first, "*table.skippingWay", 0},
+		{"some changed", changed, "*table.skippingWay", 0},
+		{"in another order", shuffled, "*table.skippingWay", 0},
+		{"twice the same key", append(slices.Clone(shuffled), row{"A", 7, 95, 9}), "*table.stagedWay", 0},
+		{"more rows", append(slices.Clone(changed[:200]), row{"B", 1, 1, 1}, row{"B", 2, 1, 1}), "*table.skippingWay", 0},
+		{"the first part", shuffled[:200], "*table.skippingWay", 0},
+		{"all changed", all, "*table.skippingWay, none skipped", 0},
+		{"all new", rows{{"C", 1, 1, 1}, {"C", 2, 1, 1}, {"C", 3, 1, 1}}, "*table.stagedWay", 0},
+		{"nearly all new", rows{{"D", 1, 1, 1}, {"D", 2, 1, 1}, {"C", 3, 2, 2}}, "*table.stagedWay", 0},
 	}
 	newest := map[string]string{"the later": "", "the greatest revision": "revision"}
 	for name, column := range newest {
@@ -101,14 +109,18 @@ func TestEachWayComesToTheSame(t *testing.T) {
 			staged, shortest := open(t), open(t)
 			for i, f := range files {
 				part := Part{File: f.what, Arrival: int64(i + 1)}
-				want, _ := staged.by(table, 1<<40, part, 1, f.rows)
-				got, way := shortest.by(table, 1, part, 1, f.rows)
+				if f.redo > 0 {
+					part = Part{File: files[f.redo-1].what, Arrival: int64(f.redo), Replaces: []int64{int64(f.redo)}}
+				}
+				want, _ := staged.by(table, 1<<40, part, i+1, f.rows)
+				got, way := shortest.by(table, 1, part, i+1, f.rows)
 				assert.Equal(t, want, got, f.what)
 				assert.Equal(t, f.way, way, f.what)
 				for _, query := range []string{
 					"SELECT (to_jsonb(t) - 'loaded_at')::text FROM river.gauge t ORDER BY 1",
-					"SELECT concat(arrival, ' ', key, ' ', what, ' ', before::jsonb - 'loaded_at', given) FROM mullein.change " +
+					"SELECT concat(arrival, ' ', key, ' ', what, ' ', before::jsonb - 'loaded_at', given::jsonb - 'loaded_at') FROM mullein.change " +
 						"JOIN mullein.load ON nth = load ORDER BY 1",
+					"SELECT concat(arrival, ' ', generation, ' ', active, ' ', balance) FROM mullein.load ORDER BY nth",
 					"SELECT rows::text FROM mullein.target",
 				} {
 					require.Equal(t, staged.lines(query), shortest.lines(query), f.what)

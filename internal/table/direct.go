@@ -150,13 +150,10 @@ func (w *directWay) close() error     { return nil }
 func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) error {
 	l, d := w.Load, w.form
 	var err error
-	if d.file, err = os.CreateTemp("", "mullein-aside-"); err != nil {
+	if d.file, err = nameless("mullein-aside-"); err != nil {
 		return fmt.Errorf("set rows aside: %w", err)
 	}
-	defer func() {
-		d.file.Close()
-		os.Remove(d.file.Name())
-	}()
+	defer d.file.Close()
 	b := NewBatch(l.table.Table, expected, true)
 	b.form, d.winners.cut = d, d.cut
 	n, err := l.copyFrom(ctx, src, b, l.name()+" ("+join(d.columns)+")")

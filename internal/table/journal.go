@@ -280,8 +280,18 @@ func (l *Load) replace(ctx context.Context, from origin, replaced []int64) ([]ba
 	if err := l.exec(ctx, refoldTables); err != nil {
 		return nil, err
 	}
-	if _, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same) SELECT s.ctid, NOT "+l.differs()+
-		" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()); err != nil {
+	if l.rows() >= l.few { // they are joined with the target several times
+		if err := l.prepareForMany(ctx); err != nil {
+			return nil, err
+		}
+	}
+	arrival := "NULL"
+	if a := l.table.Lineage.FromArrival; a != "" {
+		arrival = "t." + quote(a)
+	}
+	if err := l.exec(ctx, "INSERT INTO pg_temp.mullein_before (sid, same, tid, key, arrival) SELECT s.ctid, NOT "+
+		l.differs()+", t.ctid, "+l.keysHash()+", "+arrival+" FROM "+l.stage+" s JOIN "+l.name()+" t ON "+
+		l.sameKey()); err != nil {
 		return nil, err
 	}
 	off, err := l.loadsOf(ctx, replaced)
@@ -337,20 +347,16 @@ func (l *Load) keepEqual(ctx context.Context, from origin, replaced, off []int64
 		off, replaced).Scan(&reread, &listed, &odd); err != nil {
 		return err
 	}
-	which := "arrival = ANY($2) AND $1::bigint[] IS NOT NULL AND NOT differs"
+	which := "arrival = ANY($2) AND $1::bigint[] IS NOT NULL AND same"
 	if reread {
 		which += " AND NOT key IN (SELECT key FROM pg_temp.mullein_reread)"
 	}
 	if odd {
 		which += " AND NOT key IN (" + of + ")"
 	}
-	// Rows are found by their keys first. By what the planner knows of arrivals, it would
-	// take those of one that has just come for few.
-	tag, err := l.s.conn.Exec(ctx,
-		"WITH found AS MATERIALIZED (SELECT "+l.keysHash()+" AS key, s.ctid AS sid, t."+quote(t.Lineage.FromArrival)+
-			" AS arrival, "+l.differs()+" AS differs FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey()+" WHERE "+l.notGone()+
-			") INSERT INTO pg_temp.mullein_kept SELECT key, sid FROM found WHERE "+which, off, replaced)
-	if err != nil || tag.RowsAffected() == 0 {
+	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_kept SELECT key, sid, tid FROM pg_temp.mullein_before WHERE "+
+		which, off, replaced)
+	if l.kept = tag.RowsAffected(); err != nil || l.kept == 0 {
 		return err
 	}
 	if listed {
@@ -383,7 +389,8 @@ func (l *Load) oddEntries(off []int64) string {
 func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 	t := l.table
 	arrival := "t." + quote(t.Lineage.FromArrival)
-	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " + l.sameKey()
+	kept := "pg_temp.mullein_kept k JOIN " + l.stage + " s ON s.ctid = k.sid JOIN " + l.name() + " t ON " +
+		l.sameRow("k")
 	for _, statement := range []string{
 		`INSERT INTO mullein.change (target, load, key, what, before) SELECT target, ` + fmt.Sprint(l.nth[l.own]) +
 			`, key, 'u', before
@@ -406,9 +413,12 @@ func (l *Load) takeOver(ctx context.Context, from origin, off []int64) error {
 	for i := len(t.Own); i < len(columns); i++ {
 		sets = append(sets, columns[i]+" = "+values[i])
 	}
-	_, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+join(sets)+" FROM pg_temp.mullein_kept k JOIN "+l.stage+
-		" s ON s.ctid = k.sid WHERE "+l.sameKey(), args...)
-	return err
+	tag, err := l.s.conn.Exec(ctx, "UPDATE "+l.name()+" t SET "+join(sets)+" FROM pg_temp.mullein_kept k JOIN "+l.stage+
+		" s ON s.ctid = k.sid WHERE "+l.sameRow("k"), args...)
+	if err != nil || tag.RowsAffected() != l.kept {
+		return orMoved(err)
+	}
+	return nil
 }
 
 // countRemoved finds out how many rows of the target went with what was

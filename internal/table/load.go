@@ -47,6 +47,7 @@ type Load struct {
 	own       int    // the part with which is noted what is done for the whole load
 	waived    bool   // of all parts
 	touched   string // the SQL that reports whether what is replaced touched a staged row's key; "" where its keys are listed
+	kept      int64  // rows of a load that is replaced which stay as they are
 	rereads   bool   // files of other loads are read again
 	standing
 }
@@ -152,9 +153,7 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 		return fmt.Errorf("stage rows: %d handed over, %d arrived", l.rows(), n)
 	}
 	if n >= l.many {
-		// The planner's defaults suit small work; this transaction's is not.
-		if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"+
-			l.describeKeys()); err != nil {
+		if err := l.prepareForMany(ctx); err != nil {
 			return err
 		}
 	}
@@ -169,12 +168,14 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 	return nil
 }
 
-// describeKeys returns statements that have the planner know that staged keys are many and
-// different, each column for itself: else it would hash the whole target, not what is
-// staged, and rows would not be found in the order in which they lie.
-func (l *Load) describeKeys() string {
+// prepareForMany gives the transaction the memory for work that is not small. It has the
+// planner know that staged keys are many and different, each column for itself: else it
+// would hash the whole target, not what is staged, and rows would not be found in the order
+// in which they lie.
+func (l *Load) prepareForMany(ctx context.Context) error {
+	const memory = "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"
 	if !l.table.keyed() {
-		return ""
+		return l.exec(ctx, memory)
 	}
 	var columns, alter []string
 	for _, k := range l.table.Key {
@@ -182,7 +183,7 @@ func (l *Load) describeKeys() string {
 		columns = append(columns, c)
 		alter = append(alter, "ALTER "+c+" SET (n_distinct = -1)", "ALTER "+c+" SET STATISTICS 10")
 	}
-	return "; ALTER TABLE " + l.stage + " " + join(alter) + "; ANALYZE " + l.stage + " (" + join(columns) + ")"
+	return l.exec(ctx, memory+"; ALTER TABLE "+l.stage+" "+join(alter)+"; ANALYZE "+l.stage+" ("+join(columns)+")")
 }
 
 // manyRows is from where on a load is large enough to be worth preparation.

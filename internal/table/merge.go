@@ -373,6 +373,10 @@ func (l *Load) classified(ctx context.Context, replaced, others []int64) (string
 			return "", nil, err
 		}
 	}
+	if l.kept > 0 {
+		among = "(SELECT s.ctid, s.* FROM " + l.stage + " s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_kept k" +
+			" WHERE k.sid = s.ctid)) s"
+	}
 	older, relined := l.older(), "false"
 	var args []any
 	if len(replaced) > 0 && l.table.Lineage.FromArrival != "" {

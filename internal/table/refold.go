@@ -41,8 +41,10 @@ func (r *refold) do(ctx context.Context) error {
 // refoldTables belong to sessions that need them: each commit of a session
 // empties its tables, which costs.
 const refoldTables = `
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same boolean NOT NULL) ON COMMIT DELETE ROWS;
-CREATE TEMPORARY TABLE IF NOT EXISTS mullein_kept (key bigint NOT NULL, sid tid NOT NULL) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_before (sid tid NOT NULL, same boolean NOT NULL, tid tid NOT NULL,
+key bigint NOT NULL, arrival bigint) ON COMMIT DELETE ROWS;
+CREATE TEMPORARY TABLE IF NOT EXISTS mullein_kept (key bigint NOT NULL, sid tid NOT NULL,
+tid tid NOT NULL) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_key (key bigint PRIMARY KEY, image json) ON COMMIT DELETE ROWS;
 CREATE TEMPORARY TABLE IF NOT EXISTS mullein_was (key bigint PRIMARY KEY, image json,
 foreign_hand boolean, part oid, place tid) ON COMMIT DELETE ROWS;

@@ -69,7 +69,7 @@ func (w *stagedWay) merge(ctx context.Context, from origin, try int) ([]balance.
 	if err := w.savepoint(ctx, "merge"); err != nil {
 		return nil, err
 	}
-	w.turnedOff, w.grown = nil, make([]int64, len(w.staged))
+	w.turnedOff, w.grown, w.kept = nil, make([]int64, len(w.staged)), 0
 	err := w.stand(ctx)
 	var counts []balance.Balance
 	if err == nil {

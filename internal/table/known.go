@@ -198,7 +198,17 @@ func (w *skippingWay) replacedRows(ctx context.Context) (string, error) {
 }
 
 // digestTable belongs to sessions that need it.
-const digestTable = "CREATE TEMPORARY TABLE IF NOT EXISTS mullein_digest (digest bytea NOT NULL) ON COMMIT DELETE ROWS"
+const digestTable = "CREATE TEMPORARY TABLE IF NOT EXISTS mullein_digest (digest bytea NOT NULL) ON COMMIT DELETE ROWS; " +
+	"ALTER TABLE pg_temp.mullein_digest ALTER digest SET STATISTICS 10"
+
+func (w *skippingWay) unchangedKeys(ctx context.Context) (string, error) {
+	keys, err := w.stagedWay.unchangedKeys(ctx)
+	if err != nil || w.known.own {
+		return keys, err
+	}
+	return keys + " UNION ALL SELECT " + fmt.Sprint(w.nth[0]) + ", " + w.table.keyHash("t") + " FROM " + w.name() +
+		" t WHERE t." + quote(w.table.Lineage.RowDigest) + listed, w.listDigests(ctx, true)
+}
 
 func (w *skippingWay) confirmOthers(ctx context.Context, insert string) error {
 	k := w.known
@@ -218,7 +228,7 @@ const listed = " IN (SELECT digest FROM pg_temp.mullein_digest)"
 
 // listDigests lists in the session's table the digests that skipped rows had, or the others.
 func (w *skippingWay) listDigests(ctx context.Context, met bool) error {
-	if err := w.exec(ctx, digestTable+"; DELETE FROM pg_temp.mullein_digest"); err != nil {
+	if err := w.exec(ctx, digestTable+"; DELETE FROM pg_temp.mullein_digest; SET LOCAL work_mem = '128MB'"); err != nil {
 		return err
 	}
 	r, out := io.Pipe()
@@ -228,7 +238,7 @@ func (w *skippingWay) listDigests(ctx context.Context, met bool) error {
 	if err != nil {
 		return fmt.Errorf("copy digests: %w", err)
 	}
-	return nil
+	return w.exec(ctx, "ANALYZE pg_temp.mullein_digest")
 }
 
 // list writes the digests that rows which were skipped had, or the others, in

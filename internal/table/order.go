@@ -363,11 +363,11 @@ func (l *Load) confirm(ctx context.Context, counts []balance.Balance) error {
 	const insert = "INSERT INTO mullein.confirmed (load, target, others, keys) "
 	var err error
 	switch {
-	case l.several() || again || others > unchanged && l.way.skipped() == 0:
-		_, err = l.s.conn.Exec(ctx,
-			insert+"SELECT "+l.nthOf()+", "+l.target()+", false, array_agg("+l.keysHash()+") FROM "+l.stage+
-				" s WHERE "+l.notGone()+" AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid AND "+
-				"p.class <> 'l') GROUP BY 1")
+	case l.several() || again || others > unchanged:
+		keys := ""
+		if keys, err = l.way.unchangedKeys(ctx); err == nil {
+			err = l.exec(ctx, insert+"SELECT load, "+l.target()+", false, array_agg(key) FROM ("+keys+") k GROUP BY 1")
+		}
 	case others <= 0:
 		_, err = l.s.conn.Exec(ctx, insert+"VALUES ($1, $2, true, '{}')", l.nth[0], l.table.id)
 	default:

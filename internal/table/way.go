@@ -35,6 +35,9 @@ type way interface {
 	// sparse reports whether what is staged is so little of the target that each row is
 	// looked for by its key, whatever the planner thinks.
 	sparse() bool
+	// unchangedKeys is the SQL of the keys of rows that the load found unchanged, each with
+	// the place of its load; those of an arrival that is loaded again are left out.
+	unchangedKeys(ctx context.Context) (string, error)
 	// confirmOthers carries out a statement for the keys of the target that the load did not
 	// have.
 	confirmOthers(ctx context.Context, insert string) error
@@ -88,6 +91,11 @@ func (w *stagedWay) merge(ctx context.Context, from origin, try int) ([]balance.
 }
 
 func (w *stagedWay) mayPass(err error) bool { return errors.Is(err, errMoved) || w.isKeyConflict(err) }
+
+func (w *stagedWay) unchangedKeys(context.Context) (string, error) {
+	return "SELECT " + w.nthOf() + " AS load, " + w.keysHash() + " AS key FROM " + w.stage + " s WHERE " + w.notGone() +
+		" AND NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = s.ctid AND p.class <> 'l')", nil
+}
 
 func (w *stagedWay) confirmOthers(ctx context.Context, insert string) error {
 	_, err := w.s.conn.Exec(ctx, insert+w.others("NOT EXISTS (SELECT 1 FROM "+w.stage+" s WHERE "+w.sameKey()+")"))

@@ -174,7 +174,7 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 // in which they lie.
 func (l *Load) prepareForMany(ctx context.Context) error {
 	const memory = "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"
-	if !l.table.keyed() {
+	if !l.table.keyed() || l.readOnly { // where a column's statistics cannot be set
 		return l.exec(ctx, memory)
 	}
 	var columns, alter []string

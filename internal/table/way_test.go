@@ -134,3 +134,23 @@ func TestEachWayComesToTheSame(t *testing.T) {
 		})
 	}
 }
+
+// TestManyRowsAreRehearsed holds many rows against a table in a transaction that may only
+// read, in which not all can be done that prepares for them.
+func TestManyRowsAreRehearsed(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	table := gauge(standard)
+	s.loaded(table, 1, row{"A", 1, 10, 1})
+	l := s.staged(table, func(f *Fitted) (*Load, error) {
+		l, err := s.session.Rehearse(ctx, f, 2)
+		if err == nil {
+			l.many, l.few = 1, 1
+		}
+		return l, err
+	}, []row{{"A", 1, 150, 2}}, []row{{"B", 2, 250, 1}})
+	defer l.Close(ctx)
+	total, _, err := l.Compare(ctx, 5)
+	require.NoError(t, err)
+	assert.Equal(t, balance.Balance{Inserted: 1, Updated: 1}, total)
+}

@@ -263,7 +263,7 @@ func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err 
 		"s.ctid)"); err != nil || repeats == 0 {
 		return repeats, err
 	}
-	statement, args := l.updateSQL(from, "pg_temp.mullein_plan p JOIN "+l.stage+" s ON s.ctid = p.sid", "p", "p.class = 'u'")
+	statement, args := l.updateSQL(from, l.plannedRows(), "p", "p.class = 'u'")
 	_, err = l.s.conn.Exec(ctx, statement, unprepared(args...)...)
 	return repeats, err
 }

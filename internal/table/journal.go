@@ -75,8 +75,8 @@ func (l *Load) journalSQL(from origin, rows, p string) (string, []any) {
 		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
 	return `INSERT INTO mullein.change (target, load, key, what, before, given) SELECT ` + l.target() + `, ` + l.nthOf() +
-		`, ` + p + `.key, CASE WHEN ` + p + `.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), ` + given + ` FROM ` + rows +
-		` JOIN ` + l.name() + ` t ON ` + l.sameRow(p) + ` WHERE ` + p + `.class IN ('u', 'l', 'd')`, args
+		`, ` + p + `.key, CASE WHEN ` + p + `.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), ` + given +
+		` FROM ` + rows + ` JOIN ` + l.name() + ` t ON ` + l.sameRow(p) + ` WHERE ` + p + `.class IN ('u', 'l', 'd')`, args
 }
 
 func (l *Load) target() string { return fmt.Sprint(l.table.id) }

@@ -413,6 +413,11 @@ func (l *Load) classified(ctx context.Context, replaced, others []int64) (string
 		WHERE ` + key + ` IS NULL OR ` + differs + ` OR ` + relined, args, nil
 }
 
+// plannedRows is the SQL of the staged rows (s) of the plan (p).
+func (l *Load) plannedRows() string {
+	return "pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid"
+}
+
 // carryOut does what was planned.
 func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int64) error {
 	exec := func(expected int64, statement string, args ...any) error {
@@ -422,7 +427,7 @@ func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int
 		}
 		return nil
 	}
-	planned := "pg_temp.mullein_plan p JOIN " + l.stage + " s ON s.ctid = p.sid"
+	planned := l.plannedRows()
 	if n := classes["u"] + classes["l"] + classes["d"]; n > 0 && l.table.Journal {
 		statement, args := l.journalSQL(from, planned, "p")
 		if err := exec(n, statement, args...); err != nil {

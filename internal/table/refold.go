@@ -111,7 +111,8 @@ func (r *refold) keys(ctx context.Context) error {
 			SELECT key, coalesce(before, given) AS image FROM mullein.change WHERE target = $1 AND load = ANY($2)
 			AND NOT key IN (SELECT key FROM pg_temp.mullein_kept)
 			UNION ALL SELECT `+t.keyHash("t")+`, row_to_json(t.*) FROM `+l.name()+` t
-			WHERE t.`+quote(arrival)+` = ANY($4)`+replaced+` AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
+			WHERE t.`+quote(arrival)+` = ANY($4)`+replaced+`
+			AND NOT `+t.keyHash("t")+` IN (SELECT key FROM pg_temp.mullein_kept)
 			UNION ALL SELECT key, before FROM mullein.change WHERE `+r.since()+` AND load > $3
 			AND (before->>`+literal(arrival)+`)::bigint = ANY($4)`+every+`
 			OFFSET 0) k WHERE image IS NOT NULL ORDER BY key ON CONFLICT DO NOTHING`,

@@ -118,8 +118,8 @@ func TestEachWayComesToTheSame(t *testing.T) {
 				assert.Equal(t, f.way, way, f.what)
 				for _, query := range []string{
 					"SELECT (to_jsonb(t) - 'loaded_at')::text FROM river.gauge t ORDER BY 1",
-					"SELECT concat(arrival, ' ', key, ' ', what, ' ', before::jsonb - 'loaded_at', given::jsonb - 'loaded_at') FROM mullein.change " +
-						"JOIN mullein.load ON nth = load ORDER BY 1",
+					"SELECT concat(arrival, ' ', key, ' ', what, ' ', before::jsonb - 'loaded_at', given::jsonb - " +
+						"'loaded_at') FROM mullein.change JOIN mullein.load ON nth = load ORDER BY 1",
 					"SELECT concat(arrival, ' ', generation, ' ', active, ' ', balance) FROM mullein.load ORDER BY nth",
 					"SELECT rows::text FROM mullein.target",
 				} {

@@ -85,7 +85,7 @@ func (l *Load) SkipUnchanged(ctx context.Context, part Part, expected int64) (sa
 	if !pays || rows < l.many || rows > mostKnown {
 		return false, nil
 	}
-	k, err := newKnown(int(rows) + int(rows)/50) // a few more than were counted, where others write to it too
+	k, err := newKnown(int(rows) + int(rows)/50 + 1) // a few more than were counted, where others write to it too
 	if err != nil {
 		return false, err
 	}
@@ -165,7 +165,7 @@ func (w *skippingWay) lock(ctx context.Context, demand fence) error {
 	if err := w.lockTarget(ctx, demand); err != nil {
 		return err
 	}
-	if k := w.known; k.same && (w.rows() > 0 || k.skipped < k.all.there.Load()) {
+	if w.known.same && !w.nothingChanges() {
 		return ErrRestage
 	}
 	if w.known.skipped > 0 {
@@ -181,7 +181,21 @@ func (w *skippingWay) lock(ctx context.Context, demand fence) error {
 	return w.takePlaces(ctx)
 }
 
+// nothingChanges reports whether an arrival that is loaded again has just its own rows.
+func (w *skippingWay) nothingChanges() bool {
+	all := w.known.all
+	return w.known.own && w.rows() == 0 && w.known.skipped == all.there.Load() && !all.full()
+}
+
 func (w *skippingWay) merge(ctx context.Context, from origin, try int) ([]balance.Balance, error) {
+	if w.nothingChanges() {
+		var err error
+		replaced, _ := from.replaced()
+		if w.turnedOff, err = w.loadsOf(ctx, replaced); err != nil {
+			return nil, err
+		}
+		return w.allUnchanged(), w.switchLoads(ctx, w.turnedOff, nil)
+	}
 	counts, err := w.stagedWay.merge(ctx, from, try)
 	if err == nil {
 		err = w.noneSkipped(ctx)

@@ -425,7 +425,7 @@ func (l *Load) Mark(ctx context.Context, markers []Marker) error {
 	records := make([]record, len(markers))
 	for i, m := range markers {
 		records[i] = record{Marker: m, Nth: l.nth[m.Part], Target: l.table.id, Run: l.run, Journal: l.table.Journal,
-			Replaced: []int64{}, Writers: l.writers, RowsBefore: rows, RowsAfter: rows + l.grown[m.Part],
+			Replaced: []int64{}, Writers: nonNil(l.writers), RowsBefore: rows, RowsAfter: rows + l.grown[m.Part],
 			Rank: Unranked}
 		if l.table.Ranked {
 			records[i].Rank = l.ranks[m.Part]

@@ -90,6 +90,7 @@ func TestEachWayComesToTheSame(t *testing.T) {
 		{"first", append(slices.Clone(first), first[5]), "*table.directWay", 0},
 		{"again", append(slices.Clone(first[3:]), first[5]), "*table.skippingWay", 1},
 		{"again, whole", append(slices.Clone(first), first[5]), "*table.skippingWay", 1},
+		{"again, with nothing that changes", append(slices.Clone(first), first[5]), "*table.skippingWay", 1},
 		{"again, with another row of a key", append(slices.Clone(first), row{"A", 6, 90, 9}), "*table.stagedWay", 1},
 		{"the same", first, "*table.skippingWay", 0},
 		{"some changed", changed, "*table.skippingWay", 0},

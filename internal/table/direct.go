@@ -313,6 +313,7 @@ func (d *directForm) cut(line int64) bool {
 	return found
 }
 
+// flush has nothing to add: what was set aside is compared at the end.
 func (d *directForm) flush(*Batch, int, bool) (more bool, err error) { return false, nil }
 
 // release returns the rows that are to be sent, without those that were taken back.

@@ -168,10 +168,10 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 	return nil
 }
 
-// prepareForMany gives the transaction the memory for work that is not small. It has the
-// planner know that staged keys are many and different, each column for itself: else it
-// would hash the whole target, not what is staged, and rows would not be found in the order
-// in which they lie.
+// prepareForMany sets the transaction's memory for work that is not small, and the statistics
+// of staged keys to what they are: many and different, each column for itself. Else the
+// planner would hash the whole target, not what is staged, and rows would not be found in
+// the order in which they lie.
 func (l *Load) prepareForMany(ctx context.Context) error {
 	const memory = "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"
 	if !l.table.keyed() || l.readOnly { // where a column's statistics cannot be set

@@ -7,104 +7,220 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"mullein/internal/api"
+	"mullein/internal/client"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/draft"
 )
 
 func (c *command) draft() *cobra.Command {
 	var at, to string
+	var try bool
 	cmd := &cobra.Command{Use: "draft FILE...|FOLDER", Short: "Propose feeds from sample files, one for each kind of " +
 		"file", Args: arguments(1, 1000), RunE: func(cmd *cobra.Command, args []string) error {
 		samples, err := samplesOf(cmd.Context(), args)
 		if err != nil {
 			return err
 		}
-		feeds, unread, err := draft.Propose(samples, at)
+		result, err := draft.Propose(samples, draft.Options{At: at, Taken: c.feedNames(cmd.Context())})
 		if err != nil {
 			return err
 		}
-		out, err := c.writeDrafts(feeds, to)
-		if err != nil {
-			return err
-		}
-		for name, err := range unread {
-			out.Unread = append(out.Unread, unreadFile{name, err.Error()})
-		}
-		sort.Slice(out.Unread, func(a, b int) bool { return out.Unread[a].File < out.Unread[b].File })
-		return c.checked(len(unread) > 0, out, func() {
-			for _, u := range out.Unread {
-				fmt.Fprintf(c.errOut, "%s: %s\n", u.File, u.Problem)
+		out := newDrafts(result)
+		if to != "" {
+			if err := out.write(to); err != nil {
+				return err
 			}
-		})
+		}
+		if try {
+			if err := c.try(cmd.Context(), out.Feeds, samples); err != nil {
+				return err
+			}
+		}
+		return c.checked(out.wrong(), out, func() { c.sayDrafts(out) })
 	}}
 	cmd.Flags().StringVar(&at, "at", "landing", "the landing folder that the feeds name")
 	cmd.Flags().StringVar(&to, "to", "", "write the feed files into this folder, each under its name (default: show "+
 		"them)")
+	cmd.Flags().BoolVar(&try, "try", false, "rehearse each feed on its first samples: the service says what a load "+
+		"would do, and does nothing")
 	return cmd
 }
 
-// drafts are feeds that are proposed, and files that could not be read.
+// drafts are feeds that are proposed, and files that none is proposed for.
 type drafts struct {
-	Feeds  []draftedFeed `json:"feeds"`
-	Unread []unreadFile  `json:"unread"`
+	Feeds   []draftedFeed `json:"feeds"`
+	LeftOut []leftFile    `json:"left_out"`
 }
 
 type draftedFeed struct {
-	Feed       string   `json:"feed"`
-	Definition string   `json:"definition"`
-	Files      []string `json:"files"`
-	Written    string   `json:"written,omitempty"` // the file
+	Feed       string          `json:"feed"`
+	Definition string          `json:"definition"`
+	Files      []string        `json:"files"`
+	Rows       int             `json:"rows"` // that were looked at
+	Sure       []string        `json:"sure"`
+	Unsure     []string        `json:"unsure"`
+	Next       string          `json:"next"`
+	Written    string          `json:"written,omitempty"` // the file
+	Rehearsed  []api.Rehearsal `json:"rehearsed,omitempty"`
 }
 
-type unreadFile struct {
-	File    string `json:"file"`
-	Problem string `json:"problem"`
+type leftFile struct {
+	File string `json:"file"`
+	Why  string `json:"why"`
+	Data bool   `json:"data"` // it may be data, but cannot be read
 }
 
-// writeDrafts shows drafts, or writes them into a folder.
-func (c *command) writeDrafts(feeds []draft.Feed, to string) (drafts, error) {
-	out := drafts{[]draftedFeed{}, []unreadFile{}}
-	if to != "" {
-		if err := os.MkdirAll(to, 0o755); err != nil {
-			return out, err
-		}
+func newDrafts(r draft.Result) *drafts {
+	out := &drafts{[]draftedFeed{}, []leftFile{}}
+	for _, f := range r.Feeds {
+		out.Feeds = append(out.Feeds, draftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...),
+			Rows: f.Rows, Sure: append([]string{}, f.Sure...), Unsure: append([]string{}, f.Unsure...),
+			Next: fmt.Sprintf("save it as %s.yaml, then: mullein rehearse %[1]s.yaml --send SAMPLE; mullein feed put "+
+				"%[1]s.yaml", f.Name)})
 	}
-	for i, f := range feeds {
-		drafted := draftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...)}
-		if to == "" {
-			if !c.json() {
-				if i > 0 {
-					c.say("\n# ------ the next feed ------\n")
-				}
-				fmt.Fprint(c.out, f.Text)
-			}
-			out.Feeds = append(out.Feeds, drafted)
-			continue
-		}
-		name := filepath.Join(to, f.Name+".yaml")
+	for _, l := range r.Left {
+		out.LeftOut = append(out.LeftOut, leftFile{l.Path, l.Why, l.Data})
+	}
+	return out
+}
+
+// wrong reports whether a file that may be data could not be read, or a rehearsal would
+// refuse one.
+func (d *drafts) wrong() bool {
+	return slices.ContainsFunc(d.LeftOut, func(l leftFile) bool { return l.Data }) ||
+		slices.ContainsFunc(d.Feeds, func(f draftedFeed) bool {
+			return slices.ContainsFunc(f.Rehearsed, func(r api.Rehearsal) bool { return r.Refused != "" })
+		})
+}
+
+// write writes the feed files into a folder.
+func (d *drafts) write(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	for i := range d.Feeds {
+		f := &d.Feeds[i]
+		name := filepath.Join(folder, f.Feed+".yaml")
 		file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if errors.Is(err, fs.ErrExist) {
-			return out, fmt.Errorf("%s is there already; a draft writes over nothing", name)
+			return fmt.Errorf("%s is there already; a draft writes over nothing", name)
 		}
 		if err != nil {
-			return out, err
+			return err
 		}
-		_, err = file.WriteString(f.Text)
+		_, err = file.WriteString(f.Definition)
 		if err := errors.Join(err, file.Close()); err != nil {
-			return out, err
+			return err
 		}
-		drafted.Written = name
-		out.Feeds = append(out.Feeds, drafted)
-		if !c.json() {
-			c.say("%s, from %d files\n", name, len(f.Files))
+		f.Written = name
+		f.Next = fmt.Sprintf("mullein rehearse %s --send SAMPLE; mullein feed put %[1]s", name)
+	}
+	return nil
+}
+
+// sayDrafts shows the feeds, and after each what a person reads first.
+func (c *command) sayDrafts(d *drafts) {
+	for i, f := range d.Feeds {
+		if f.Written != "" {
+			c.say("%s, for %s\n", f.Written, count(len(f.Files), "file"))
+		} else {
+			if i > 0 {
+				c.say("\n# ------ the next feed ------\n")
+			}
+			fmt.Fprintln(c.out, f.Definition)
+		}
+		unsure := "nothing"
+		if len(f.Unsure) > 0 {
+			unsure = strings.Join(f.Unsure, "; ")
+		}
+		fmt.Fprintf(c.out, "# Sure: %s.\n# Not sure: %s.\n# Next: %s\n", strings.Join(f.Sure, "; "), unsure, f.Next)
+		for _, r := range f.Rehearsed {
+			fmt.Fprintln(c.out)
+			c.rehearsal(r)
 		}
 	}
-	return out, nil
+	const most = 20
+	for i, l := range d.LeftOut {
+		if i == most && !l.Data {
+			fmt.Fprintf(c.errOut, "and %d more files are left out; -o json lists them\n", len(d.LeftOut)-most)
+			break
+		}
+		if l.Data {
+			fmt.Fprintf(c.errOut, "%s: %s\n", l.File, l.Why)
+		} else {
+			fmt.Fprintf(c.errOut, "%s is left out: %s\n", l.File, l.Why)
+		}
+	}
+}
+
+func count(n int, of string) string {
+	if n == 1 {
+		return "one " + of
+	}
+	return fmt.Sprintf("%d %ss", n, of)
+}
+
+// feedNames returns the names of the feeds of the service, if one can be asked.
+func (c *command) feedNames(ctx context.Context) (names []string) {
+	service, err := c.client()
+	if err != nil {
+		return nil
+	}
+	const patience = 2 * time.Second
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	feeds, err := service.AllFeeds(ctx, client.FeedQuery{})
+	if err != nil {
+		return nil
+	}
+	for _, f := range feeds {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+// try rehearses feeds on their first samples.
+func (c *command) try(ctx context.Context, feeds []draftedFeed, samples []draft.Sample) error {
+	const most, rows = 3, 5
+	service, err := c.client()
+	if err != nil {
+		return err
+	}
+	byPath := map[string]draft.Sample{}
+	for _, s := range samples {
+		byPath[s.Path] = s
+	}
+	for i := range feeds {
+		f := &feeds[i]
+		for _, p := range f.Files[:min(most, len(f.Files))] {
+			s, ok := byPath[p]
+			if !ok { // in a zip
+				continue
+			}
+			source, done, err := s.Open()
+			if err != nil {
+				return err
+			}
+			out, err := service.Rehearse(ctx, client.Rehearsed{Definition: f.Definition, File: source.Bytes, Name: p})
+			done()
+			if err != nil {
+				return fmt.Errorf("rehearse %s on %s: %w", f.Feed, p, err)
+			}
+			out.Samples = out.Samples[:min(rows, len(out.Samples))]
+			if len(f.Rehearsed) > 0 {
+				out.Samples = []api.SampleRow{}
+			}
+			f.Rehearsed = append(f.Rehearsed, out)
+		}
+	}
+	return nil
 }
 
 // samplesOf finds the files that are named, and those below folders.
@@ -115,7 +231,11 @@ func samplesOf(ctx context.Context, args []string) ([]draft.Sample, error) {
 		if err != nil {
 			rel = filepath.Base(name)
 		}
-		out = append(out, draft.Sample{Path: filepath.ToSlash(rel), Open: func() (decode.Source, func(), error) {
+		folder := ""
+		if whole, err := filepath.Abs(root); err == nil {
+			folder = filepath.Base(whole)
+		}
+		out = append(out, draft.Sample{Path: filepath.ToSlash(rel), Folder: folder, Open: func() (decode.Source, func(), error) {
 			file, err := os.Open(name)
 			if err != nil {
 				return decode.Source{}, nil, err

@@ -111,6 +111,8 @@ type Typed interface {
 	// Kinds returns the kind of the values under each source: Null where they may
 	// be of several, and where it is not known.
 	Kinds(sources []string) ([]tabular.Kind, error)
+	// Structure returns the columns, each with its parts.
+	Structure() []Node
 }
 
 // Format is how a file is written.

@@ -23,27 +23,41 @@ type column struct {
 	texts  map[string]int // others, up to a bound
 	more   bool           // there are others
 	kinds  map[tabular.Kind]int
-	last   string // of the row at hand, for keys
+	hashes []uint64        // of the rows; 0 for a blank
+	absent int             // rows of files or records that do not have the column
+	long   int             // bytes of all texts
+	fits   *tabular.Column // what the first texts were taken for
+	node   *node           // where it stands in records; nil for none
 }
 
 const textsKept = 5000
 
-func newColumn(source string) *column {
-	return &column{source: source, blanks: map[string]int{}, texts: map[string]int{}, kinds: map[tabular.Kind]int{}}
+// newColumn returns a column that so many rows did not have.
+func newColumn(source string, rows int) *column {
+	c := &column{source: source, blanks: map[string]int{}, texts: map[string]int{}, kinds: map[tabular.Kind]int{}}
+	for range rows {
+		c.blank("", true)
+	}
+	return c
 }
 
 // marks are texts that often stand for no value.
 var marks = []string{"", "NA", "N/A", "n/a", "na", "null", "NULL", "None", "nan", "NaN", "-", "--", "?", "\\N"}
 
-func (c *column) blank(mark string) {
+// blank adds a row without a value; absent where the file, or the record, does not even have
+// the column.
+func (c *column) blank(mark string, absent bool) {
 	c.seen++
+	if absent {
+		c.absent++
+	}
 	c.blanks[mark]++
-	c.last = ""
+	c.hashes = append(c.hashes, 0)
 }
 
 func (c *column) text(s string) {
 	if slices.Contains(marks, s) {
-		c.blank(s)
+		c.blank(s, false)
 		return
 	}
 	c.seen++
@@ -52,18 +66,34 @@ func (c *column) text(s string) {
 }
 
 func (c *column) keep(s string) {
-	c.last = s
+	c.hashes = append(c.hashes, hashOf(s))
+	c.long += len(s)
 	if _, known := c.texts[s]; !known && len(c.texts) >= textsKept {
 		c.more = true
-		return
+		if len(c.texts) >= 2*textsKept || c.reads(s) {
+			return
+		}
 	}
 	c.texts[s]++
+}
+
+// reads reports whether a text can be read as what the first ones were taken for.
+func (c *column) reads(s string) bool {
+	if c.native() != "" {
+		return true
+	}
+	if c.fits == nil {
+		f := c.judge()
+		c.fits = f.column()
+	}
+	var v tabular.Value
+	return c.fits == nil || c.fits.Convert([]byte(s), &v) == nil
 }
 
 func (c *column) value(v *tabular.Value) {
 	switch v.Kind {
 	case tabular.Null:
-		c.blank("")
+		c.blank("", false)
 	case tabular.Text:
 		c.text(string(v.B))
 	default:
@@ -75,12 +105,76 @@ func (c *column) value(v *tabular.Value) {
 
 // found is what a column most likely is.
 type found struct {
-	kind     string // of Table Schema
-	options  []string
+	kind     string        // of Table Schema
+	spec     tabular.Field // how it is written; the other members say the rest
 	missing  []string
 	required bool
 	note     string // what was seen, and what is uncertain
 }
+
+// column compiles what was found; nil where that cannot be.
+func (f *found) column() *tabular.Column {
+	field := f.spec
+	field.Name, field.Type, field.MissingValues = "x", f.kind, f.missing
+	schema := tabular.Schema{Fields: []tabular.Field{field}}
+	columns, err := schema.Compile(time.UTC)
+	if err != nil {
+		return nil
+	}
+	return columns[0]
+}
+
+// options writes how a column is written, as a feed file does.
+func (f *found) options() (out []string) {
+	add := func(name, value string) {
+		if value != "" {
+			out = append(out, name+": "+strconv.Quote(value))
+		}
+	}
+	if f.spec.Format == "uuid" {
+		out = append(out, "format: uuid")
+	} else {
+		add("format", f.spec.Format)
+	}
+	add("groupChar", f.spec.GroupChar)
+	add("decimalChar", f.spec.DecimalChar)
+	if f.spec.TrueValues != nil {
+		out = append(out, fmt.Sprintf("trueValues: [%s]", quoteAll(f.spec.TrueValues)),
+			fmt.Sprintf("falseValues: [%s]", quoteAll(f.spec.FalseValues)))
+	}
+	if f.spec.CutNanoseconds {
+		out = append(out, "nanoseconds: cut")
+	}
+	if len(f.missing) > 0 {
+		out = append(out, fmt.Sprintf("missingValues: [\"\", %s]", quoteAll(f.missing)))
+	}
+	return out
+}
+
+// mayBeValues are marks that a column of texts may have for a value, such as a country's
+// code; in columns of numbers or times nothing else can be meant.
+var mayBeValues = []string{"NA", "na", "None", "nan", "NaN", "-", "--", "?"}
+
+// marked says which marks of a column of texts are taken for no value.
+func (f *found) marked() {
+	var values []string
+	f.missing = slices.DeleteFunc(f.missing, func(m string) bool {
+		if !slices.Contains(mayBeValues, m) {
+			return false
+		}
+		values = append(values, m)
+		return true
+	})
+	if len(values) > 0 {
+		f.say(fmt.Sprintf("uncertain: %s may stand for no value, and is kept as a text", quoteAll(values)))
+	}
+	if len(f.missing) > 0 {
+		f.say(fmt.Sprintf("uncertain: %s is taken for no value", quoteAll(f.missing)))
+	}
+}
+
+// say adds to the note.
+func (f *found) say(text string) { f.note = strings.TrimPrefix(f.note+"; "+text, "; ") }
 
 // judge finds the narrowest type that fits everything that was seen.
 func (c *column) judge() found {
@@ -96,6 +190,10 @@ func (c *column) judge() found {
 		}
 	}
 	f.required = len(c.blanks) == 0 && len(values) > 0
+	if declared := c.declared(); declared != "" && len(values) == 0 {
+		f.kind, f.note = declared, "its type is that of the file; no value was seen"
+		return f
+	}
 	if len(values) == 0 {
 		f.note = "nothing but blanks was seen; its type is a guess"
 		return f
@@ -105,13 +203,33 @@ func (c *column) judge() found {
 	} else {
 		values = c.fromTexts(values, &f)
 	}
+	if f.kind == "string" {
+		f.marked()
+	}
 	if (f.kind == "datetime" || f.kind == "time") && slices.ContainsFunc(values, finer.MatchString) {
-		f.options = append(f.options, "nanoseconds: cut")
-		f.note += "; its times are finer than the microseconds that the target keeps, and are cut"
+		f.spec.CutNanoseconds = true
+		f.say("its times are finer than the microseconds that the target keeps, and are cut")
 	}
 	sort.Strings(f.missing)
-	f.note = strings.TrimPrefix(f.note+"; "+c.saw(values), "; ")
+	f.say(c.saw(values))
 	return f
+}
+
+var nativeTypes = map[tabular.Kind]string{tabular.Text: "string", tabular.Integer: "integer", tabular.Decimal: "number",
+	tabular.Float: "number", tabular.Boolean: "boolean", tabular.Instant: "datetime", tabular.Wall: "datetime",
+	tabular.Day: "date", tabular.Clock: "time", tabular.Span: "duration", tabular.Binary: "string", tabular.UUID: "string"}
+
+// declared returns the type that the file's own schema gives; "" for none.
+func (c *column) declared() string {
+	switch {
+	case c.node == nil || c.node.kind == tabular.Null:
+		return ""
+	case c.node.kind == tabular.JSON && c.node.lists > 0:
+		return "array"
+	case c.node.kind == tabular.JSON:
+		return "object"
+	}
+	return nativeTypes[c.node.kind]
 }
 
 // native returns the type where the file itself has one.
@@ -119,9 +237,6 @@ func (c *column) native() string {
 	if c.kinds[tabular.Text] > 0 || len(c.kinds) == 0 {
 		return ""
 	}
-	names := map[tabular.Kind]string{tabular.Boolean: "boolean", tabular.Instant: "datetime",
-		tabular.Wall: "datetime", tabular.Day: "date", tabular.Clock: "time",
-		tabular.Span: "duration", tabular.Binary: "string", tabular.UUID: "string"}
 	var types []string
 	for k := range c.kinds {
 		switch {
@@ -130,7 +245,7 @@ func (c *column) native() string {
 		case k == tabular.Integer || k == tabular.Decimal || k == tabular.Float:
 			types = append(types, "number")
 		default:
-			types = append(types, names[k])
+			types = append(types, nativeTypes[k])
 		}
 	}
 	sort.Strings(types)
@@ -155,8 +270,8 @@ func (c *column) json() string {
 
 var (
 	wholeNumber = regexp.MustCompile(`^[+-]?(0|[1-9][0-9]{0,17})$`)
-	pointNumber = regexp.MustCompile(`^[+-]?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?$`)
-	commaNumber = regexp.MustCompile(`^[+-]?[0-9]+(,[0-9]+)?$`)
+	pointNumber = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]{1,3})?$`)
+	commaNumber = regexp.MustCompile(`^[+-]?([0-9]+(,[0-9]+)?|,[0-9]+)$`)
 	leadingZero = regexp.MustCompile(`^0[0-9]`)
 	finer       = regexp.MustCompile(`[0-9]\.[0-9]{6}[0-9]*[1-9]`)
 	duration    = regexp.MustCompile(`^-?P[0-9T][0-9YMWDTHS.]*$`)
@@ -185,19 +300,16 @@ func all(of []string, ok func(string) bool) bool {
 
 // readsAs reports whether every text can be read as a type.
 func readsAs(values []string, kind string) bool {
-	schema := tabular.Schema{Fields: []tabular.Field{{Name: "x", Type: kind}}}
-	columns, err := schema.Compile(time.UTC)
-	if err != nil {
-		return false
-	}
+	f := found{kind: kind}
+	c := f.column()
 	var v tabular.Value
-	return all(values, func(s string) bool { return columns[0].Convert([]byte(s), &v) == nil })
+	return c != nil && all(values, func(s string) bool { return c.Convert([]byte(s), &v) == nil })
 }
 
 // inGroups finds numbers whose thousands are set apart, by the characters and what
 // is uncertain of them. One mark before three digits may also be a decimal one: it
 // is not, if numbers below a thousand stand without decimals beside it.
-func inGroups(values []string) (options []string, integer bool, note string) {
+func inGroups(values []string) (options tabular.Field, integer bool, note string) {
 	for _, g := range grouped {
 		if !all(values, g.any.MatchString) || !slices.ContainsFunc(values,
 			func(v string) bool { return strings.Contains(v, g.group) }) {
@@ -221,13 +333,13 @@ func inGroups(values []string) (options []string, integer bool, note string) {
 			note = fmt.Sprintf("uncertain: %q is taken for what sets thousands apart, and may be the decimal mark",
 				g.group)
 		}
-		options = []string{fmt.Sprintf("groupChar: %q", g.group)}
+		options.GroupChar = g.group
 		if !integer && g.decimal != "." {
-			options = append(options, fmt.Sprintf("decimalChar: %q", g.decimal))
+			options.DecimalChar = g.decimal
 		}
 		return options, integer, note
 	}
-	return nil, false, ""
+	return options, false, ""
 }
 
 // fromTexts finds a type that all texts fit. Numbers that only mark missing
@@ -235,14 +347,13 @@ func inGroups(values []string) (options []string, integer bool, note string) {
 func (c *column) fromTexts(values []string, f *found) []string {
 	if yes, no := truth(values); yes != nil {
 		f.kind = "boolean"
-		f.options = []string{fmt.Sprintf("trueValues: [%s]", quoteAll(yes)),
-			fmt.Sprintf("falseValues: [%s]", quoteAll(no))}
+		f.spec.TrueValues, f.spec.FalseValues = yes, no
 		return values
 	}
 	if form, other := times(values); form != "" {
-		f.kind, f.options = form.kind(), nil
+		f.kind = form.kind()
 		if form != "default" && form != "%Y-%m-%d" {
-			f.options = []string{fmt.Sprintf("format: %q", string(form))}
+			f.spec.Format = string(form)
 		}
 		if other != "" {
 			f.note = fmt.Sprintf("uncertain: %s would fit as well", other)
@@ -262,8 +373,9 @@ func (c *column) fromTexts(values []string, f *found) []string {
 	switch {
 	case all(values, wholeNumber.MatchString):
 		f.kind = "integer"
-	case options != nil:
-		f.kind, f.options, f.note = map[bool]string{true: "integer", false: "number"}[integer], options, note
+	case options.GroupChar != "":
+		f.kind, f.note = map[bool]string{true: "integer", false: "number"}[integer], note
+		f.spec.GroupChar, f.spec.DecimalChar = options.GroupChar, options.DecimalChar
 		return values
 	case all(values, pointNumber.MatchString):
 		f.kind = "number"
@@ -272,7 +384,7 @@ func (c *column) fromTexts(values []string, f *found) []string {
 			f.note = "uncertain: the point is taken for the decimal mark, and may set thousands apart"
 		}
 	case all(values, commaNumber.MatchString):
-		f.kind, f.options = "number", []string{`decimalChar: ","`}
+		f.kind, f.spec.DecimalChar = "number", ","
 		if all(values, func(v string) bool { return !strings.Contains(v, ",") || grouped[0].whole.MatchString(v) }) {
 			f.note = "uncertain: the comma is taken for the decimal mark, and may set thousands apart"
 		}
@@ -280,7 +392,7 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		f.kind = "duration"
 		return values
 	case all(values, uuid.MatchString):
-		f.options = []string{"format: uuid"}
+		f.spec.Format = "uuid"
 		return values
 	case readsAs(values, "object"):
 		f.kind = "object"
@@ -295,8 +407,7 @@ func (c *column) fromTexts(values []string, f *found) []string {
 	if mark != "" {
 		f.missing = append(f.missing, mark)
 		f.required = false
-		f.note = strings.TrimPrefix(f.note+"; ", "; ") +
-			fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark)
+		f.say(fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark))
 	}
 	return rest
 }

@@ -1,221 +1,402 @@
 package draft
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
-	"io"
+	"path"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"mullein/internal/core/decode"
-	"mullein/internal/core/tabular"
 )
 
 // Sample is a file to propose a feed from.
 type Sample struct {
-	Path string // below the landing; of a file in a zip, the zip's path stands before it
+	Path   string // below the landing; of a file in a zip, the zip's path stands before it
+	Folder string // the name of the folder that Path is below
 	// Open returns the file from its beginning, and how to close it. It may be
 	// called several times.
 	Open func() (source decode.Source, done func(), err error)
 }
 
+// Options say what a proposal names.
+type Options struct {
+	At    string   // the landing folder
+	Taken []string // the names of feeds that there are
+}
+
 // Feed is a proposal.
 type Feed struct {
 	Name  string
+	Table string
 	Text  string   // of the feed file
-	Files []string // the samples that it was made from
+	Files []string // the samples that it is for
+	Rows  int      // that were looked at
+	Sure  []string // what is sure of it
+	// Unsure is what a person has to look at.
+	Unsure []string
+}
+
+// Left is a file that no feed is proposed for.
+type Left struct {
+	Path string
+	Why  string
+	Data bool // it may be data, but cannot be read
+}
+
+// Result is what samples came to.
+type Result struct {
+	Feeds []Feed
+	Left  []Left // by path
 }
 
 const (
-	rowsLooked  = 5000 // of a sample
-	filesLooked = 8    // of a kind
-	// MaxSamples bounds how many files are looked at.
-	MaxSamples = 2000
+	filesLooked  = 600 // at whose structure is looked
+	filesOfAMask = 24  // of them, whose names differ in digits only
+	cellsInAll   = 3 * cellsRead
+	// MaxSamples bounds how many files there may be.
+	MaxSamples = 1_000_000
 )
 
 // kind is samples of one structure.
 type kind struct {
-	shape shape
-	paths []string
-	table *table
+	shape       shape
+	samples     []Sample // those that were looked at
+	paths       []string // all
+	table       *table
+	naming      naming
+	mask        string
+	ascii       bool   // no sample has a character beyond ASCII
+	drifts      bool   // the columns of its files differ
+	order       bool   // they stand in another order
+	withColumns string // tells its files from others under the same names; "" for nothing
 }
 
 // Propose makes a feed for each kind of file among the samples, by name and
-// structure. at is the landing folder that the proposals name. Files that
-// cannot be read are given with their reason.
-func Propose(samples []Sample, at string) (feeds []Feed, unread map[string]error, err error) {
-	unread = map[string]error{}
-	samples = unzipped(samples, unread)
+// structure. Of many files only some are looked at, and of long ones only the beginning;
+// the feed says so.
+func Propose(samples []Sample, o Options) (Result, error) {
+	var out Result
 	if len(samples) > MaxSamples {
-		return nil, nil, fmt.Errorf("%d files; %d are the most to draft from at once", len(samples), MaxSamples)
+		return out, fmt.Errorf("%d files; %d are the most to draft from at once", len(samples), MaxSamples)
 	}
-	slices.SortFunc(samples, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
-	kinds := map[string]*kind{}
-	var order []string
+	var data []Sample
 	for _, s := range samples {
-		sh, err := look(s)
-		if err != nil {
-			unread[s.Path] = err
+		if why := leftOut(s.Path); why != "" {
+			out.Left = append(out.Left, Left{s.Path, why, false})
 			continue
 		}
-		_, form := dated(tail(s.Path))
-		key := sh.key() + "\x00" + form
-		k := kinds[key]
-		if k == nil {
-			k = &kind{shape: sh, table: &table{}}
-			kinds[key] = k
-			order = append(order, key)
-		}
-		k.paths = append(k.paths, s.Path)
-		if len(k.paths) > filesLooked {
-			continue
-		}
-		if err := k.table.read(s, &k.shape); err != nil {
-			unread[s.Path] = err
-			k.paths = k.paths[:len(k.paths)-1]
-		}
+		data = append(data, s)
 	}
+	data, unread := unzipped(data)
+	out.Left = append(out.Left, unread...)
+	slices.SortStableFunc(data, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
+	kinds, left := kindsOf(data)
+	out.Left = append(out.Left, left...)
+	for _, k := range kinds {
+		out.Left = append(out.Left, k.profile(max(cellsInAll/len(kinds), cellsRead/64))...)
+	}
+	kinds = slices.DeleteFunc(kinds, func(k *kind) bool {
+		if len(k.table.columns) > 0 {
+			return false
+		}
+		for _, p := range k.paths {
+			out.Left = append(out.Left, Left{p, "no columns were found in it", true})
+		}
+		return true
+	})
+	for _, k := range kinds {
+		k.naming = nameOf(k.paths)
+		k.captures()
+	}
+	tellApart(kinds)
 	taken := map[string]bool{}
-	for _, key := range order {
-		k := kinds[key]
-		if len(k.paths) == 0 {
-			continue
-		}
-		if len(k.table.columns) == 0 {
-			unread[k.paths[0]] = errors.New("no columns were found in it")
-			continue
-		}
-		name := feedName(k.paths)
+	for _, t := range o.Taken {
+		taken[t] = true
+	}
+	for _, k := range kinds {
+		name := k.name()
 		for n := 2; taken[name]; n++ {
-			name = fmt.Sprintf("%s-%d", strings.TrimRight(name, "-0123456789"), n)
+			name = fmt.Sprintf("%s-%d", strings.TrimRight(k.name(), "-0123456789"), n)
 		}
 		taken[name] = true
-		feeds = append(feeds, Feed{Name: name, Text: k.write(name, at), Files: k.paths})
+		out.Feeds = append(out.Feeds, k.write(name, o.At))
 	}
-	if len(feeds) == 0 && len(unread) == 0 {
-		return nil, nil, errors.New("no files to draft a feed from")
+	slices.SortFunc(out.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
+	if len(out.Feeds) == 0 && len(out.Left) == 0 {
+		return out, errors.New("no files to draft a feed from")
 	}
-	return feeds, unread, nil
+	return out, nil
 }
 
-// table collects what the columns of a kind hold.
-type table struct {
-	columns []*column
-	rows    int
-	each    string // the array of records that becomes rows; "" for none
-	keys    []keyTry
-}
+var (
+	digitRuns  = regexp.MustCompile(`[0-9]+`)
+	letterRuns = regexp.MustCompile(`[\p{L}\p{N}]+`)
+)
 
-// read adds the rows of a sample.
-func (t *table) read(s Sample, sh *shape) error {
-	source, done, err := s.Open()
-	if err != nil {
-		return err
-	}
-	defer done()
-	rows, err := decode.Open(source, sh.how())
-	if err != nil {
-		return err
-	}
-	header, err := rows.Header()
-	if err != nil {
-		return err
-	}
-	if selector, ok := rows.(decode.Selector); ok {
-		return t.readTrees(selector, header, sh)
-	}
-	if header == nil {
-		header = sh.header
-	}
-	for i := len(t.columns); i < len(header); i++ {
-		t.columns = append(t.columns, newColumn(header[i]))
-	}
-	for n := 0; n < rowsLooked; n++ {
-		rec, err := rows.Next()
-		if err == io.EOF {
+// masks groups samples by names that differ in digits only, or in words too where that makes
+// too many.
+func masks(samples []Sample) (groups map[string][]Sample, of func(p string) string) {
+	const most = 50
+	of = func(p string) string { return digitRuns.ReplaceAllString(strings.ToLower(tail(p)), "0") }
+	for _, mask := range []func(p string) string{of, func(p string) string {
+		return letterRuns.ReplaceAllString(stem(tail(p)), "a") + path.Ext(p)
+	}} {
+		of, groups = mask, map[string][]Sample{}
+		for _, s := range samples {
+			groups[mask(s.Path)] = append(groups[mask(s.Path)], s)
+		}
+		if len(groups) <= most || len(samples) <= filesLooked {
 			break
 		}
-		if err != nil {
-			return err
-		}
-		if rec.Problem != "" {
-			continue
-		}
-		t.rows++
-		for i, c := range t.columns {
-			switch {
-			case i < len(rec.Cells):
-				c.text(string(rec.Cells[i]))
-			case i < len(rec.Values):
-				c.value(&rec.Values[i])
-			default:
-				c.blank("")
-			}
-		}
-		t.note()
 	}
-	return nil
+	return groups, of
 }
 
-// readTrees adds records, each flattened into columns with paths.
-func (t *table) readTrees(rows decode.Selector, header []string, sh *shape) error {
-	sources := make([]string, len(header))
-	for i, name := range header {
-		sources[i] = pathOf([]string{name})
-	}
-	if err := rows.Select(sources); err != nil {
-		return err
-	}
-	for n := 0; n < rowsLooked; n++ {
-		rec, err := rows.Next()
-		if err == io.EOF {
-			return nil
+// kindsOf finds the kinds of files.
+func kindsOf(samples []Sample) (kinds []*kind, left []Left) {
+	groups, mask := masks(samples)
+	looked := samples
+	if len(samples) > filesLooked {
+		looked = nil
+		for _, group := range groups {
+			looked = append(looked, spread(group, filesOfAMask)...)
 		}
+		slices.SortStableFunc(looked, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
+		looked = spread(looked, filesLooked)
+	}
+	ofMask := map[string]*kind{}
+	seen := map[string]bool{}
+	for _, s := range looked {
+		seen[s.Path] = true
+		sh, err := look(s)
 		if err != nil {
-			return err
-		}
-		if rec.Problem != "" {
+			left = append(left, Left{s.Path, err.Error(), true})
 			continue
 		}
-		flat, repeats := flatten(header, rec.Values)
-		if t.each == "" && t.rows == 0 {
-			t.each = repeats.path
-			sh.each = t.each
-		}
-		if t.each == "" || repeats.path != t.each {
-			t.add(flat)
-			continue
-		}
-		for _, element := range repeats.elements {
-			t.add(append(slices.Clone(flat), element...))
-		}
-	}
-	return nil
-}
-
-// add adds a flattened row.
-func (t *table) add(row []cell) {
-	t.rows++
-	for _, c := range row {
-		at := slices.IndexFunc(t.columns, func(k *column) bool { return k.source == c.path })
+		m := mask(s.Path)
+		at := slices.IndexFunc(kinds, func(k *kind) bool { return k.takes(&sh, m) })
 		if at < 0 {
-			at = len(t.columns)
-			t.columns = append(t.columns, newColumn(c.path))
+			at = len(kinds)
+			kinds = append(kinds, &kind{shape: sh, table: &table{}, mask: m, ascii: sh.ascii})
 		}
-		t.columns[at].value(&c.value)
-	}
-	for _, c := range t.columns {
-		if c.seen < t.rows {
-			for c.seen < t.rows {
-				c.blank("")
-			}
+		k := kinds[at]
+		k.samples, k.paths = append(k.samples, s), append(k.paths, s.Path)
+		if ofMask[m] == nil {
+			ofMask[m] = k
 		}
 	}
-	t.note()
+	for _, s := range samples {
+		if k := ofMask[mask(s.Path)]; k != nil && !seen[s.Path] {
+			k.paths = append(k.paths, s.Path)
+		}
+	}
+	var out []*kind
+	for _, k := range kinds {
+		out = append(out, k.byDate()...)
+	}
+	return out, left
 }
 
-// cell is a value of a flattened record.
-type cell struct {
-	path  string
-	value tabular.Value
+// takes reports whether a file is of the kind, and widens the kind by what the file has
+// more.
+func (k *kind) takes(sh *shape, mask string) bool {
+	a, b := &k.shape, sh
+	if a.format != b.format || a.charset != b.charset && !k.ascii && !sh.ascii {
+		return false
+	}
+	if a.format.Texts() || a.format == decode.XLSX {
+		if a.dialect.Delimiter != b.dialect.Delimiter || a.dialect.Header != b.dialect.Header ||
+			len(a.widths) != len(b.widths) || a.widths != nil && !slices.Equal(a.header, b.header) {
+			return false
+		}
+	}
+	common := 0
+	for _, h := range b.header {
+		if slices.Contains(a.header, h) {
+			common++
+		}
+	}
+	less, more := min(len(a.header), len(b.header)), len(a.header)+len(b.header)-common
+	same := common == more
+	switch {
+	case same:
+	case a.format == decode.JSON || a.format == decode.Lines:
+		if common*10 < more*7 && !(mask == k.mask && (common*10 >= less*8 || common*10 >= more*3)) {
+			return false
+		}
+	case !a.dialect.Header && !a.format.Trees(), mask != k.mask, common*10 < more*6:
+		return false
+	}
+	k.drifts = k.drifts || !same
+	k.order = k.order || !slices.Equal(a.header, b.header)
+	for _, h := range b.header {
+		if !slices.Contains(a.header, h) {
+			a.header = append(slices.Clone(a.header), h)
+		}
+	}
+	if k.ascii && !sh.ascii {
+		a.charset, a.notes, k.ascii = sh.charset, sh.notes, false
+	}
+	return true
+}
+
+// byDate parts a kind whose names say their dates in several ways.
+func (k *kind) byDate() []*kind {
+	stems := make([]string, 0, len(k.samples))
+	for _, s := range k.samples {
+		stems = append(stems, stem(tail(s.Path)))
+	}
+	if form, _, _ := dateIn(stems); form != "" {
+		return []*kind{k}
+	}
+	var out []*kind
+	index := map[string]*kind{}
+	add := func(p string) *kind {
+		_, form := dated(stem(tail(p)))
+		part := index[form]
+		if part == nil {
+			part = &kind{shape: k.shape, table: &table{}, mask: k.mask, ascii: k.ascii, drifts: k.drifts, order: k.order}
+			index[form] = part
+			out = append(out, part)
+		}
+		part.paths = append(part.paths, p)
+		return part
+	}
+	looked := map[string]Sample{}
+	for _, s := range k.samples {
+		looked[s.Path] = s
+	}
+	for _, p := range k.paths {
+		part := add(p)
+		if s, ok := looked[p]; ok {
+			part.samples = append(part.samples, s)
+		}
+	}
+	return out
+}
+
+// profile reads the files of a kind, and returns those that cannot be read. cells bounds how
+// much is read.
+func (k *kind) profile(cells int) (left []Left) {
+	files := spread(k.samples, filesRead)
+	unread := func(s Sample, err error) {
+		left = append(left, Left{s.Path, err.Error(), true})
+		k.paths = slices.DeleteFunc(k.paths, func(p string) bool { return p == s.Path })
+	}
+	var leaves []*node
+	if k.shape.format.Trees() {
+		var bad map[string]error
+		leaves, bad = k.structure(files)
+		files = slices.DeleteFunc(files, func(s Sample) bool {
+			if err := bad[s.Path]; err != nil {
+				unread(s, err)
+				return true
+			}
+			return false
+		})
+	}
+	rows := min(rowsRead, max(2000, cells/max(1, len(k.shape.header))))
+	for i, s := range files {
+		most := (rows - k.table.rows) / (len(files) - i)
+		if err := k.table.read(s, &k.shape, most); err != nil {
+			unread(s, err)
+		}
+	}
+	if len(k.table.files) == 0 {
+		k.table.columns = nil
+	}
+	for i, leaf := range leaves {
+		if i < len(k.table.columns) {
+			k.table.columns[i].node = leaf
+		}
+	}
+	return left
+}
+
+// structure finds which parts of records become columns.
+func (k *kind) structure(files []Sample) (leaves []*node, bad map[string]error) {
+	root := &node{}
+	bad = map[string]error{}
+	single := true
+	for _, s := range files {
+		records, err := root.walk(s, &k.shape)
+		if err != nil {
+			bad[s.Path] = err
+		}
+		single = single && records == 1
+	}
+	from := root
+	if single && k.shape.format == decode.JSON && len(files) > 0 {
+		if body := root.body(); body != nil {
+			k.shape.each, k.table.each = pathOf(body.keys), true
+			leaves = outside(root, body)
+			from = body.items
+		}
+	}
+	leaves = from.leaves(leaves)
+	k.shape.header = nil
+	for _, leaf := range leaves {
+		top := root.index[leaf.keys[0]]
+		leaf.rare = top.seen < root.objects
+		k.shape.header = append(k.shape.header, pathOf(leaf.keys))
+	}
+	return leaves, bad
+}
+
+// outside returns the columns beside a list of records.
+func outside(root, body *node) (out []*node) {
+	for _, leaf := range root.leaves(nil) {
+		if !isBelow(body, leaf) {
+			out = append(out, leaf)
+		}
+	}
+	return out
+}
+
+// isBelow reports whether a place is at, or holds, another.
+func isBelow(body, leaf *node) bool {
+	return len(leaf.keys) <= len(body.keys) && slices.Equal(leaf.keys, body.keys[:len(leaf.keys)])
+}
+
+// captures notes what the names of the files that were read say.
+func (k *kind) captures() {
+	for i := range k.table.files {
+		f := &k.table.files[i]
+		f.captures, _ = k.naming.pattern.Match(f.path, time.UTC)
+	}
+}
+
+// sayNothing are words in names that say nothing of what is in the files.
+var sayNothing = []string{"zip", "part", "year", "month", "day", "data", "file", "files", "csv", "json"}
+
+// name makes the feed's name of what stays the same in the names of its files, else of their
+// folder.
+func (k *kind) name() string {
+	var common []string
+	for _, w := range k.naming.words {
+		if name := plain(w, "-"); name != "" && name != "c" && !slices.Contains(common, name) &&
+			!slices.Contains(sayNothing, name) {
+			common = append(common, name)
+		}
+	}
+	if len(common) == 0 {
+		if zip, _ := inZip(k.paths[0]); zip != "" {
+			common = append([]string{plain(stem(path.Base(zip)), "-")}, common...)
+		} else if dir := path.Base(path.Dir(k.paths[0])); dir != "." && dir != "/" && !strings.Contains(dir, "=") &&
+			k.sameFolder() {
+			common = append([]string{plain(dir, "-")}, common...)
+		} else if len(k.samples) > 0 && k.samples[0].Folder != "" {
+			common = append([]string{plain(k.samples[0].Folder, "-")}, common...)
+		}
+	}
+	return cmp.Or(strings.Trim(plain(strings.Join(common, " "), "-"), "-"), string(k.shape.format)+"-rows")
+}
+
+func (k *kind) sameFolder() bool {
+	dir := path.Dir(k.paths[0])
+	return !slices.ContainsFunc(k.paths, func(p string) bool { return path.Dir(p) != dir })
 }

@@ -26,6 +26,13 @@ func sample(path, content string) Sample {
 	}}
 }
 
+func propose(t *testing.T, samples []Sample) ([]Feed, []Left) {
+	t.Helper()
+	out, err := Propose(samples, Options{At: "landing/x"})
+	require.NoError(t, err)
+	return out.Feeds, out.Left
+}
+
 // works demands that a draft is a feed, takes its samples by their names, and
 // reads every row of them.
 func works(t *testing.T, d Feed, samples []Sample) *feed.Feed {
@@ -107,7 +114,8 @@ func TestDrafts(t *testing.T) {
 			[]string{`trueValues: ["yes"], falseValues: ["no"]`, "nothing but blanks was seen"}},
 		"JSON with rows in it": {[]Sample{sample("LAB_2026-07-01.json",
 			`[{"s": {"id": "a", "x.y": 1}, "revised": "2026-07-01T12:00:00Z", "results": [{"code": "pH", "value": 7.5}, {"code": "T", "value": null}]}]`)},
-			[]string{"format: json", "each: results", `source: "s.id"`, `source: "results.value"`, "newest: revised"}},
+			[]string{"format: json", "each: results", `source: "s.id"`, `source: "results.value"`, "newest: revised",
+				"primaryKey: [id, code]", "one document was seen"}},
 		"lines of JSON": {[]Sample{sample("a.jsonl", "{\"id\": 1, \"tags\": [\"x\"]}\n{\"id\": 2}\n")},
 			[]string{"format: jsonl", "name: tags, type: array", "primaryKey: [id]"}},
 		"another charset": {[]Sample{sample("a.csv", "id,ort\n1,M\xfchlbach\n2,Tor\n")},
@@ -127,16 +135,16 @@ func TestDrafts(t *testing.T) {
 			zipOf(t, "SNOW_20260702.zip", "b.csv", "id;cm\n2;7\n")},
 			[]string{`files: "SNOW_{slot:%Y%m%d}.zip/**/{part}.csv"`, "feed: snow", "primaryKey: [id]"}},
 		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"),
-			sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "*{slot:%d.%m.%Y}*.csv"`}},
+			sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "{part} {slot:%d.%m.%Y}*.csv"`}},
 	} {
-		feeds, unread, err := Propose(c.samples, "landing/x")
-		require.NoError(t, err, name)
-		require.Empty(t, unread, name)
+		feeds, left := propose(t, c.samples)
+		require.Empty(t, left, name)
 		require.Len(t, feeds, 1, name)
 		for _, want := range c.want {
 			assert.Contains(t, feeds[0].Text, want, name)
 		}
-		works(t, feeds[0], unzipped(c.samples, unread))
+		plain, _ := unzipped(c.samples)
+		works(t, feeds[0], plain)
 	}
 }
 
@@ -158,8 +166,7 @@ func TestAFolderOfManyKinds(t *testing.T) {
 		sample("STATIONS_20260701.csv", "id;name\n1;Weir\n"), sample("notes.txt", ""),
 		sample("lab.jsonl", "{\"id\": 5}\n"),
 	}
-	feeds, unread, err := Propose(samples, "landing/x")
-	require.NoError(t, err)
+	feeds, left := propose(t, samples)
 	var names []string
 	for _, f := range feeds {
 		names = append(names, f.Name)
@@ -167,9 +174,9 @@ func TestAFolderOfManyKinds(t *testing.T) {
 		assert.NoError(t, err, f.Text)
 	}
 	assert.ElementsMatch(t, []string{"gauge", "stations", "lab"}, names)
-	assert.Len(t, unread, 2)
-	assert.ErrorContains(t, unread["notes.txt"], "empty")
-	_, _, err = Propose(nil, "x")
+	require.Len(t, left, 2)
+	assert.Contains(t, left[1].Why, "empty")
+	_, err := Propose(nil, Options{})
 	assert.ErrorContains(t, err, "no files")
 }
 
@@ -177,16 +184,14 @@ func TestAFolderOfManyKinds(t *testing.T) {
 // and says that it is uncertain.
 func TestADraftWithoutAKey(t *testing.T) {
 	for content, want := range map[string]string{
-		`[{"profile": [1, 2]}, {"profile": [3]}]`: "mode: append  # uncertain: no column " +
-			"can be a key",
-		`[{"profile": [1, 2], "probe": "P1"}, {"profile": [3]}]`:             "primaryKey: [probe]  # uncertain",
+		`[{"profile": [1, 2]}, {"profile": [3]}]`:                            "mode: append  # no columns tell all rows apart",
+		`[{"profile": [1, 2], "probe": "P1"}, {"profile": [3]}]`:             "mode: append",
 		`[{"profile": [1], "probe": "P1"}, {"profile": [1], "probe": "P2"}]`: "primaryKey: [probe]",
 	} {
-		feeds, _, err := Propose([]Sample{sample("profiles.json", content)}, "landing")
-		require.NoError(t, err)
+		feeds, _ := propose(t, []Sample{sample("profiles.json", content)})
 		require.Len(t, feeds, 1)
 		assert.Contains(t, feeds[0].Text, want)
-		_, err = feed.Parse("x", []byte(feeds[0].Text))
+		_, err := feed.Parse("x", []byte(feeds[0].Text))
 		assert.NoError(t, err, feeds[0].Text)
 	}
 }
@@ -200,8 +205,7 @@ func TestNamesWithCharactersOfPatterns(t *testing.T) {
 		for _, name := range names {
 			samples = append(samples, sample(name, "id,level\n1,2\n2,3\n"))
 		}
-		feeds, _, err := Propose(samples, "landing")
-		require.NoError(t, err)
+		feeds, _ := propose(t, samples)
 		require.Len(t, feeds, 1)
 		f, err := feed.Parse("x", []byte(feeds[0].Text))
 		require.NoError(t, err, feeds[0].Text)
@@ -215,8 +219,7 @@ func TestNamesWithCharactersOfPatterns(t *testing.T) {
 // nothing in its name.
 func TestKeysThatAreNoPlainNames(t *testing.T) {
 	content := `[{"a.b": 1, "c": {"d/e": 2, "": 3, "f": {"~": 4}}, "*": 5, "list.s": [{"x.y": 6}, {"x.y": 7}]}]`
-	feeds, _, err := Propose([]Sample{sample("odd.json", content)}, "landing")
-	require.NoError(t, err)
+	feeds, _ := propose(t, []Sample{sample("odd.json", content)})
 	require.Len(t, feeds, 1)
 	text := feeds[0].Text
 	for _, want := range []string{`source: "/a.b"`, `source: "/c/d~1e"`, `source: "/c/"`, `source: "c.f.~"`,
@@ -239,8 +242,7 @@ func FuzzPropose(f *testing.F) {
 			}
 			return r
 		}, path[:min(len(path), 254)]) // the longest name that a file can have
-		feeds, _, err := Propose([]Sample{sample(path, content)}, "landing")
-		require.NoError(t, err)
+		feeds, _ := propose(t, []Sample{sample(path, content)})
 		for _, d := range feeds {
 			f, err := feed.Parse("x", []byte(d.Text))
 			if err != nil && !strings.Contains(err.Error(), "two fields read") && !strings.Contains(err.Error(),

@@ -1,22 +1,17 @@
 package draft
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"path"
-	"regexp"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/tabular"
-	"mullein/internal/core/timeformat"
 )
 
 // shape is how a file is written.
@@ -28,17 +23,12 @@ type shape struct {
 	widths  []decode.Width
 	each    string
 	notes   []string // what is uncertain
+	ascii   bool     // no character beyond ASCII was seen
 }
 
 func (s *shape) how() decode.How {
-	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths,
+	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths, Each: s.each,
 		Limits: decode.DefaultLimits}
-}
-
-// key distinguishes kinds of structure apart.
-func (s *shape) key() string {
-	return fmt.Sprintf("%s %s %q %v %s", s.format, s.charset, s.dialect.Delimiter, s.dialect.Header,
-		strings.Join(s.header, "\x00"))
 }
 
 const headLooked = 64 << 10
@@ -72,6 +62,7 @@ func look(s Sample) (shape, error) {
 	case bytes.IndexByte(head, 0) >= 0 && !utf16Mark(head):
 		return out, &decode.FileError{Reason: "neither text nor a format that is known"}
 	default:
+		out.ascii = !slices.ContainsFunc(head, func(c byte) bool { return c >= utf8.RuneSelf })
 		out.text(head)
 	}
 	return out, out.readHeader(s)
@@ -268,12 +259,7 @@ func byPosition(n int) []string {
 // delimited finds the delimiter, comments, titles above the header, and whether
 // there is a header. It reports whether there is a delimiter.
 func (s *shape) delimited(head []byte) bool {
-	for _, line := range bytes.SplitN(head, []byte("\n"), 20) {
-		if bytes.HasPrefix(line, []byte("#")) {
-			s.dialect.CommentChar = '#'
-			break
-		}
-	}
+	s.comments(head)
 	best := 0
 	for _, delimiter := range []string{";", "\t", "|", ",", "||"} {
 		counts := s.cellCounts(head, delimiter)
@@ -306,14 +292,33 @@ func (s *shape) delimited(head []byte) bool {
 		s.notes = append(s.notes, fmt.Sprintf("the %d rows above row %d are taken for titles", first,
 			rows[first].number))
 	}
-	first = max(first, 0)
-	if !isHeader(rows[first].cells, rows[first+1:]) {
-		s.dialect.Header, s.dialect.HeaderRows = false, nil
-		s.header = byPosition(len(rows[first].cells))
-		s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by "+
-			"position; give them their names")
-	}
+	s.nameColumns(rows[max(first, 0):])
 	return best > 0
+}
+
+// comments finds lines that begin with a mark. A single one at the top, with as many cells
+// as the line below it, is a header.
+func (s *shape) comments(head []byte) {
+	lines := bytes.SplitN(head, []byte("\n"), 20)
+	marked := 0
+	for _, line := range lines {
+		if bytes.HasPrefix(line, []byte("#")) {
+			marked++
+		}
+	}
+	if marked == 0 {
+		return
+	}
+	s.dialect.CommentChar = '#'
+	if marked > 1 || !bytes.HasPrefix(lines[0], []byte("#")) || len(lines) < 2 {
+		return
+	}
+	for _, d := range []string{";", "\t", "|", ","} {
+		if n := bytes.Count(lines[0], []byte(d)); n > 0 && n == bytes.Count(lines[1], []byte(d)) {
+			s.dialect.CommentChar = 0
+			return
+		}
+	}
 }
 
 type row struct {
@@ -369,6 +374,95 @@ func mode(numbers []int) (usual, share int) {
 	return usual, 100 * counts[usual] / len(numbers)
 }
 
+// nameColumns finds the header of a text, if it has one. rows begin with it.
+func (s *shape) nameColumns(rows []row) {
+	top, below := rows[0], rows[1:]
+	if len(below) > 1 && isUnits(below[0].cells, below[1:]) && len(top.cells) == len(below[0].cells) {
+		if joined := joinHeader(top.cells, below[0].cells); isHeader(joined, below[1:]) {
+			s.dialect.HeaderRows = []int{top.number, below[0].number}
+			s.notes = append(s.notes, fmt.Sprintf("rows %d and %d are taken for the header, joined", top.number,
+				below[0].number))
+			return
+		}
+	}
+	if isHeader(top.cells, below) {
+		return
+	}
+	s.dialect.Header, s.dialect.HeaderRows = false, nil
+	if named := distinctNames(top.cells); isHeader(named, below) && filled(top.cells)*2 > len(named) {
+		for n := 1; n <= top.number; n++ {
+			s.dialect.CommentRows = append(s.dialect.CommentRows, n)
+		}
+		s.header = named
+		s.notes = append(s.notes, fmt.Sprintf("row %d names some columns twice, or not at all: they are taken by "+
+			"position, and the row is passed over", top.number))
+		return
+	}
+	s.header = byPosition(len(top.cells))
+	s.notes = append(s.notes, "uncertain: the first row looks like the others, so the columns are taken by "+
+		"position; give them their names")
+}
+
+func filled(cells []string) (n int) {
+	for _, c := range cells {
+		if c != "" {
+			n++
+		}
+	}
+	return n
+}
+
+// distinctNames makes names of cells that are empty, or come twice.
+func distinctNames(cells []string) []string {
+	out, taken := make([]string, len(cells)), map[string]bool{}
+	for i, c := range cells {
+		if out[i] = c; c == "" {
+			out[i] = fmt.Sprintf("column_%d", i+1)
+		}
+		for n := 2; taken[out[i]]; n++ {
+			out[i] = fmt.Sprintf("%s_%d", c, n)
+		}
+		taken[out[i]] = true
+	}
+	return out
+}
+
+// joinHeader joins the rows of a header, as the dialect does.
+func joinHeader(top, below []string) []string {
+	out := make([]string, len(top))
+	for i := range top {
+		out[i] = strings.TrimSpace(top[i] + " " + below[i])
+	}
+	return out
+}
+
+// isUnits reports whether a row goes on with a header: it has no numbers or times where the
+// rows below it have nothing else.
+func isUnits(cells []string, below []row) bool {
+	isText := func(c string) bool {
+		f, _ := times([]string{c})
+		return c != "" && !pointNumber.MatchString(c) && !commaNumber.MatchString(c) && f == "" && !slices.Contains(marks, c)
+	}
+	typed := 0
+	for i, c := range cells {
+		values, texts := 0, 0
+		for _, r := range below {
+			if i < len(r.cells) && r.cells[i] != "" {
+				if values++; isText(r.cells[i]) {
+					texts++
+				}
+			}
+		}
+		if values < 2 || texts*5 > values {
+			continue
+		}
+		if typed++; c != "" && !isText(c) {
+			return false
+		}
+	}
+	return typed > 0 && filled(cells)*2 >= len(cells)
+}
+
 // isHeader reports whether a row names the columns of those below it: its cells
 // are names, none twice, and some column is not made of such.
 func isHeader(names []string, below []row) bool {
@@ -390,134 +484,4 @@ func isHeader(names []string, below []row) bool {
 		}
 	}
 	return true
-}
-
-// repeated is the rows that one record holds.
-type repeated struct {
-	path     string
-	elements [][]cell
-}
-
-const maxFlat = 4 // levels that are flattened
-
-// flatten makes columns of a record's parts: objects become paths, and the
-// first array of objects becomes rows.
-func flatten(header []string, values []tabular.Value) ([]cell, repeated) {
-	var out []cell
-	var r repeated
-	for i, name := range header {
-		flattenInto(&out, &r, []string{name}, &values[i])
-	}
-	return out, r
-}
-
-// pathOf writes keys as a source: with dots between, or as a JSON Pointer where a
-// key could not stand so.
-func pathOf(keys []string) string {
-	pointer := ""
-	plain := true
-	for _, k := range keys {
-		plain = plain && k != "" && k != "*" && !strings.ContainsAny(k, "./")
-		pointer += "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(k)
-	}
-	if plain {
-		return strings.Join(keys, ".")
-	}
-	return pointer
-}
-
-func flattenInto(out *[]cell, r *repeated, at []string, v *tabular.Value) {
-	text := bytes.TrimSpace(v.B)
-	if v.Kind != tabular.JSON || len(at) > maxFlat || len(text) == 0 {
-		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: v.Kind, I: v.I, Scale: v.Scale, X: v.X, M: v.M,
-			D: v.D, Odd: v.Odd, B: bytes.Clone(v.B)}})
-		return
-	}
-	if text[0] == '{' {
-		for _, member := range members(text) {
-			flattenInto(out, r, append(slices.Clone(at), member.path), &member.value)
-		}
-		return
-	}
-	var items []json.RawMessage
-	if r.path != "" || json.Unmarshal(text, &items) != nil || len(items) == 0 || bytes.TrimSpace(items[0])[0] != '{' {
-		*out = append(*out, cell{pathOf(at), tabular.Value{Kind: tabular.JSON, B: bytes.Clone(text)}})
-		return
-	}
-	r.path = pathOf(at)
-	for _, item := range items {
-		var element []cell
-		none := repeated{path: r.path} // arrays within stay arrays
-		flattenInto(&element, &none, at, &tabular.Value{Kind: tabular.JSON, B: item})
-		r.elements = append(r.elements, element)
-	}
-}
-
-// members returns the members of an object in order, by decoding it alone.
-func members(text []byte) []cell {
-	rows, err := decode.Open(decode.Source{Name: "x", Bytes: bufio.NewReader(bytes.NewReader(text))},
-		decode.How{Format: decode.JSON, Dialect: tabular.DefaultDialect(), Limits: decode.DefaultLimits})
-	if err != nil {
-		return nil
-	}
-	header, err := rows.Header()
-	if err != nil {
-		return nil
-	}
-	selector, ok := rows.(decode.Selector)
-	var sources []string
-	for _, h := range header {
-		sources = append(sources, "/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(h))
-	}
-	if !ok || selector.Select(sources) != nil {
-		return nil
-	}
-	rec, err := rows.Next()
-	if err != nil || rec.Problem != "" {
-		return nil
-	}
-	var out []cell
-	for i, h := range header {
-		out = append(out, cell{h, rec.Values[i]})
-	}
-	return out
-}
-
-var dates = []struct {
-	re   *regexp.Regexp
-	form string
-}{
-	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\dT[0-2]\d[0-5]\d`), "%Y%m%dT%H%M"},
-	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\d[0-2]\d[0-5]\d`), "%Y%m%d%H%M"},
-	{regexp.MustCompile(`(?:19|20)\d{2}-[01]\d-[0-3]\d`), "%Y-%m-%d"},
-	{regexp.MustCompile(`(?:19|20)\d{2}_[01]\d_[0-3]\d`), "%Y_%m_%d"},
-	{regexp.MustCompile(`(?:19|20)\d{2}[01]\d[0-3]\d`), "%Y%m%d"},
-	{regexp.MustCompile(`[0-3]\d\.[01]\d\.(?:19|20)\d{2}`), "%d.%m.%Y"},
-	{regexp.MustCompile(`(?:19|20)\d{2}-[01]\d`), "%Y-%m"},
-}
-
-// dated replaces the date in a name by its capture.
-func dated(name string) (pattern, form string) {
-	for _, d := range dates {
-		for _, at := range d.re.FindAllStringIndex(name, -1) {
-			if layout, err := timeformat.Compile(d.form); err == nil {
-				if _, err := layout.Time([]byte(name[at[0]:at[1]]), time.UTC); err == nil {
-					return name[:at[0]] + "{slot:" + d.form + "}" + name[at[1]:], d.form
-				}
-			}
-		}
-	}
-	return name, ""
-}
-
-var pieces = regexp.MustCompile(`\{slot:[^}]*\}|[A-Za-z0-9]+|[^A-Za-z0-9{}]+|[{}]`)
-
-// ends are what packing adds to a name.
-var ends = []string{".gz", ".zst", ".bz2"}
-
-func stem(name string) string {
-	for _, e := range ends {
-		name = strings.TrimSuffix(name, e)
-	}
-	return strings.TrimSuffix(name, path.Ext(name))
 }

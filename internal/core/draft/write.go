@@ -11,59 +11,6 @@ import (
 	"mullein/internal/core/decode"
 )
 
-// keyTry is columns that may tell one row from another.
-type keyTry struct {
-	columns []int
-	seen    map[string]bool
-	failed  bool
-}
-
-const (
-	maxKeyColumns = 8 // that are tried together
-	maxKeyText    = 64
-)
-
-// note holds the row that was added last against the keys that are still
-// possible.
-func (t *table) note() {
-	if t.keys == nil {
-		n := min(len(t.columns), maxKeyColumns)
-		for i := range t.columns {
-			t.keys = append(t.keys, keyTry{columns: []int{i}, seen: map[string]bool{}})
-		}
-		for i := range n {
-			for k := i + 1; k < n; k++ {
-				t.keys = append(t.keys, keyTry{columns: []int{i, k}, seen: map[string]bool{}})
-			}
-		}
-		for i := range n {
-			for k := i + 1; k < n; k++ {
-				for m := k + 1; m < n; m++ {
-					t.keys = append(t.keys, keyTry{columns: []int{i, k, m}, seen: map[string]bool{}})
-				}
-			}
-		}
-	}
-	for i := range t.keys {
-		k := &t.keys[i]
-		if k.failed {
-			continue
-		}
-		var b strings.Builder
-		for _, c := range k.columns {
-			last := t.columns[c].last
-			k.failed = k.failed || last == "" || len(last) > maxKeyText
-			b.WriteString(last)
-			b.WriteByte(0)
-		}
-		if k.failed = k.failed || k.seen[b.String()]; k.failed {
-			k.seen = nil
-			continue
-		}
-		k.seen[b.String()] = true
-	}
-}
-
 var plainText = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.]*$`)
 
 // quoted writes a text for YAML, in quotes where it needs them.
@@ -72,93 +19,6 @@ func quoted(s string) string {
 		return s
 	}
 	return strconv.Quote(s)
-}
-
-// keyable reports whether columns of a type may be in a key.
-func keyable(kind string) bool {
-	return !slices.Contains([]string{"object", "array", "list", "geojson", "geopoint"}, kind)
-}
-
-// key chooses the columns that tell rows apart: few, to the left, and no
-// measurements. There are none where no column can be in a key.
-func (t *table) key(types []found, names []string) (columns []int, note string) {
-	fits := func(k keyTry) bool {
-		for _, c := range k.columns {
-			kind := types[c].kind
-			if kind == "number" || kind == "boolean" || kind == "duration" || !keyable(kind) || !types[c].required {
-				return false
-			}
-		}
-		return !k.failed
-	}
-	var possible []keyTry
-	for _, k := range t.keys {
-		if fits(k) {
-			possible = append(possible, k)
-		}
-	}
-	if len(possible) == 0 {
-		for i, f := range types {
-			if f.required && f.kind != "number" && keyable(f.kind) && len(columns) < maxKeyColumns {
-				columns = append(columns, i)
-			}
-		}
-		if len(columns) == 0 {
-			first := slices.IndexFunc(types, func(f found) bool { return keyable(f.kind) })
-			if first < 0 {
-				return nil, "uncertain: no column can be a key; the rows of each file are added to those that are there"
-			}
-			columns = []int{first}
-		}
-		return columns, "uncertain: no few columns tell all rows apart; of rows alike in these, the last is kept"
-	}
-	best := possible[0]
-	if rest := t.withoutNewest(best.columns, types); len(rest) > 0 && len(rest) < len(best.columns) {
-		return rest, "rows alike in these differ in when they were revised: the newest is kept"
-	}
-	if at := t.timeOfFile(types); at >= 0 && !slices.Contains(best.columns, at) {
-		columns = append(slices.Clone(best.columns), at)
-		return columns, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, and taken "+
-			"for its time", names[at])
-	}
-	if len(best.columns) == 1 && t.rows > 1 {
-		note = "uncertain where only few rows were seen"
-		if t.rows >= 100 {
-			note = ""
-		}
-	}
-	var others []string
-	for _, k := range possible[1:] {
-		if len(k.columns) == len(best.columns) && len(others) < 3 {
-			var with []string
-			for _, c := range k.columns {
-				with = append(with, names[c])
-			}
-			others = append(others, strings.Join(with, " with "))
-		}
-	}
-	if len(others) > 0 {
-		note = strings.TrimPrefix(note+"; also unique: "+strings.Join(others, "; "), "; ")
-	}
-	return best.columns, note
-}
-
-// withoutNewest leaves out the columns that only say which row is the newest.
-func (t *table) withoutNewest(columns []int, types []found) []int {
-	return slices.DeleteFunc(slices.Clone(columns), func(c int) bool {
-		return revised.MatchString(t.columns[c].source) && (types[c].kind == "datetime" || types[c].kind == "date")
-	})
-}
-
-// timeOfFile finds a time that is the same in all rows; -1 for none.
-func (t *table) timeOfFile(types []found) int {
-	for i, c := range t.columns {
-		if (types[i].kind == "datetime" || types[i].kind == "date") && types[i].required && len(c.texts) == 1 &&
-			t.rows > 1 && !revised.MatchString(c.source) {
-			return i
-		}
-	}
-	return -1
 }
 
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
@@ -214,189 +74,116 @@ func plain(s, between string) string {
 	return strings.Trim(name[:min(len(name), 50)], between)
 }
 
-// feedName makes a feed's name of what its files have in common.
-func feedName(paths []string) string {
-	pattern, _ := dated(tail(paths[0]))
-	pattern = regexp.MustCompile(`\{[^}]*\}|\.(?i:zip)/`).ReplaceAllString(stem(pattern), " ")
-	words := strings.FieldsFunc(pattern, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-	var common []string
-	for _, w := range words {
-		all := true
-		for _, p := range paths {
-			all = all && strings.Contains(tail(p), w)
-		}
-		if all && strings.ContainsFunc(w, unicode.IsLetter) {
-			common = append(common, w)
-		}
-	}
-	if len(common) == 0 {
-		common = []string{"files"}
-	}
-	return plain(strings.Join(common, " "), "-")
-}
-
-// pattern makes the pattern of the files, with what varies captured.
-func (k *kind) pattern() (pattern, note string) {
-	var rows [][]string
-	exts := map[string]bool{}
-	deep, deepInZip := false, false
-	for _, p := range k.paths {
-		base := tail(p)
-		zip, member := inZip(p)
-		deep = deep || strings.Contains(zip, "/") || zip == "" && base != p
-		deepInZip = deepInZip || strings.Contains(member, "/")
-		s := stem(base)
-		exts[strings.TrimPrefix(base, s)] = true
-		d, _ := dated(s)
-		rows = append(rows, pieces.FindAllString(d, -1))
-	}
-	var b strings.Builder
-	if deep {
-		b.WriteString("**/")
-	}
-	captured := 0
-	zip, _ := inZip(k.paths[0])
-	if alike(rows) {
-		captured = capture(&b, rows)
-	} else if zip != "" {
-		b.WriteString("*.zip/*")
-		note = "uncertain: the names have no form in common"
-	} else {
-		slot := slices.IndexFunc(rows[0], isSlot)
-		b.WriteString("*")
-		if slot >= 0 {
-			b.WriteString(rows[0][slot] + "*")
-		}
-		note = "uncertain: the names have no form in common"
-	}
-	var ends []string
-	for e := range exts {
-		ends = append(ends, literal(e))
-	}
-	slices.Sort(ends)
-	if len(ends) == 1 {
-		b.WriteString(ends[0])
-	} else {
-		for i := range ends {
-			ends[i] = strings.TrimPrefix(ends[i], ".")
-		}
-		b.WriteString(".(" + strings.Join(ends, "|") + ")")
-	}
-	switch {
-	case captured > 0:
-		note = "what varies in the names is captured as part; give it its name"
-	case len(k.paths) == 1 && !strings.Contains(b.String(), "{slot"):
-		note = "uncertain: one file was seen, and its name carries no date"
-	}
-	out := b.String()
-	if deepInZip {
-		out = strings.Replace(out, zipped, zipped+"**/", 1)
-	}
-	return out, note
-}
-
-// literal writes a text as a pattern that it fits.
-func literal(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		switch r {
-		case '(', ')', '|', '*', '?', '{', '}':
-			b.WriteString("[" + string(r) + "]")
-		case '[', ']', '\\':
-			b.WriteByte('?')
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
-
-func isSlot(piece string) bool { return strings.HasPrefix(piece, "{slot") }
-
-// alike reports whether names have the same form: as many pieces, and the date at
-// the same place.
-func alike(rows [][]string) bool {
-	for _, r := range rows {
-		if len(r) != len(rows[0]) || slices.IndexFunc(r, isSlot) != slices.IndexFunc(rows[0], isSlot) {
-			return false
-		}
-	}
-	return true
-}
-
-// capture writes what names of one form have in common, and captures the rest.
-func capture(b *strings.Builder, rows [][]string) (captured int) {
-	for i, piece := range rows[0] {
-		same := true
-		for _, r := range rows {
-			same = same && r[i] == piece
-		}
-		switch {
-		case same && isSlot(piece):
-			b.WriteString(piece)
-		case same:
-			b.WriteString(literal(piece))
-		case captured == 0:
-			b.WriteString("{part}")
-			captured++
-		default:
-			captured++
-			fmt.Fprintf(b, "{part%d}", captured)
-		}
-	}
-	return captured
-}
-
-var revised = regexp.MustCompile(`(?i)(revis|updat|modif|chang|corrected|version)`)
-
-// write writes the feed file.
-func (k *kind) write(name, at string) string {
+// write writes the feed file, and what of it is sure.
+func (k *kind) write(name, at string) Feed {
 	t := k.table
+	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: t.rows}
 	types := make([]found, len(t.columns))
 	for i, c := range t.columns {
 		types[i] = c.judge()
 	}
 	columns := k.columnNames()
-	key, keyNote := t.key(types, columns)
+	key := t.chooseKey(types, columns, &k.naming)
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	k.writeFiles(line, name, at)
-	newest := k.writeFields(line, types, columns, key)
+	trailer, trailerNote := t.trailer(types, columns)
+	if strings.HasPrefix(trailerNote, "uncertain") {
+		k.shape.notes = append(k.shape.notes, trailerNote)
+	}
+	derived, derive := k.derived(key, columns)
+	k.writeFiles(line, name, at, len(key.columns)+len(derived) == 0)
+	k.writeFields(line, types, columns, key.columns)
 	var keys []string
-	for _, c := range key {
+	for _, c := range key.columns {
 		keys = append(keys, columns[c])
 	}
-	if keys != nil {
-		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(keyNote))
+	keys = append(keys, derived...)
+	if len(keys) > 0 {
+		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(strings.Join(key.notes, "; ")))
 	}
 	line("")
+	if len(derive) > 0 {
+		line("derive:")
+		for _, d := range derive {
+			line("  %s", d)
+		}
+		line("")
+	}
+	if trailer != "" {
+		line("checks:")
+		line("  file:")
+		line("    trailer: {line: %s}%s", single(trailer), comment(trailerNote))
+		line("")
+	}
 	line("tolerate: {rejects: 0}")
 	line("")
 	line("target:")
-	line("  table: public.%s", strings.ReplaceAll(name, "-", "_"))
-	if keys == nil {
-		line("  mode: append%s", comment(keyNote))
-	} else if newest != "" {
-		line("  newest: %s%s", newest, comment("by its name; of two rows with one key the newer wins"))
-	}
+	line("  table: %s", out.Table)
+	k.writeTarget(line, key, len(keys) > 0)
 	line("  lineage: standard")
-	return b.String()
+	out.Text = b.String()
+	k.summary(&out, types, columns, keys, key)
+	return out
+}
+
+// derived returns the columns that only the names of files tell and that are part of the
+// key, and their lines.
+func (k *kind) derived(key keyChoice, columns []string) (names, lines []string) {
+	for _, c := range key.captures {
+		name, value := c, "file.captures."+c
+		if c == "slot" {
+			switch {
+			case k.naming.slot == "%Y":
+				name, value = "year", value+".getFullYear()"
+			default:
+				name = "file_time"
+			}
+		}
+		for n := 2; slices.Contains(columns, name) || slices.Contains(names, name); n++ {
+			name = fmt.Sprintf("%s_%d", strings.TrimRight(name, "_0123456789"), n)
+		}
+		names = append(names, name)
+		lines = append(lines, fmt.Sprintf("%s: %s%s", name, value, comment("only the name of the file tells it")))
+	}
+	return names, lines
+}
+
+func (k *kind) writeTarget(line printer, key keyChoice, keyed bool) {
+	if !keyed {
+		line("  mode: append%s", comment(strings.Join(key.notes, "; ")))
+		for _, n := range key.near {
+			line("  # as a key, %s", n)
+		}
+		return
+	}
+	if key.newest != "" {
+		line("  newest: %s%s", key.newest, comment(key.reason))
+	}
+	if key.absent != "" {
+		line("  absent: keep%s", comment(key.absent))
+	}
 }
 
 // printer writes a line.
 type printer func(format string, args ...any)
 
 // writeFiles writes which files belong, and how they are read.
-func (k *kind) writeFiles(line printer, name, at string) {
-	t := k.table
-	line("# A draft from %d file(s), %d rows looked at. It works as it stands; look at each", len(k.paths), t.rows)
-	line("# comment that says \"uncertain\", try it with: mullein rehearse FILE --send SAMPLE")
+func (k *kind) writeFiles(line printer, name, at string, appends bool) {
+	line("# A draft from %s. Look at each comment that says \"uncertain\".", k.looked())
 	line("feed: %s", name)
 	line("")
-	pattern, note := k.pattern()
 	line("landing:")
-	line("  at: %s", at)
-	line("  files: %q%s", pattern, comment(note))
+	line("  at: %s", quoted(at))
+	line("  files: %q%s", k.naming.pattern.String(), comment(strings.Join(k.naming.notes, "; ")))
+	if k.naming.fold {
+		line("  case: ignore")
+	}
+	if k.withColumns != "" {
+		line("  with_columns: %s%s", k.withColumns, comment("files of another kind come under the same names"))
+	}
+	if appends {
+		line("  reissue: replace%s", comment("rows have no key: a file that comes again takes the place of what it was"))
+	}
 	line("")
 	for _, n := range k.shape.notes {
 		line("# %s", n)
@@ -414,15 +201,44 @@ func (k *kind) writeFiles(line printer, name, at string) {
 	line("")
 }
 
-// writeFields writes the schema's fields, and returns the one that says which row is
-// the newest; "" for none.
-func (k *kind) writeFields(line printer, types []found, columns []string, key []int) (newest string) {
+// looked says how much was looked at.
+func (k *kind) looked() string {
+	files := fmt.Sprintf("%d files", len(k.paths))
+	if len(k.paths) == 1 {
+		files = "one file"
+	}
+	if n := len(k.table.files); n < len(k.paths) {
+		files = fmt.Sprintf("%d of %d files", n, len(k.paths))
+	}
+	rows := fmt.Sprintf("all %d rows", k.table.rows)
+	if k.table.partly {
+		rows = fmt.Sprintf("the first rows of each, %d in all", k.table.rows)
+	}
+	return files + ", " + rows
+}
+
+// fieldsMatch says how files fit the schema; "" for the default.
+func (k *kind) fieldsMatch() (match, note string) {
+	switch {
+	case k.shape.format == decode.JSON || k.shape.format == decode.Lines:
+		return "subset", "further keys of records are passed over"
+	case k.shape.format.Native() && k.shape.format.Trees():
+		return "equal", "a column that is renamed or missing refuses the file"
+	case k.drifts || k.order:
+		return "equal", "files have their columns in other orders, or lack some"
+	}
+	return "", ""
+}
+
+// writeFields writes the schema's fields.
+func (k *kind) writeFields(line printer, types []found, columns []string, key []int) {
 	t := k.table
 	line("schema:")
-	if k.shape.format.Trees() {
-		line("  fieldsMatch: partial%s", comment("records need not have every key"))
+	if match, note := k.fieldsMatch(); match != "" {
+		line("  fieldsMatch: %s%s", match, comment(note))
 	}
 	line("  fields:")
+	byPosition := k.shape.format == decode.CSV && !k.shape.dialect.Header
 	for i, c := range t.columns {
 		f := types[i]
 		parts := []string{"name: " + columns[i]}
@@ -431,23 +247,62 @@ func (k *kind) writeFields(line printer, types []found, columns []string, key []
 		}
 		if k.shape.widths != nil {
 			parts = append(parts, fmt.Sprintf("source: \"%d-%d\"", k.shape.widths[i].From, k.shape.widths[i].To))
-		} else if c.source != columns[i] && !(k.shape.format == decode.CSV && !k.shape.dialect.Header) {
-			parts = append(parts, fmt.Sprintf("source: %q", c.source))
+		} else if c.source != columns[i] && !byPosition {
+			parts = append(parts, fmt.Sprintf("source: %s", strconv.Quote(c.source)))
 		}
-		parts = append(parts, f.options...)
-		if len(f.missing) > 0 {
-			parts = append(parts, fmt.Sprintf("missingValues: [\"\", %s]", quoteAll(f.missing)))
+		parts = append(parts, f.options()...)
+		if k.optional(c) {
+			parts = append(parts, "optional: true")
 		}
-		if f.required && slices.Contains(key, i) {
+		if slices.Contains(key, i) {
 			parts = append(parts, "constraints: {required: true}")
 		}
 		line("    - {%s}%s", strings.Join(parts, ", "), comment(f.note))
-		if (f.kind == "datetime" || f.kind == "date") && revised.MatchString(c.source) && newest == "" {
-			newest = columns[i]
+	}
+}
+
+// optional reports whether files may lack a column.
+func (k *kind) optional(c *column) bool {
+	return c.absent > 0 || c.node != nil && c.node.rare
+}
+
+// summary says in a few words what is sure and what is not.
+func (k *kind) summary(out *Feed, types []found, columns, keys []string, key keyChoice) {
+	out.Sure = append(out.Sure, k.looked()+" read as "+string(k.shape.format))
+	where := "no key: rows are added"
+	if len(keys) > 0 {
+		where = fmt.Sprintf("the key [%s] loses none of them", strings.Join(keys, ", "))
+	}
+	out.Sure = append(out.Sure, where)
+	unsure := func(at, note string) {
+		for _, part := range strings.Split(note, "; ") {
+			if text, is := strings.CutPrefix(part, "uncertain: "); is {
+				out.Unsure = append(out.Unsure, at+": "+text)
+			}
 		}
 	}
-	return newest
+	for _, n := range k.naming.notes {
+		unsure("files", n)
+	}
+	for _, n := range k.shape.notes {
+		unsure("format", n)
+	}
+	for i, f := range types {
+		unsure(columns[i], f.note)
+	}
+	for _, n := range key.notes {
+		unsure("key", n)
+	}
+	if len(keys) == 0 && k.table.rows > 0 {
+		out.Unsure = append(out.Unsure, "key: "+key.notes[0])
+	}
+	if key.absent != "" {
+		out.Unsure = append(out.Unsure, "absent: "+key.absent)
+	}
 }
+
+// single writes a text for YAML in single quotes.
+func single(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 func comment(note string) string {
 	if note == "" {
@@ -473,6 +328,9 @@ func (k *kind) dialect() string {
 		if !d.Header {
 			parts = append(parts, "header: false")
 		}
+		if d.CommentRows != nil {
+			parts = append(parts, "commentRows: "+numbers(d.CommentRows))
+		}
 	}
 	if k.shape.format == decode.Fixed {
 		if d.CommentChar != 0 {
@@ -483,7 +341,9 @@ func (k *kind) dialect() string {
 		}
 	}
 	if d.HeaderRows != nil {
-		parts = append(parts, fmt.Sprintf("headerRows: [%d]", d.HeaderRows[0]))
+		parts = append(parts, "headerRows: "+numbers(d.HeaderRows))
 	}
 	return strings.Join(parts, ", ")
 }
+
+func numbers(of []int) string { return strings.Join(strings.Fields(fmt.Sprint(of)), ", ") }

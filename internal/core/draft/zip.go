@@ -35,8 +35,7 @@ func tail(p string) string {
 }
 
 // unzipped puts the files in zips in the place of the zips.
-func unzipped(samples []Sample, unread map[string]error) []Sample {
-	var out []Sample
+func unzipped(samples []Sample) (out []Sample, left []Left) {
 	for _, s := range samples {
 		if !strings.HasSuffix(strings.ToLower(s.Path), ".zip") {
 			out = append(out, s)
@@ -44,11 +43,17 @@ func unzipped(samples []Sample, unread map[string]error) []Sample {
 		}
 		members, err := membersOf(s)
 		if err != nil {
-			unread[s.Path] = err
+			left = append(left, Left{s.Path, err.Error(), true})
 		}
-		out = append(out, members...)
+		for _, m := range members {
+			if why := leftOut(m.Path); why != "" {
+				left = append(left, Left{m.Path, why, false})
+				continue
+			}
+			out = append(out, m)
+		}
 	}
-	return out
+	return out, left
 }
 
 // membersOf returns the files in a zip, as samples of their own.
@@ -69,7 +74,7 @@ func membersOf(s Sample) ([]Sample, error) {
 			strings.HasPrefix(path.Base(name), ".") || m.UncompressedSize64 > memberRead {
 			continue
 		}
-		out = append(out, Sample{Path: s.Path + "/" + name,
+		out = append(out, Sample{Path: s.Path + "/" + name, Folder: s.Folder,
 			Open: func() (decode.Source, func(), error) { return s.member(m.Name) }})
 	}
 	if len(out) == 0 {

@@ -508,7 +508,7 @@ func readField(n *node) tabular.Field {
 		TrueValues: n.texts("trueValues"), FalseValues: n.texts("falseValues"), MissingValues: n.texts("missingValues"),
 		ItemType: n.str("itemType", ""), Delimiter: n.str("delimiter", ""),
 		CutNanoseconds: n.str("nanoseconds", "") == "cut",
-		Unstored:       !n.flag("stored", true),
+		Unstored:       !n.flag("stored", true), Optional: n.flag("optional", false),
 	}
 	k := n.get("constraints")
 	f.Constraints = tabular.Constraints{

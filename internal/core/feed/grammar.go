@@ -176,6 +176,7 @@ func schemaKeys() *key {
 		texts("trueValues", "The texts for true. Default: true, True, TRUE, 1."),
 		texts("falseValues", "The texts for false. Default: false, False, FALSE, 0."),
 		texts("missingValues", "The texts for no value, in this column."),
+		flag("optional", "true: files may lack the column, whatever fieldsMatch says; it is null then. Default: false."),
 		flag("stored", "false: the column is read for expressions only, and the target has none for it. Default: "+
 			"true."),
 		choice("nanoseconds", "What becomes of times that are finer than the microseconds that the target keeps: "+

@@ -194,6 +194,9 @@ func tableField(f *tabular.Field) map[string]any {
 	set("decimalChar", f.DecimalChar)
 	set("groupChar", f.GroupChar)
 	set("itemType", f.ItemType)
+	if f.Optional {
+		out["optional"] = true
+	}
 	if f.Unstored {
 		out["stored"] = false
 	}

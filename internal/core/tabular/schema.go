@@ -177,7 +177,7 @@ func (s *Schema) MatchKeys(keys, tops, also []string) ([]bool, error) {
 		whole = whole || top == ""
 		if has[i] {
 			found++
-		} else if !known[top] {
+		} else if !known[top] && !s.Fields[i].Optional {
 			missing = append(missing, top)
 		}
 		known[top] = true
@@ -216,7 +216,8 @@ func (s *Schema) judge(header []string, positions []int, missing, extra []string
 	if len(says) > 0 {
 		return fmt.Errorf("the columns do not fit the schema (fieldsMatch: %s): %s", match, strings.Join(says, "; "))
 	}
-	if match == MatchExact && !slices.IsSorted(positions) {
+	there := slices.DeleteFunc(slices.Clone(positions), func(at int) bool { return at < 0 })
+	if match == MatchExact && !slices.IsSorted(there) {
 		want := make([]string, len(s.Fields))
 		for i := range s.Fields {
 			want[i] = s.Fields[i].SourceName()

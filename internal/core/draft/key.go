@@ -1,0 +1,553 @@
+package draft
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+)
+
+// keyChoice is what tells rows apart.
+type keyChoice struct {
+	columns  []int    // of the table; nil for none
+	captures []string // of the names, which are derived
+	sure     bool
+	notes    []string // beside the key
+	// near are keys that would lose rows, and how many.
+	near   []string
+	newest string // of the feed file; "" for the default
+	reason string // beside newest
+	absent string // what is said of absent; "" for nothing
+}
+
+const (
+	keyColumns   = 12 // columns that are tried together
+	keyWidth     = 4  // columns of a key
+	firstTried   = 2000
+	fewRows      = 50
+	chanceTwice  = 3.0 // pairs that would be alike by chance, from which on it says something that there are none
+	stable       = 0.9 // of rows with one key, that have the same in a column
+	mostlyWithin = 0.5
+)
+
+// keyTry is columns that may be a key.
+type keyTry struct {
+	columns  []int
+	lost     int // rows that another of the same file has the key of
+	repeated int // rows that another of any file has the key of
+}
+
+// keys finds a key. It loses none of the rows that were read: no two of a file have it, and
+// none lacks a part of it.
+type keys struct {
+	t     *table
+	types []found
+	names []string
+	roles []role
+	slot  bool // the names say a time
+	also  []string
+	cache map[string]keyTry
+}
+
+// chooseKey proposes a key of the table's columns and of what names say.
+func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
+	k := &keys{t: t, types: types, names: names, slot: n.slot != "", cache: map[string]keyTry{}}
+	for _, c := range n.captures {
+		if c != "until" {
+			k.also = append(k.also, c)
+		}
+	}
+	for i, c := range t.columns {
+		k.roles = append(k.roles, c.roleOf(types[i], t.rows, i == 0))
+	}
+	if t.rows == 0 {
+		return keyChoice{notes: []string{"no row was seen, so that nothing is known of a key"}}
+	}
+	best, others := k.within()
+	if best == nil {
+		return keyChoice{near: k.near(), notes: []string{"no columns tell all rows apart that look like identifiers, " +
+			"codes, names or times: every row of a file is added"}}
+	}
+	out := k.across(best)
+	for _, o := range others {
+		if len(o) == len(best) && len(out.columns) == len(best) {
+			out.notes = append(out.notes, "also unique: "+k.say(o, nil))
+		}
+	}
+	if t.rows < fewRows && len(out.notes) == 0 {
+		out.sure = false
+		out.notes = append(out.notes, fmt.Sprintf("uncertain: only %d rows were seen", t.rows))
+	}
+	return out
+}
+
+// say names columns and captures.
+func (k *keys) say(columns []int, captures []string) string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, k.names[c])
+	}
+	return strings.Join(append(out, captures...), " with ")
+}
+
+// eligible returns the columns that may be in a key, the likely ones first.
+func (k *keys) eligible() (out []int) {
+	rank := map[role]int{identity: 0, instant: 1, entity: 1, axis: 2, revision: 3}
+	for i, c := range k.t.columns {
+		if k.roles[i] != notInKey && !slices.Contains(c.hashes, 0) && k.distinct(i) > 1 {
+			out = append(out, i)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return rank[k.roles[a]] - rank[k.roles[b]] })
+	return out[:min(len(out), keyColumns)]
+}
+
+// distinct returns how many values a column has.
+func (k *keys) distinct(c int) int {
+	col := k.t.columns[c]
+	if !col.more {
+		return len(col.texts)
+	}
+	return k.t.rows - k.try([]int{c}, nil).repeated
+}
+
+// within finds the best key that no two rows of one file have; nil for none.
+func (k *keys) within() (best []int, others [][]int) {
+	from := k.eligible()
+	if k.t.rows == 1 {
+		for _, c := range from {
+			if k.roles[c] == identity || k.roles[c] == entity {
+				return []int{c}, nil
+			}
+		}
+	}
+	var found [][]int
+	for width := 1; width <= min(keyWidth, len(from)); width++ {
+		combine(len(from), width, func(at []int) {
+			var columns []int
+			for _, i := range at {
+				columns = append(columns, from[i])
+			}
+			if slices.ContainsFunc(found, func(f []int) bool { return subset(f, columns) }) {
+				return
+			}
+			if k.headFits(columns) && k.try(columns, nil).lost == 0 && k.means(columns) {
+				found = append(found, columns)
+			}
+		})
+		if len(found) > 0 && width > 1 || slices.ContainsFunc(found, func(f []int) bool {
+			return k.roles[f[0]] != revision &&
+				k.rank(f) < 3
+		}) {
+			break
+		}
+	}
+	if len(found) == 0 {
+		return nil, nil
+	}
+	slices.SortStableFunc(found, func(a, b []int) int { return cmp.Or(k.rank(a)-k.rank(b), len(a)-len(b)) })
+	best = slices.Clone(found[0])
+	slices.Sort(best)
+	return best, found[1:min(len(found), 3)]
+}
+
+// rank is how unlikely a key is.
+func (k *keys) rank(columns []int) (out int) {
+	rank := map[role]int{identity: 0, instant: 1, entity: 1, axis: 2, revision: 10}
+	for _, c := range columns {
+		out += rank[k.roles[c]]
+		if len(columns) == 1 && k.roles[c] == instant {
+			out++ // a row a time is less likely than a row a thing
+		}
+	}
+	return out
+}
+
+// means reports whether it says something that no rows are alike in these columns: it would
+// be otherwise by chance, or one names the row.
+func (k *keys) means(columns []int) bool {
+	if len(columns) == 1 {
+		c := columns[0]
+		return k.roles[c] != axis && (k.roles[c] != revision || k.t.rows == 1) &&
+			(k.roles[c] != instant || k.series(c)) && (k.roles[c] != entity || k.types[c].kind != "integer" ||
+			c == 0 || k.t.columns[c].counts(k.t.rows) || hasWord(nameWords(k.t.columns[c].source), entityWords))
+	}
+	things, times, ids := 0, 0, 0
+	ways := 1.0
+	for _, c := range columns {
+		ways *= float64(k.distinct(c))
+		switch k.roles[c] {
+		case identity:
+			ids++
+			things++
+		case entity, axis:
+			things++
+		case instant:
+			times++
+		}
+	}
+	rows := float64(k.t.rows) / float64(len(k.t.files))
+	byChance := rows * rows / (2 * ways)
+	return things > 0 && times > 0 && len(columns) == 2 || ids > 0 && len(columns) == 2 || byChance >= chanceTwice
+}
+
+// series reports whether times go only up, or only down, within each file.
+func (k *keys) series(c int) bool {
+	values := k.t.columns[c]
+	if k.t.rows < 3 {
+		return c == 0
+	}
+	return c == 0 || !values.more && len(values.texts) == k.t.rows && k.roles[0] == instant
+}
+
+// combine calls f with each choice of so many of n.
+func combine(n, width int, f func(at []int)) {
+	at := make([]int, width)
+	var next func(i, from int)
+	next = func(i, from int) {
+		if i == width {
+			f(at)
+			return
+		}
+		for x := from; x < n; x++ {
+			at[i] = x
+			next(i+1, x+1)
+		}
+	}
+	next(0, 0)
+}
+
+func subset(a, of []int) bool {
+	return !slices.ContainsFunc(a, func(x int) bool { return !slices.Contains(of, x) })
+}
+
+// headFits reports whether no two of the first rows are alike in the columns.
+func (k *keys) headFits(columns []int) bool {
+	f := k.t.files[0]
+	seen := map[uint64]bool{}
+	for row := f.from; row < min(f.to, f.from+firstTried); row++ {
+		h := k.hash(columns, row)
+		if seen[h] {
+			return false
+		}
+		seen[h] = true
+	}
+	return true
+}
+
+func (k *keys) hash(columns []int, row int) uint64 {
+	h := uint64(0)
+	for _, c := range columns {
+		h = (h ^ k.t.columns[c].hashes[row]) * 0x9E3779B97F4A7C15
+		h ^= h >> 29
+	}
+	return h
+}
+
+// captured is what a file's name says of some captures.
+func captured(f *readFile, names []string) uint64 {
+	h := uint64(0)
+	for _, n := range names {
+		h = (h ^ hashOf(fmt.Sprint(f.captures[n]))) * 0x9E3779B97F4A7C15
+	}
+	return h
+}
+
+// try counts the rows that are alike in columns, within their file and in all.
+func (k *keys) try(columns []int, captures []string) keyTry {
+	id := fmt.Sprint(columns, captures)
+	if t, known := k.cache[id]; known {
+		return t
+	}
+	out := keyTry{columns: columns}
+	all := make([]uint64, 0, k.t.rows)
+	for i := range k.t.files {
+		f := &k.t.files[i]
+		from := len(all)
+		extra := captured(f, captures)
+		for row := f.from; row < f.to; row++ {
+			all = append(all, k.hash(columns, row)^extra)
+		}
+		out.lost += repeats(all[from:])
+	}
+	out.repeated = repeats(all)
+	k.cache[id] = out
+	return out
+}
+
+// repeats sorts hashes, and returns how many come again.
+func repeats(hashes []uint64) (n int) {
+	slices.Sort(hashes)
+	for i := 1; i < len(hashes); i++ {
+		if hashes[i] == hashes[i-1] {
+			n++
+		}
+	}
+	return n
+}
+
+// near returns the keys that lose the fewest rows.
+func (k *keys) near() (out []string) {
+	from := k.eligible()
+	var tries []keyTry
+	for width := 1; width <= min(3, len(from)); width++ {
+		combine(len(from), width, func(at []int) {
+			var columns []int
+			for _, i := range at {
+				columns = append(columns, from[i])
+			}
+			slices.Sort(columns)
+			tries = append(tries, k.try(columns, nil))
+		})
+	}
+	slices.SortStableFunc(tries, func(a, b keyTry) int { return a.lost - b.lost })
+	for _, t := range tries[:min(len(tries), 3)] {
+		why := fmt.Sprintf("would lose %d of %d rows", t.lost, k.t.rows)
+		if t.lost == 0 {
+			why = "would lose none of these rows, but only by chance"
+		}
+		out = append(out, fmt.Sprintf("[%s] %s", strings.ReplaceAll(k.say(t.columns, nil), " with ", ", "), why))
+	}
+	return out
+}
+
+// across looks at what the same key means in several files: the same thing again, or
+// another that only the name of the file tells.
+func (k *keys) across(best []int) keyChoice {
+	out := keyChoice{columns: best, sure: true}
+	for i := range k.t.columns {
+		if k.roles[i] == revision && !slices.Contains(best, i) && out.newest == "" && !slices.Contains(k.t.columns[i].hashes, 0) {
+			out.newest, out.reason = k.names[i], "by its name; of two rows with one key the newer wins"
+		}
+	}
+	k.entitiesInTime(&out)
+	if len(k.t.files) == 1 {
+		k.alone(&out)
+		return out
+	}
+	again := k.try(out.columns, nil).repeated
+	for i, r := range k.roles { // what all rows of a file share tells files apart
+		if (r == identity || r == entity) && again > 0 && !slices.Contains(out.columns, i) && k.ofFile(i) {
+			with := append(slices.Clone(out.columns), i)
+			slices.Sort(with)
+			if left := k.try(with, nil).repeated; left < again && !k.mostlySame(out.columns, nil) {
+				out.columns, again = with, left
+			}
+		}
+	}
+	if again > 0 { // a time in the rows tells them apart
+		for i, r := range k.roles {
+			if r != instant || slices.Contains(out.columns, i) || slices.Contains(k.t.columns[i].hashes, 0) {
+				continue
+			}
+			with := append(slices.Clone(out.columns), i)
+			slices.Sort(with)
+			if left := k.try(with, nil).repeated; left*10 < again && !k.mostlySame(out.columns, nil) {
+				out.columns, again = with, left
+			}
+		}
+	}
+	onlyTimes := !slices.ContainsFunc(out.columns, func(c int) bool { return k.roles[c] != instant })
+	for _, c := range k.also { // a station that only the name tells
+		if !k.varies(c) {
+			continue
+		}
+		left := k.try(out.columns, append(out.captures, c)).repeated
+		if onlyTimes || again > 0 && left < again && !k.mostlySame(out.columns, []string{c}) {
+			out.captures = append(out.captures, c)
+			out.notes = append(out.notes, "what the name of a file says keeps its rows apart from those of others")
+			again = left
+		}
+	}
+	if again == 0 {
+		return out
+	}
+	share := float64(again) / float64(k.t.rows)
+	entities := k.sameThings(out.columns, out.captures)
+	switch {
+	case k.timed(out.columns) || entities || k.mostlySame(out.columns, out.captures) || !k.slot || !k.varies("slot"):
+		k.updates(&out, share)
+	default:
+		out.captures = append(out.captures, "slot")
+		out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
+			"name is part of the key")
+	}
+	return out
+}
+
+// entitiesInTime adds a time to a key of things only, where so few rows were seen that
+// nothing else speaks against it.
+func (k *keys) entitiesInTime(out *keyChoice) {
+	if k.t.rows >= fewRows || k.ids(out.columns) || k.timed(out.columns) {
+		return
+	}
+	for i, r := range k.roles {
+		if r == instant && !slices.Contains(k.t.columns[i].hashes, 0) && k.distinct(i) > 1 {
+			out.columns, out.sure = append(out.columns, i), false
+			slices.Sort(out.columns)
+			out.notes = append(out.notes, fmt.Sprintf("uncertain: only %d rows were seen; %s is taken for a part of the key",
+				k.t.rows, k.names[i]))
+			return
+		}
+	}
+}
+
+// ofFile reports whether all rows of each file have the same in a column, and not nothing.
+func (k *keys) ofFile(c int) bool {
+	h := k.t.columns[c].hashes
+	for _, f := range k.t.files {
+		for row := f.from; row < f.to; row++ {
+			if h[row] == 0 || h[row] != h[f.from] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// alone judges a key of one file.
+func (k *keys) alone(out *keyChoice) {
+	for i, r := range k.roles {
+		if r == identity && k.t.each && !slices.Contains(out.columns, i) && k.ofFile(i) {
+			out.columns, out.sure = append(out.columns, i), false
+			slices.Sort(out.columns)
+			out.notes = append(out.notes, fmt.Sprintf("uncertain: one document was seen, and %s tells it from others",
+				k.names[i]))
+		}
+	}
+	if k.timed(out.columns) {
+		return
+	}
+	if at := k.timeOfFile(); at >= 0 && !slices.Contains(out.columns, at) {
+		out.columns = append(out.columns, at)
+		slices.Sort(out.columns)
+		out.sure = false
+		out.notes = append(out.notes, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, "+
+			"and taken for its time", k.names[at]))
+		return
+	}
+	if k.slot && !k.ids(out.columns) {
+		out.captures = append(out.captures, "slot")
+		out.sure = false
+		out.notes = append(out.notes, "uncertain: one file was seen; the time in its name is taken for a part of the key")
+	}
+}
+
+// ids reports whether one of the columns is an identifier.
+func (k *keys) ids(columns []int) bool {
+	return slices.ContainsFunc(columns, func(c int) bool { return k.roles[c] == identity })
+}
+
+// timed reports whether one of the columns is a time.
+func (k *keys) timed(columns []int) bool {
+	return slices.ContainsFunc(columns, func(c int) bool { return k.roles[c] == instant })
+}
+
+// timeOfFile finds a time that is the same in all rows; -1 for none.
+func (k *keys) timeOfFile() int {
+	for i, c := range k.t.columns {
+		if k.roles[i] == instant && (k.types[i].kind == "datetime" || k.types[i].kind == "date") &&
+			len(c.texts) == 1 && k.t.rows > 1 && !slices.Contains(c.hashes, 0) {
+			return i
+		}
+	}
+	return -1
+}
+
+// varies reports whether files differ in what their names say.
+func (k *keys) varies(capture string) bool {
+	for i := range k.t.files {
+		if fmt.Sprint(k.t.files[i].captures[capture]) != fmt.Sprint(k.t.files[0].captures[capture]) {
+			return true
+		}
+	}
+	return false
+}
+
+// pairs calls f with rows of different files that have the same key, one with the next;
+// only of files that differ in what the names say of a capture, where one is given.
+func (k *keys) pairs(columns []int, captures, differ []string, f func(a, b int)) {
+	type place struct{ row, file int }
+	last := make(map[uint64]place, k.t.rows)
+	for i := range k.t.files {
+		file := &k.t.files[i]
+		extra := captured(file, captures)
+		for row := file.from; row < file.to; row++ {
+			h := k.hash(columns, row) ^ extra
+			if before, known := last[h]; known && before.file != i &&
+				(differ == nil || captured(&k.t.files[before.file], differ) != captured(file, differ)) {
+				f(before.row, row)
+			}
+			last[h] = place{row, i}
+		}
+	}
+}
+
+// mostlySame reports whether most rows that have the key of one in another file are the
+// same in all other columns.
+func (k *keys) mostlySame(columns []int, differ []string) bool {
+	rest := k.rest(columns)
+	same, all := 0, 0
+	k.pairs(columns, nil, differ, func(a, b int) {
+		all++
+		if k.hash(rest, a) == k.hash(rest, b) {
+			same++
+		}
+	})
+	return len(rest) > 0 && all > 0 && float64(same) > mostlyWithin*float64(all)
+}
+
+// rest are the other columns.
+func (k *keys) rest(columns []int) (out []int) {
+	for i := range k.t.columns {
+		if !slices.Contains(columns, i) && k.roles[i] != revision {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// sameThings reports whether rows with one key say the same of a thing: some column that is
+// no measure, and not the same in all rows, nearly never changes.
+func (k *keys) sameThings(columns []int, captures []string) bool {
+	rest := k.rest(columns)
+	same, all := make([]int, len(rest)), 0
+	k.pairs(columns, captures, nil, func(a, b int) {
+		all++
+		for i, c := range rest {
+			if h := k.t.columns[c].hashes; h[a] == h[b] {
+				same[i]++
+			}
+		}
+	})
+	for i, c := range rest {
+		kind := k.types[c].kind
+		telling := kind == "string" || kind == "date" || k.roles[c] == identity
+		if telling && float64(same[i]) >= stable*float64(all) && k.distinct(c)*5 > min(k.keysOf(columns), 1000) {
+			return true
+		}
+	}
+	return false
+}
+
+// keysOf is how many keys there are.
+func (k *keys) keysOf(columns []int) int { return k.t.rows - k.try(columns, nil).repeated }
+
+// updates says what it means that keys come again.
+func (k *keys) updates(out *keyChoice, share float64) {
+	percent := int(math.Round(100 * share * float64(len(k.t.files)) / float64(max(1, len(k.t.files)-1))))
+	what := fmt.Sprintf("%d %% of the keys of a file come again in the next", min(percent, 100))
+	if out.newest == "" {
+		out.newest = "modified"
+		if k.slot {
+			out.newest = "slot"
+		}
+		out.reason = what + ", as updates: the row of the newest file wins"
+	}
+	const whole = 90
+	if percent >= whole && !k.timed(out.columns) {
+		out.absent = what + ": each seems to be the whole table. Rows that do not come any more are kept; " +
+			"\"absent: delete\" or \"absent: mark\" with \"absent_at_most: 5%\" takes them out"
+	}
+}

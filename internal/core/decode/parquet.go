@@ -513,20 +513,36 @@ func (p *parquetFile) assemble(dst []byte, n *parquetNode) ([]byte, bool) {
 		}
 		return p.one(dst, n), false
 	}
-	dst = append(dst, '[')
+	open, end, item := byte('['), byte(']'), p.one
+	if n.pairs() {
+		open, end, item = '{', '}', p.pair
+	}
+	dst = append(dst, open)
 	if !some || head.DefinitionLevel() < n.def {
 		p.pass(n)
-		return append(dst, ']'), false
+		return append(dst, end), false
 	}
 	for first := true; ; first = false {
 		if !first {
 			dst = append(dst, ',')
 		}
-		dst = p.one(dst, n)
+		dst = item(dst, n)
 		if head, some = p.head(n); !some || head.RepetitionLevel() != n.rep {
-			return append(dst, ']'), false
+			return append(dst, end), false
 		}
 	}
+}
+
+// pair writes a member of a map.
+func (p *parquetFile) pair(dst []byte, n *parquetNode) []byte {
+	from := len(dst)
+	dst, _ = p.assemble(dst, n.children[0])
+	if key := dst[from:]; len(key) == 0 || key[0] != '"' { // keys need not be texts
+		dst = appendText(dst[:from], bytes.Clone(key))
+	}
+	dst = append(dst, ':')
+	dst, _ = p.assemble(dst, n.children[1])
+	return dst
 }
 
 // one writes one item of a node that is there.
@@ -557,6 +573,12 @@ func (p *parquetFile) one(dst []byte, n *parquetNode) []byte {
 		dst, _ = p.assemble(dst, c)
 	}
 	return append(dst, '}')
+}
+
+// pairs reports whether what repeats are the members of a map.
+func (n *parquetNode) pairs() bool {
+	return n.repeated && len(n.children) == 2 && n.children[0].name == "key" && n.children[0].leaf >= 0 &&
+		!n.children[0].repeated && n.children[1].name == "value"
 }
 
 // list returns what repeats in a group that stands for a list or a map: a single

@@ -29,7 +29,7 @@ func (n *parquetNode) node() Node {
 	pairs := false
 	for _, c := range n.children {
 		whole = whole || c.repeated
-		pairs = pairs || c.repeated && len(c.children) == 2 && c.children[0].name == "key"
+		pairs = pairs || c.pairs()
 	}
 	switch {
 	case whole:

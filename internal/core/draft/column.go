@@ -272,7 +272,7 @@ var (
 	wholeNumber = regexp.MustCompile(`^[+-]?(0|[1-9][0-9]{0,17})$`)
 	pointNumber = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]{1,3})?$`)
 	commaNumber = regexp.MustCompile(`^[+-]?([0-9]+(,[0-9]+)?|,[0-9]+)$`)
-	leadingZero = regexp.MustCompile(`^0[0-9]`)
+	leadingZero = regexp.MustCompile(`^0[0-9]+$`)
 	finer       = regexp.MustCompile(`[0-9]\.[0-9]{6}[0-9]*[1-9]`)
 	duration    = regexp.MustCompile(`^-?P[0-9T][0-9YMWDTHS.]*$`)
 	uuid        = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)

@@ -46,6 +46,9 @@ var (
 	revised = regexp.MustCompile(`(?i)(revis|updat|modif|chang|corrected|version)`)
 )
 
+// madeUp are names that the draft gave.
+var madeUp = regexp.MustCompile(`^column_[0-9]+$`)
+
 func list(text string) []string { return strings.Fields(text) }
 
 // nameWords cuts the name of a column: at marks, and where capitals begin.
@@ -85,6 +88,9 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 	if c.node != nil {
 		name = nameWords(c.node.last())
 	}
+	if madeUp.MatchString(c.source) {
+		name = nil
+	}
 	last := ""
 	if len(name) > 0 {
 		last = name[len(name)-1]
@@ -103,11 +109,13 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 			return identity
 		case measure:
 			return notInKey
+		case c.counts(rows):
+			return entity
 		case hasWord(name, instantWords):
 			return instant
 		case hasWord(name, axisWords):
 			return axis
-		case hasWord(name, entityWords) || c.counts(rows) || first && !c.more && rows == len(c.texts) || first && c.more:
+		case hasWord(name, entityWords) || first && !c.more && rows == len(c.texts) || first && c.more:
 			return entity
 		}
 	case "number":

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -30,6 +31,9 @@ func (s *shape) how() decode.How {
 	return decode.How{Format: s.format, Charset: s.charset, Dialect: s.dialect, Widths: s.widths, Each: s.each,
 		Limits: decode.DefaultLimits}
 }
+
+// linesNamed are names that say that there is a record a line.
+var linesNamed = regexp.MustCompile(`(?i)\.(jsonl|ndjson|jl)(\.(gz|zst|bz2))?$`)
 
 const headLooked = 64 << 10
 
@@ -64,6 +68,10 @@ func look(s Sample) (shape, error) {
 	default:
 		out.ascii = !slices.ContainsFunc(head, func(c byte) bool { return c >= utf8.RuneSelf })
 		out.text(head)
+		if out.format == decode.Lines && !linesNamed.MatchString(s.Path) && len(head) < headLooked &&
+			!bytes.Contains(bytes.TrimSpace(head), []byte("\n")) {
+			out.format = decode.JSON // one record is a document rather than a line
+		}
 	}
 	return out, out.readHeader(s)
 }

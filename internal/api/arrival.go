@@ -173,20 +173,21 @@ type Verified struct {
 
 // Rehearsal is what a load of a file would do.
 type Rehearsal struct {
-	Feed    string         `json:"feed"`
-	Path    string         `json:"path"`
-	Waits   bool           `json:"waits" doc:"false when nothing would be loaded next: the file is the newest that came"`
-	Refused string         `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
-	Known   string         `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
-	Balance Balance        `json:"balance"`
-	Checks  []CheckOutcome `json:"checks"`
-	Shape   []string       `json:"shape" doc:"What would be made or does not fit"`
-	Columns []string       `json:"columns" doc:"Of the samples"`
-	Samples []SampleRow    `json:"samples"`
-	Rejects []Reject       `json:"rejects" doc:"The first of them"`
-	Deep    bool           `json:"deep" doc:"The statements were executed and rolled back"`
-	Traces  string         `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
-	Took    float64        `json:"took" doc:"Seconds"`
+	Feed     string         `json:"feed"`
+	Path     string         `json:"path"`
+	Waits    bool           `json:"waits" doc:"false when nothing would be loaded next: the file is the newest that came"`
+	Refused  string         `json:"refused" doc:"Why the file would be refused; empty when it would be loaded"`
+	Known    string         `json:"known" doc:"What became of this very file already; empty when the ledger does not know it, or when it waits"`
+	Balance  Balance        `json:"balance"`
+	Checks   []CheckOutcome `json:"checks"`
+	Shape    []string       `json:"shape" doc:"What would be made or does not fit"`
+	Columns  []string       `json:"columns" doc:"Of the samples"`
+	Samples  []SampleRow    `json:"samples"`
+	Rejects  []Reject       `json:"rejects" doc:"The first of them"`
+	Deep     bool           `json:"deep" doc:"The statements were executed and rolled back"`
+	Traces   string         `json:"traces" doc:"What the rehearsal leaves behind; empty for nothing"`
+	Warnings []string       `json:"warnings" doc:"What a person should look at although the file would be loaded"`
+	Took     float64        `json:"took" doc:"Seconds"`
 }
 
 // SampleRow is a row that a load would write.

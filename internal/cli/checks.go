@@ -340,6 +340,9 @@ func (c *command) rehearsal(r api.Rehearsal) {
 		fmt.Fprintf(c.out, "  %s\n", harmlessLines(s, "  "))
 	}
 	fmt.Fprintln(c.out, balanceLine(r.Balance))
+	for _, w := range r.Warnings {
+		fmt.Fprintf(c.out, "Look at this: %s.\n", harmlessLines(w, "  "))
+	}
 	if len(r.Checks) > 0 {
 		t := &grid{head: []string{"CHECK", "", "SAW"}}
 		for _, k := range r.Checks {

@@ -45,8 +45,10 @@ type ServeOptions struct {
 
 // Program is what the command line cannot do through the API: being a service.
 type Program struct {
-	Serve   func(ctx context.Context, o ServeOptions) error
-	Demo    func(ctx context.Context, o ServeOptions) error
+	Serve func(ctx context.Context, o ServeOptions) error
+	Demo  func(ctx context.Context, o ServeOptions) error
+	// Private returns how to connect to the private database of a home folder.
+	Private func(home string) (url string, err error)
 	Version string
 }
 
@@ -133,7 +135,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
-		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch())
+		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p))
 	return root
 }
 
@@ -230,13 +232,7 @@ func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Con
 	if err != nil {
 		return err
 	}
-	o.Connections = map[string]string{}
-	for _, variable := range os.Environ() {
-		if name, ok := strings.CutPrefix(variable, "MULLEIN_CONNECTION_"); ok {
-			name, url, _ := strings.Cut(name, "=")
-			o.Connections[strings.ToLower(strings.ReplaceAll(name, "_", "-"))] = url
-		}
-	}
+	o.Connections = connections()
 	for _, g := range given {
 		name, url, ok := strings.Cut(g, "=")
 		if !ok || name == "" || name == feed.MainConnection {
@@ -246,6 +242,18 @@ func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Con
 		o.Connections[name] = url
 	}
 	return run(cmd.Context(), o)
+}
+
+// connections are the databases that the environment names.
+func connections() map[string]string {
+	out := map[string]string{}
+	for _, variable := range os.Environ() {
+		if name, ok := strings.CutPrefix(variable, "MULLEIN_CONNECTION_"); ok {
+			name, url, _ := strings.Cut(name, "=")
+			out[strings.ToLower(strings.ReplaceAll(name, "_", "-"))] = url
+		}
+	}
+	return out
 }
 
 // client returns a client of the service that the caller means.

@@ -259,7 +259,7 @@ func valueOr(s *string, none string) string {
 }
 
 func (c *command) target() *cobra.Command {
-	collapse := false
+	collapse, rows, most := false, false, 20
 	cmd := &cobra.Command{Use: "target TABLE", Short: "A table that feeds end in: its shape, its sizes, its last " +
 		"loads", Args: arguments(1, 1),
 		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
@@ -277,8 +277,20 @@ func (c *command) target() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if rows {
+				if len(v.Feeds) == 0 {
+					return fmt.Errorf("no feed ends in %s now; mullein sql shows its rows", args[0])
+				}
+				found, err := service.Rows(ctx, v.Feeds[0], v.Table, 0, most)
+				if err != nil {
+					return err
+				}
+				return c.show(found, func() { c.rowTable(found) })
+			}
 			return c.show(v, func() { c.targetView(v) })
 		})}
+	cmd.Flags().BoolVar(&rows, "rows", false, "show rows instead")
+	cmd.Flags().IntVar(&most, "limit", most, "with --rows: how many, 1 to 1000")
 	cmd.Flags().BoolVar(&collapse, "collapse", false, "where keys stand more than once: leave the newest row of each, "+
 		"and make the key")
 	return cmd

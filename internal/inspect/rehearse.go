@@ -34,7 +34,9 @@ type Rehearsal struct {
 	Rejects []ledger.Reject // the first of them
 	Deep    bool            // the statements were executed and rolled back
 	Traces  string          // what the rehearsal leaves behind; empty for nothing
-	Took    float64         // seconds
+	// Warnings are what a person should look at although the file would be loaded.
+	Warnings []string
+	Took     float64 // seconds
 }
 
 // Sent is a file that does not lie at the landing.
@@ -153,7 +155,7 @@ func (i *Inspector) rehearse(ctx context.Context, f *feed.Feed, trial *load.Tria
 	if err != nil {
 		return err
 	}
-	r.Refused, r.Balance, r.Traces = out.Refused, out.Balance, out.Traces
+	r.Refused, r.Balance, r.Traces, r.Warnings = out.Refused, out.Balance, out.Traces, out.Warnings
 	r.Checks, r.Samples = append(r.Checks, out.Checks...), append(r.Samples, out.Samples...)
 	r.Rejects = append(r.Rejects, out.Rejects[:min(len(out.Rejects), rejectsShown)]...)
 	return nil

@@ -3,7 +3,9 @@ package load
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"strings"
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/check"
@@ -38,6 +40,8 @@ type TrialResult struct {
 	Samples []table.Sample
 	Rejects []ledger.Reject
 	Traces  string // what the trial leaves behind
+	// Warnings are what a person should look at although the file would be loaded.
+	Warnings []string
 }
 
 // source is how the bytes of the file are had.
@@ -138,6 +142,9 @@ func (l *Attempt) compare(ctx context.Context, load *table.Load, c reading.Count
 		return nil
 	}
 	r.Balance = Complete(total, c)
+	if w := repeatedKeys(r.Balance, l.recipe.Feed.Schema.PrimaryKey); w != "" {
+		r.Warnings = append(r.Warnings, w)
+	}
 	if t.Deep {
 		r.Traces = "rolled back; what sequences and triggers did outside of the transaction stays, and dead rows wait " +
 			"in the table for the next vacuum"
@@ -150,6 +157,18 @@ func (l *Attempt) compare(ctx context.Context, load *table.Load, c reading.Count
 		}
 	}
 	return r.Balance.Err()
+}
+
+// repeatedKeys warns where more than one row in a hundred has the key of another row of the
+// file; "" where not.
+func repeatedKeys(b balance.Balance, key []string) string {
+	const share = 100
+	if b.Duplicate*share <= b.Read {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d rows (%.0f %%) have the key [%s] of another row of the file and would not be loaded; if "+
+		"they are rows of their own, the key lacks a column", b.Duplicate, b.Read, 100*float64(b.Duplicate)/float64(b.Read),
+		strings.Join(key, ", "))
 }
 
 // stageOne reads the file of a trial into the staging table.

@@ -167,12 +167,53 @@ func (s *Server) place(dir string) error {
 		return nil
 	}
 	os.Remove(s.Data)
-	sum := sha256.Sum256([]byte(dir))
-	s.Moved, s.Data = true, filepath.Join(u.HomeDir, "mullein-"+hex.EncodeToString(sum[:6]))
+	s.Moved, s.Data = true, elsewhere(u, dir)
 	if err := os.MkdirAll(s.Data, 0o700); err != nil {
 		return fmt.Errorf("make the folder of the private PostgreSQL: %w", err)
 	}
 	return os.Chown(s.Data, uid, gid)
+}
+
+// elsewhere is where the data lie when PostgreSQL's user cannot reach dir.
+func elsewhere(u *user.User, dir string) string {
+	sum := sha256.Sum256([]byte(dir))
+	return filepath.Join(u.HomeDir, "mullein-"+hex.EncodeToString(sum[:6]))
+}
+
+// Running is how to connect to the main database of a server that runs with its data below
+// dir. It holds a password.
+func Running(dir string) (url string, err error) {
+	places := []string{filepath.Join(dir, "postgres")}
+	if u, err := user.Lookup("postgres"); err == nil {
+		places = append(places, elsewhere(u, dir))
+	}
+	for _, data := range places {
+		text, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return "", fmt.Errorf("find the private PostgreSQL: %w", err)
+		}
+		const portLine = 3 // as PostgreSQL writes it, from 0
+		lines := strings.Split(string(text), "\n")
+		if len(lines) <= portLine {
+			return "", fmt.Errorf("find the private PostgreSQL: %s is cut short; it may just be starting",
+				filepath.Join(data, "postmaster.pid"))
+		}
+		s := &Server{Data: data}
+		if s.port, err = strconv.Atoi(strings.TrimSpace(lines[portLine])); err != nil {
+			return "", fmt.Errorf("find the private PostgreSQL: %w", err)
+		}
+		secret, err := os.ReadFile(s.secretFile())
+		if err != nil {
+			return "", fmt.Errorf("find the private PostgreSQL: %w", err)
+		}
+		s.secret = strings.TrimSpace(string(secret))
+		return s.URL(), nil
+	}
+	return "", fmt.Errorf("no private PostgreSQL runs below %s; start the service, or name a database with "+
+		"MULLEIN_DATABASE", dir)
 }
 
 func (s *Server) secretFile() string      { return filepath.Join(s.Data, "mullein.secret") }

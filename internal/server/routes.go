@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -544,7 +545,17 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	s.engine.Changed()
 	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(),
 		Misfit: append([]string{}, shape.Misfit...), Changes: append([]string{}, shape.Changes...),
-		Notes: append(append([]string{}, f.Cautions()...), shape.Notes...)}, nil)
+		Notes: slices.Concat([]string{}, s.landingNotes(f), f.Cautions(), shape.Notes)}, nil)
+}
+
+// landingNotes says that a feed's landing is not there yet.
+func (s *Server) landingNotes(f *feed.Feed) []string {
+	folder, err := landing.Open(s.roots, f.Landing.At)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	folder.Close()
+	return nil
 }
 
 func (s *Server) removeFeed(ctx context.Context, in *FeedPath) (*struct{}, error) {

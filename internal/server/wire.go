@@ -301,20 +301,21 @@ func rebuildingOf(v *inspect.Rebuilding) api.Rebuilding {
 
 func rehearsalOf(v *inspect.Rehearsal) api.Rehearsal {
 	return api.Rehearsal{
-		Feed:    v.Feed,
-		Path:    v.Path,
-		Waits:   v.Waits,
-		Refused: v.Refused,
-		Known:   v.Known,
-		Balance: api.Balance(v.Balance),
-		Checks:  each(v.Checks, checkOutcomeOf),
-		Shape:   v.Shape,
-		Columns: v.Columns,
-		Samples: each(v.Samples, sampleRowOf),
-		Rejects: each(v.Rejects, rejectOf),
-		Deep:    v.Deep,
-		Traces:  v.Traces,
-		Took:    v.Took,
+		Feed:     v.Feed,
+		Path:     v.Path,
+		Waits:    v.Waits,
+		Refused:  v.Refused,
+		Known:    v.Known,
+		Balance:  api.Balance(v.Balance),
+		Checks:   each(v.Checks, checkOutcomeOf),
+		Shape:    v.Shape,
+		Columns:  v.Columns,
+		Samples:  each(v.Samples, sampleRowOf),
+		Rejects:  each(v.Rejects, rejectOf),
+		Deep:     v.Deep,
+		Traces:   v.Traces,
+		Warnings: append([]string{}, v.Warnings...),
+		Took:     v.Took,
 	}
 }
 

@@ -455,9 +455,9 @@ type form string
 
 func (f form) kind() string {
 	switch {
-	case f == "default" || strings.Contains(string(f), "%H") && strings.Contains(string(f), "%d"):
+	case f == "default" || strings.Contains(string(f), "%M") && strings.Contains(string(f), "%d"):
 		return "datetime"
-	case strings.Contains(string(f), "%H"):
+	case strings.Contains(string(f), "%M"):
 		return "time"
 	}
 	return "date"
@@ -465,9 +465,11 @@ func (f form) kind() string {
 
 var forms = func() []form {
 	var out []form
-	for _, day := range []string{"%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d"} {
+	for _, day := range []string{"%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%m-%d-%Y", "%Y/%m/%d",
+		"%Y.%m.%d", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%d %b %Y", "%d-%b-%Y", "%b %d %Y", "%b %d, %Y", "%d %B %Y",
+		"%B %d, %Y", "%B %d %Y", "%d-%b-%y"} {
 		out = append(out, form(day))
-		for _, clock := range []string{" %H:%M", " %H:%M:%S", "T%H:%M", " %H:%M:%S.%f"} {
+		for _, clock := range []string{" %H:%M", " %H:%M:%S", "T%H:%M", " %H:%M:%S.%f", " %I:%M:%S %p", " %I:%M %p"} {
 			out = append(out, form(day+clock))
 		}
 	}

@@ -26,8 +26,8 @@ const (
 	keyWidth     = 4  // columns of a key
 	firstTried   = 2000
 	fewRows      = 50
-	chanceTwice  = 3.0 // pairs that would be alike by chance, from which on it says something that there are none
-	stable       = 0.9 // of rows with one key, that have the same in a column
+	chanceTwice  = 10.0 // pairs that would be alike by chance, from which on it says something that there are none
+	stable       = 0.9  // of rows with one key, that have the same in a column
 	mostlyWithin = 0.5
 )
 
@@ -192,13 +192,17 @@ func (k *keys) means(columns []int) bool {
 	return things > 0 && times > 0 && len(columns) == 2 || ids > 0 && len(columns) == 2 || byChance >= chanceTwice
 }
 
-// series reports whether times go only up, or only down, within each file.
+// series reports whether rows are evidently one a time: it comes first of what differs, or
+// is just called so.
 func (k *keys) series(c int) bool {
-	values := k.t.columns[c]
-	if k.t.rows < 3 {
-		return c == 0
+	for i := range c {
+		if k.distinct(i) > 1 {
+			return !slices.ContainsFunc(nameWords(k.t.columns[c].source), func(w string) bool {
+				return !slices.Contains(instantWords, w)
+			})
+		}
 	}
-	return c == 0 || !values.more && len(values.texts) == k.t.rows && k.roles[0] == instant
+	return true
 }
 
 // combine calls f with each choice of so many of n.

@@ -39,7 +39,6 @@ const (
 	filesRead = 24      // of a kind
 	rowsRead  = 300_000 // of a kind
 	cellsRead = 8 << 20 // of a kind
-	bytesRead = 256 << 20
 )
 
 // read adds the rows of a sample, at most so many.

@@ -32,10 +32,10 @@ var (
 	instantWords = list(`year month day hour minute second week quarter date time jahr monat tag stunde zeit datum
 		period season yearmonth`)
 	axisWords = list(`lon lng long longitude lat latitude x y z i j k row col column easting northing depth tiefe
-		layer bin band rechtswert hochwert position pos rank level_no face segment frame step`)
+		layer bin band rechtswert hochwert position pos rank level_no face segment frame step age`)
 	measureWords = list(`amount energy power kwh mwh gwh wh kw mw price cost costs total sum count counts qty quantity
 		value val level flow temp temperature pressure humidity speed velocity direction height weight mass length width
-		volume distance duration age score rating rate ratio share percent percentage pct avg average mean min max
+		volume distance duration score rating rate ratio share percent percentage pct avg average mean min max
 		minimum maximum median std sd population pop births deaths cases sales revenue profit budget gross income salary
 		votes runtime mpg horsepower hp rainfall precipitation rain wind dir angle bearing load demand usage consumption
 		balance fare tip tax discount size dose concentration ph turbidity conductivity oxygen salinity displacement
@@ -107,9 +107,11 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 		switch {
 		case hasWord(name, identityWords) && !isUnit:
 			return identity
+		case slices.Contains(instantWords, last):
+			return instant
 		case measure:
 			return notInKey
-		case c.counts(rows):
+		case first && c.counts(rows):
 			return entity
 		case hasWord(name, instantWords):
 			return instant

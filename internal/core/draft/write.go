@@ -57,8 +57,12 @@ func (k *kind) columnNames() []string {
 	return out
 }
 
+// humps is where a capital begins a word.
+var humps = regexp.MustCompile(`([a-z])([A-Z])`)
+
 // plain makes a name of small letters and digits.
 func plain(s, between string) string {
+	s = humps.ReplaceAllString(s, "${1} ${2}")
 	s = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "é", "e", "è", "e").Replace(strings.ToLower(s))
 	var b strings.Builder
 	for _, r := range s {

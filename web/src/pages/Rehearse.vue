@@ -112,6 +112,7 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       <p v-else role="status">It would be loaded. This took {{ duration(out.took * 1000) }}.</p>
       <p v-if="out.known" class="quiet">Of this very file: {{ out.known }}. It is loaded again only when a person says <i>redo</i>.</p>
       <BalanceBar :balance="out.balance" />
+      <p v-for="w in out.warnings" :key="w" class="bad" role="status">Look at this: {{ harmless(w) }}.</p>
       <p v-if="out.traces" class="quiet">Traces: {{ out.traces }}.</p>
       <p v-if="definition"><n-button size="small" :disabled="!!out.refused" @click="put">Put this feed</n-button> <span class="quiet">It starts to load what is at its landing.</span></p>
     </section>

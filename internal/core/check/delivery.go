@@ -134,7 +134,7 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 	}
 	k := &compiler{columns: columns, checks: checks}
 	options := []cel.EnvOption{
-		cel.CrossTypeNumericComparisons(true), expression.Mixed(),
+		cel.CrossTypeNumericComparisons(true), expression.Functions(),
 		cel.Variable("_numbers", cel.MapType(cel.StringType, cel.DoubleType)),
 		cel.Variable("_times", cel.MapType(cel.StringType, cel.TimestampType)),
 		cel.Variable("_spans", cel.MapType(cel.StringType, cel.DurationType)),

@@ -68,15 +68,7 @@ func Mixed() cel.EnvOption {
 			cel.Overload(o.name+"_int64_double", []*cel.Type{cel.IntType, cel.DoubleType}, cel.DoubleType),
 			cel.Overload(o.name+"_double_int64", []*cel.Type{cel.DoubleType, cel.IntType}, cel.DoubleType)))
 	}
-	return func(env *cel.Env) (*cel.Env, error) {
-		var err error
-		for _, option := range options {
-			if env, err = option(env); err != nil {
-				return nil, err
-			}
-		}
-		return env, nil
-	}
+	return together(options...)
 }
 
 // Check parses and checks an expression. Where whole numbers meet decimals in an equality,
@@ -88,10 +80,41 @@ func Check(env *cel.Env, source string) (*cel.Ast, *cel.Issues) {
 	}
 	for {
 		checked, issues := env.Check(parsed)
+		if issues.Err() == nil && mixLists(parsed.NativeRep(), checked) {
+			continue
+		}
 		if issues.Err() == nil || !mix(parsed.NativeRep(), issues) {
 			return checked, issues
 		}
 	}
+}
+
+// mixLists makes the numbers of a list decimals of which the least or the greatest is asked,
+// where whole numbers and decimals are among them. It reports whether there was one.
+func mixLists(parsed *ast.AST, checked *cel.Ast) (mended bool) {
+	factory, last := ast.NewExprFactory(), ast.MaxID(parsed)
+	ast.PostOrderVisit(parsed.Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.CallKind || !slices.Contains([]string{"math.@min", "math.@max"}, e.AsCall().FunctionName()) ||
+			len(e.AsCall().Args()) != 1 || e.AsCall().Args()[0].Kind() != ast.ListKind {
+			return
+		}
+		list := e.AsCall().Args()[0]
+		t := checked.NativeRep().GetType(list.ID())
+		if len(t.Parameters()) != 1 || t.Parameters()[0].Kind() != types.DynKind {
+			return
+		}
+		var items []ast.Expr
+		for _, item := range list.AsList().Elements() {
+			if item.Kind() != ast.CallKind || item.AsCall().FunctionName() != overloads.TypeConvertDouble {
+				last++
+				mended = true
+				item = factory.NewCall(last, overloads.TypeConvertDouble, item)
+			}
+			items = append(items, item)
+		}
+		list.SetKindCase(factory.NewList(list.ID(), items, nil))
+	}))
+	return mended
 }
 
 var mixed = regexp.MustCompile(`^found no matching overload for '(_==_|_!=_|@in|_\?_:_)' applied to '\((.*)\)'`)
@@ -323,7 +346,7 @@ func functionOf(name string) func(args ...ref.Val) ref.Val {
 	case overloads.TypeConvertDouble:
 		return func(args ...ref.Val) ref.Val { return toDecimal(args[0]) }
 	}
-	return nil
+	return exactFunctions(name)
 }
 
 // alike makes two numbers decimals if one of them is one.

@@ -33,7 +33,7 @@ type Scope struct {
 // NewScope declares names such as "row.level_m". Those that begin with "row."
 // may be null.
 func NewScope(kinds map[string]tabular.Kind) (*Scope, error) {
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), Mixed()}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), Functions()}
 	for name, kind := range kinds {
 		t := celType(kind)
 		if strings.HasPrefix(name, "row.") && (t == cel.StringType || t == cel.IntType || t == cel.DoubleType ||
@@ -130,7 +130,7 @@ func (s *Scope) Compile(source string) (*Program, error) {
 		}
 	}
 	p.Row = len(p.reads) > 0
-	cost, err := s.env.EstimateCost(ast, sizes{})
+	cost, err := s.env.EstimateCost(ast, sizes{}, partsOfTexts...)
 	if err != nil || cost.Max > maxCost {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("may take more than %d steps a row; make it simpler", maxCost)}
 	}
@@ -146,20 +146,45 @@ func (s *Scope) Compile(source string) (*Program, error) {
 // maxCost bounds what an expression may take for one row, in CEL's own steps.
 const maxCost = 1_000_000
 
+// What the estimate takes texts to be, in characters, and to be split into.
+const (
+	maxText  = 10_000
+	maxItems = 50
+)
+
 // sizes says to the estimate how long texts are.
 type sizes struct{}
 
 var _ cost.Estimator = sizes{}
 
-// EstimateSize returns the length of a text of a row.
-func (sizes) EstimateSize(cost.AstNode) *cost.SizeEstimate {
-	return &cost.SizeEstimate{Min: 0, Max: 10_000}
+// EstimateSize returns the length of a text of a row, and how many items a text is split
+// into.
+func (sizes) EstimateSize(node cost.AstNode) *cost.SizeEstimate {
+	if t := node.Type(); t != nil && t.Kind() == types.ListKind {
+		return &cost.SizeEstimate{Max: maxItems}
+	}
+	return &cost.SizeEstimate{Max: maxText}
 }
 
 // EstimateCallCost leaves the cost of functions to the library.
 func (sizes) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {
 	return nil
 }
+
+// partsOfTexts are the costs of functions that cut a text and join it again: the library
+// takes each part for as long as the whole.
+var partsOfTexts = func() (out []cost.Option) {
+	for items, overloads := range map[uint64][]string{maxText: {"list_join", "list_join_string"},
+		maxItems: {"string_split_string", "string_split_string_int", "list_string_sort", "list_distinct"}} {
+		for _, id := range overloads {
+			out = append(out, cost.OverloadCostEstimate(id, func(cost.Estimator, *cost.AstNode,
+				[]cost.AstNode) *cost.CallEstimate {
+				return &cost.CallEstimate{CostEstimate: cost.Estimate{Max: maxText}, ResultSize: &cost.SizeEstimate{Max: items}}
+			}))
+		}
+	}
+	return out
+}()
 
 func isType(t, want *cel.Type) bool {
 	return t.IsExactType(want) || t.IsExactType(cel.NullableType(want))
@@ -206,9 +231,19 @@ func (s *Scope) explain(message, source string) string {
 			}
 		}
 	}
+	if len(full) == 0 && strings.Contains(source, root+"(") {
+		functions := functionNames(s.env)
+		if near := spelling.Nearest(root, functions); near != "" {
+			return fmt.Sprintf("unknown function %q; did you mean %q?", root, near)
+		}
+		return fmt.Sprintf("unknown function %q; known are %s", root, strings.Join(functions, ", "))
+	}
 	if len(full) == 0 || len(names) == 0 {
 		return fmt.Sprintf("unknown name %q; known are row, file, run and feed with their parts, such as "+
 			"row.<column>", root)
+	}
+	if is := meant[full[0]]; s.kinds[is] != tabular.Null {
+		return fmt.Sprintf("unknown name %q; did you mean %q?", full[0], is)
 	}
 	if near := spelling.Nearest(full[0], names); near != "" {
 		return fmt.Sprintf("unknown name %q; did you mean %q?", full[0], near)

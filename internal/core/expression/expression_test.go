@@ -69,7 +69,7 @@ func TestWrongExpressionsAreExplained(t *testing.T) {
 		"row.levelm > 4.5":          `unknown name "row.levelm"; did you mean "row.level_m"?`,
 		"row.level_m > 'x'":         "no matching overload",
 		"file.captures.catchmnt":    `did you mean "file.captures.catchment"?`,
-		"today() > row.observed_at": `unknown name "today"`,
+		"today() > row.observed_at": `unknown function "today"`,
 		"row.level_m >":             "Syntax error",
 		"[1, 2]":                    "a column can hold bool, int, double, string or timestamp",
 	} {

@@ -432,6 +432,24 @@ func corpus() []sampleFolder {
 	add("a counter", map[string]string{"dump_001.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", i, i) }),
 		"dump_002.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", 40+i, i) })},
 		expert("dump_{number:#}.csv", "id:integer x:number", "id"))
+	trips := func(from int) string {
+		return rowsOf("trip_id,began,purpose,zip", 60, func(i int) string {
+			return fmt.Sprintf("%d,2026-11-%02dT08:00:00Z,%s,%05d", from+i, i%28+1, p("SURVEY", "REPAIR"), 10000+i%7)
+		})
+	}
+	add("an Avro schema beside them", map[string]string{"trips_20261101.csv": trips(0), "trips_20261102.csv": trips(60),
+		"trip.avsc": `{"type":"record","name":"trip","fields":[{"name":"trip_id","type":"string"},{"name":"began","type":` +
+			`{"type":"long","logicalType":"timestamp-millis"}},{"name":"purpose","type":{"type":"enum","name":"p",` +
+			`"symbols":["SURVEY","REPAIR"]}},{"name":"zip","type":"string"}]}`},
+		expert("trips_{slot:%Y%m%d}.csv", "trip_id: began:datetime purpose: zip:", "trip_id"))
+	add("a table's statement beside them", map[string]string{"trips_20261101.csv": trips(0),
+		"create.sql": "-- made by hand\nCREATE TABLE river.trip (trip_id bigint PRIMARY KEY, began timestamptz NOT NULL,\n" +
+			"  purpose varchar(10), zip char(5) NOT NULL, CHECK (zip <> ''));"},
+		expert("trips_{slot:%Y%m%d}.csv", "trip_id:integer began:datetime purpose: zip:", "trip_id"))
+	add("a Table Schema beside them", map[string]string{"trips_20261101.csv": trips(0),
+		"schema.json": `{"fields":[{"name":"trip_id","type":"integer"},{"name":"began","type":"datetime"},{"name":"purpose",` +
+			`"type":"string"},{"name":"zip","type":"string"}],"primaryKey":["trip_id"]}`},
+		expert("trips_{slot:%Y%m%d}.csv", "trip_id:integer began:datetime purpose: zip:", "trip_id"))
 	return out
 }
 

@@ -109,7 +109,9 @@ type found struct {
 	spec     tabular.Field // how it is written; the other members say the rest
 	missing  []string
 	required bool
-	note     string // what was seen, and what is uncertain
+	// constraints are those of a schema that lies beside the files.
+	constraints map[string]any
+	note        string // what was seen, and what is uncertain
 }
 
 // column compiles what was found; nil where that cannot be.

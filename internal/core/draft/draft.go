@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
 )
 
 // Sample is a file to propose a feed from.
@@ -93,6 +94,8 @@ func Propose(samples []Sample, o Options) (Result, error) {
 	}
 	data, unread := unzipped(data)
 	out.Left = append(out.Left, unread...)
+	data, schemas, left := schemasOf(data)
+	out.Left = append(out.Left, left...)
 	slices.SortStableFunc(data, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
 	kinds, left := kindsOf(data)
 	out.Left = append(out.Left, left...)
@@ -100,11 +103,15 @@ func Propose(samples []Sample, o Options) (Result, error) {
 		out.Left = append(out.Left, k.profile(max(cellsInAll/len(kinds), cellsRead/64))...)
 	}
 	kinds = slices.DeleteFunc(kinds, func(k *kind) bool {
-		if len(k.table.columns) > 0 {
+		why := "no columns were found in it"
+		switch n := len(k.table.columns); {
+		case n > feed.MaxFields:
+			why = fmt.Sprintf("%d columns; a feed takes %d at most", n, feed.MaxFields)
+		case n > 0:
 			return false
 		}
 		for _, p := range k.paths {
-			out.Left = append(out.Left, Left{p, "no columns were found in it", true})
+			out.Left = append(out.Left, Left{p, why, true})
 		}
 		return true
 	})
@@ -123,7 +130,7 @@ func Propose(samples []Sample, o Options) (Result, error) {
 			name = fmt.Sprintf("%s-%d", strings.TrimRight(k.name(), "-0123456789"), n)
 		}
 		taken[name] = true
-		out.Feeds = append(out.Feeds, k.write(name, o.At))
+		out.Feeds = append(out.Feeds, k.write(name, o.At, k.schemaFor(schemas)))
 	}
 	slices.SortFunc(out.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
 	if len(out.Feeds) == 0 && len(out.Left) == 0 {
@@ -338,6 +345,10 @@ func (k *kind) structure(files []Sample) (leaves []*node, bad map[string]error) 
 		}
 	}
 	leaves = from.leaves(leaves)
+	if len(leaves) > feed.MaxFields { // records stay whole
+		leaves = root.parts
+		k.shape.each, k.table.each = "", false
+	}
 	k.shape.header = nil
 	for _, leaf := range leaves {
 		top := root.index[leaf.keys[0]]

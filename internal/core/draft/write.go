@@ -1,7 +1,9 @@
 package draft
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -79,7 +81,8 @@ func plain(s, between string) string {
 }
 
 // write writes the feed file, and what of it is sure.
-func (k *kind) write(name, at string) Feed {
+// schema lies beside the files; nil for none.
+func (k *kind) write(name, at string, schema *given) Feed {
 	t := k.table
 	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: t.rows}
 	types := make([]found, len(t.columns))
@@ -88,6 +91,15 @@ func (k *kind) write(name, at string) Feed {
 	}
 	columns := k.columnNames()
 	key := t.chooseKey(types, columns, &k.naming)
+	if schema != nil {
+		schema.apply(t.columns, types)
+		k.shape.notes = append(k.shape.notes, "types and constraints are those of "+schema.path)
+		if own, note := schema.keyOf(t); own != nil {
+			key.columns, key.captures, key.notes, key.sure = own, nil, []string{note}, true
+		} else if note != "" {
+			key.notes = append(key.notes, note)
+		}
+	}
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	trailer, trailerNote := t.trailer(types, columns)
@@ -258,11 +270,30 @@ func (k *kind) writeFields(line printer, types []found, columns []string, key []
 		if k.optional(c) {
 			parts = append(parts, "optional: true")
 		}
+		constraints := maps.Clone(f.constraints)
 		if slices.Contains(key, i) {
-			parts = append(parts, "constraints: {required: true}")
+			if constraints == nil {
+				constraints = map[string]any{}
+			}
+			constraints["required"] = true
+		}
+		if len(constraints) > 0 {
+			parts = append(parts, "constraints: "+flow(constraints))
 		}
 		line("    - {%s}%s", strings.Join(parts, ", "), comment(f.note))
 	}
+}
+
+// flow writes constraints on one line.
+func flow(constraints map[string]any) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(constraints)) {
+		value, err := json.Marshal(constraints[name])
+		if err == nil {
+			parts = append(parts, name+": "+string(value))
+		}
+	}
+	return "{" + strings.Join(parts, ", ") + "}"
 }
 
 // optional reports whether files may lack a column.

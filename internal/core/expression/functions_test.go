@@ -48,7 +48,9 @@ func TestDocumentedExpressions(t *testing.T) {
 		if len(cells) < 3 || !strings.HasPrefix(strings.TrimSpace(cells[len(cells)-2]), "`") {
 			continue
 		}
-		plain := func(cell string) string { return strings.ReplaceAll(strings.Trim(strings.TrimSpace(cell), "`"), `\|`, "|") }
+		plain := func(cell string) string {
+			return strings.ReplaceAll(strings.Trim(strings.TrimSpace(cell), "`"), `\|`, "|")
+		}
 		source, want := plain(cells[len(cells)-2]), plain(cells[len(cells)-1])
 		examples++
 		p, err := s.Compile(source)

@@ -375,12 +375,18 @@ func (n *node) char(name string, byDefault byte) byte {
 	return v.text[0]
 }
 
-const maxFields = 1000
+// MaxFields is how many columns a file may have at most.
+const MaxFields = 1000
 
 func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 	if n.shape == scalar {
 		r.failAt(n, "schema: %q is a file beside the feed file; `mullein feed put` and `feed check` read it and put "+
 			"it in this place", n.text)
+		return tabular.Schema{}
+	}
+	if file := n.get("file"); file != nil {
+		r.failAt(file, "schema.file: %q is a file beside the feed file; `mullein feed put` and `feed check` read it and put "+
+			"its schema in this place", file.text)
 		return tabular.Schema{}
 	}
 	s := tabular.Schema{
@@ -405,8 +411,8 @@ func (r *reader) schema(n *node, f *Feed) tabular.Schema {
 		return s
 	}
 	items := n.get("fields").items
-	if len(items) == 0 || len(items) > maxFields {
-		r.failAt(n.get("fields"), "schema.fields: from 1 to %d fields, not %d", maxFields, len(items))
+	if len(items) == 0 || len(items) > MaxFields {
+		r.failAt(n.get("fields"), "schema.fields: from 1 to %d fields, not %d", MaxFields, len(items))
 	}
 	sources := map[string]bool{}
 	for _, item := range items {

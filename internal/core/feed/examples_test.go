@@ -31,7 +31,11 @@ func TestEveryKeyHasAnExample(t *testing.T) {
 	for _, file := range files {
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
-		_, err = Parse(filepath.Base(file), text)
+		inlined, err := Inline(filepath.Base(file), text, nil, func(name string) ([]byte, error) {
+			return os.ReadFile(filepath.Join(filepath.Dir(file), name))
+		})
+		require.NoError(t, err)
+		_, err = Parse(filepath.Base(file), inlined)
 		assert.NoError(t, err)
 		r := &reader{}
 		visit(r.yaml(text), "")

@@ -203,6 +203,9 @@ func schemaKeys() *key {
 		),
 	)
 	schema := group("schema", "Table Schema: the columns of the file.",
+		text("file", "A schema file beside the feed file: a Table Schema, or an Avro schema (.avsc). What stands here "+
+			"besides takes the place of what it says; fields are joined by name, and more are added. When the feed is put, "+
+			"the schema stands in its place.").eg("schemas/level.avsc"),
 		choice("fieldsMatch", "How the file's columns must fit the fields. Default: exact.", "exact", "equal",
 			"subset", "superset", "partial"),
 		list("fields", "The columns.", field),

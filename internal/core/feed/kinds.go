@@ -165,7 +165,7 @@ func inlineKinds(path string, list func(glob string) ([]string, error),
 		if err != nil {
 			return "", err
 		}
-		schema, err := schemaFile(content)
+		schema, err := SchemaFile(content)
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", file, err)
 		}

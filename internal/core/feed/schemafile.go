@@ -2,10 +2,14 @@ package feed
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+
+	"github.com/hamba/avro/v2"
 
 	"mullein/internal/core/tabular"
 )
@@ -24,8 +28,11 @@ func Inline(file string, text []byte, list func(glob string) ([]string, error),
 		return nil, r.problems
 	}
 	n := root.get("schema")
-	if n == nil || n.shape != scalar {
+	switch {
+	case n == nil || n.shape != scalar && n.get("file") == nil:
 		return text, nil
+	case n.shape != scalar:
+		return r.inlineJoined(text, root, n, read)
 	}
 	var schema string
 	if len(capturesIn(n.text)) > 0 {
@@ -36,14 +43,8 @@ func Inline(file string, text []byte, list func(glob string) ([]string, error),
 		}
 		schema = kinds
 	} else {
-		content, err := read(n.text)
-		if err != nil {
-			r.failAt(n, "schema: %v", err)
-			return nil, r.problems
-		}
-		one, err := schemaFile(content)
-		if err != nil {
-			r.failAt(n, "schema: %s: %v", n.text, err)
+		one := r.readSchema(n, read)
+		if one == nil {
 			return nil, r.problems
 		}
 		schema = string(one)
@@ -59,98 +60,194 @@ func Inline(file string, text []byte, list func(glob string) ([]string, error),
 	return []byte(strings.Join(lines, "")), nil
 }
 
-// schemaFile reads a Table Schema or an Avro schema and returns a Table Schema on
+// readSchema reads the schema file that a node names; nil where it cannot.
+func (r *reader) readSchema(n *node, read func(name string) ([]byte, error)) []byte {
+	content, err := read(n.text)
+	if err != nil {
+		r.failAt(n, "schema: %v", err)
+		return nil
+	}
+	one, err := SchemaFile(content)
+	if err != nil {
+		r.failAt(n, "schema: %s: %v", n.text, err)
+		return nil
+	}
+	return one
+}
+
+// inlineJoined puts a schema in the place of one that names a file and adds to it.
+func (r *reader) inlineJoined(text []byte, root, n *node, read func(name string) ([]byte, error)) ([]byte, error) {
+	file := n.get("file")
+	base := r.readSchema(file, read)
+	if base == nil {
+		return nil, r.problems
+	}
+	own, _ := n.plain().(map[string]any)
+	joined, err := join(base, own)
+	if err != nil {
+		r.failAt(file, "schema: %s: %v", file.text, err)
+		return nil, r.problems
+	}
+	lines := strings.SplitAfter(string(text), "\n")
+	from, to := 0, len(lines)
+	for _, f := range root.fields {
+		switch {
+		case f.name == "schema":
+			from = f.line - 1
+		case f.line-1 > from && from > 0 && f.line-1 < to, f.line-1 > n.line && f.line-1 < to:
+			to = f.line - 1
+		}
+	}
+	for to > from+1 && isBeside(lines[to-1]) { // what stands between it and the next key belongs there
+		to--
+	}
+	out := strings.Join(lines[:from], "") + "schema: " + string(joined) + " # from " + file.text + "\n" +
+		strings.Join(lines[to:], "")
+	return []byte(out), nil
+}
+
+func isBeside(line string) bool {
+	line = strings.TrimSpace(line)
+	return line == "" || strings.HasPrefix(line, "#")
+}
+
+// join adds to a schema: fields are joined by name, other keys take the place of what stood
+// there.
+func join(base []byte, own map[string]any) ([]byte, error) {
+	var schema map[string]any
+	if err := json.Unmarshal(base, &schema); err != nil {
+		return nil, err
+	}
+	fields, _ := schema["fields"].([]any)
+	more, _ := own["fields"].([]any)
+	for _, m := range more {
+		field, _ := m.(map[string]any)
+		at := slices.IndexFunc(fields, func(f any) bool {
+			known, _ := f.(map[string]any)
+			return known["name"] == field["name"]
+		})
+		if at < 0 {
+			fields = append(fields, field)
+			continue
+		}
+		maps.Copy(fields[at].(map[string]any), field)
+	}
+	delete(own, "file")
+	delete(own, "fields")
+	maps.Copy(schema, own)
+	schema["fields"] = fields
+	return json.Marshal(schema)
+}
+
+// SchemaFile reads a Table Schema or an Avro schema and returns a Table Schema on
 // one line.
-func schemaFile(content []byte) ([]byte, error) {
+func SchemaFile(content []byte) ([]byte, error) {
 	var top struct {
-		Type   string            `json:"type"`
-		Doc    string            `json:"doc"`
+		Type   any               `json:"type"`
 		Fields []json.RawMessage `json:"fields"`
 	}
 	if err := json.Unmarshal(content, &top); err != nil {
 		return nil, fmt.Errorf("not JSON: %w", err)
 	}
+	if top.Type == "record" {
+		return avroSchema(content)
+	}
 	if len(top.Fields) == 0 {
 		return nil, fmt.Errorf("it has no fields: neither a Table Schema nor an Avro record")
 	}
-	if top.Type != "record" {
-		var out bytes.Buffer
-		err := json.Compact(&out, content)
-		return out.Bytes(), err
+	var out bytes.Buffer
+	err := json.Compact(&out, content)
+	return out.Bytes(), err
+}
+
+// avroSchema makes a Table Schema of an Avro record (Apache Avro 1.11).
+func avroSchema(content []byte) ([]byte, error) {
+	parsed, err := avro.ParseBytesWithCache(content, "", &avro.SchemaCache{})
+	if err != nil {
+		return nil, fmt.Errorf("no Avro schema: %w", err)
+	}
+	record, ok := parsed.(*avro.RecordSchema)
+	if !ok {
+		return nil, fmt.Errorf("an Avro schema of type %s, not a record", parsed.Type())
 	}
 	fields := []map[string]any{}
-	for _, raw := range top.Fields {
-		var f struct {
-			Name string `json:"name"`
-			Doc  string `json:"doc"`
-			Type any    `json:"type"`
+	for _, f := range record.Fields() {
+		field, constraints := map[string]any{"name": f.Name()}, map[string]any{}
+		if !fromAvro(f.Type(), field, constraints) {
+			constraints["required"] = true
 		}
-		if err := json.Unmarshal(raw, &f); err != nil {
-			return nil, err
+		if doc := f.Doc(); doc != "" {
+			field["description"] = doc
 		}
-		kind, optional := fromAvro(f.Type)
-		field := map[string]any{"name": f.Name, "type": kind}
-		if f.Doc != "" {
-			field["description"] = f.Doc
-		}
-		if !optional {
-			field["constraints"] = map[string]any{"required": true}
+		if len(constraints) > 0 {
+			field["constraints"] = constraints
 		}
 		fields = append(fields, field)
 	}
-	schema := map[string]any{"fields": fields, "fieldsMatch": string(tabular.MatchEqual)}
-	if top.Doc != "" {
-		schema["description"] = top.Doc
+	schema := map[string]any{"fields": fields, "fieldsMatch": string(tabular.MatchEqual), "name": record.FullName()}
+	if doc := record.Doc(); doc != "" {
+		schema["description"] = doc
 	}
 	return json.Marshal(schema)
 }
 
-// fromAvro returns the type of Table Schema for a type of Avro, and whether it may
+// fromAvro says of which type of Table Schema a type of Avro is, and reports whether it may
 // be null.
-func fromAvro(t any) (kind string, optional bool) {
-	switch t := t.(type) {
-	case []any:
-		for _, member := range t {
-			if member == "null" {
-				optional = true
-			} else if k, _ := fromAvro(member); kind == "" {
-				kind = k
-			} else if kind != k {
-				kind = "any"
-			}
-		}
-		return kind, optional
-	case map[string]any:
-		logical, _ := t["logicalType"].(string)
-		switch {
-		case logical == "date":
-			return "date", false
-		case strings.HasPrefix(logical, "time-"):
-			return "time", false
-		case strings.Contains(logical, "timestamp-"):
-			return "datetime", false
-		case logical == "decimal":
-			return "number", false
-		case logical == "duration":
-			return "duration", false
-		}
-		return fromAvro(t["type"])
-	case string:
-		switch t {
-		case "boolean":
-			return "boolean", false
-		case "int", "long":
-			return "integer", false
-		case "float", "double":
-			return "number", false
-		case "record", "map":
-			return "object", false
-		case "array":
-			return "array", false
-		}
+func fromAvro(t avro.Schema, field, constraints map[string]any) (optional bool) {
+	kind := "string"
+	if ref, ok := t.(*avro.RefSchema); ok {
+		t = ref.Schema()
 	}
-	return "string", false
+	if logical, ok := t.(avro.LogicalTypeSchema); ok && logical.Logical() != nil {
+		if kind = avroLogical[logical.Logical().Type()]; kind != "" {
+			field["type"] = kind
+			switch l := logical.Logical().(type) {
+			case *avro.DecimalLogicalSchema:
+				field["description"] = fmt.Sprintf("decimal(%d, %d)", l.Precision(), l.Scale())
+			default:
+				if l.Type() == avro.UUID {
+					field["format"] = "uuid"
+				}
+			}
+			return false
+		}
+		kind = "string"
+	}
+	switch t := t.(type) {
+	case *avro.UnionSchema:
+		kinds := map[any]bool{}
+		for _, member := range t.Types() {
+			if member.Type() == avro.Null {
+				optional = true
+				continue
+			}
+			fromAvro(member, field, constraints)
+			kinds[field["type"]] = true
+		}
+		if len(kinds) > 1 {
+			for k := range constraints {
+				delete(constraints, k)
+			}
+			field["type"] = "any"
+		}
+		return optional
+	case *avro.EnumSchema:
+		constraints["enum"] = t.Symbols()
+	case *avro.RecordSchema, *avro.MapSchema:
+		kind = "object"
+	case *avro.ArraySchema:
+		kind = "array"
+	default:
+		kind = cmp.Or(map[avro.Type]string{avro.Boolean: "boolean", avro.Int: "integer", avro.Long: "integer",
+			avro.Float: "number", avro.Double: "number"}[t.Type()], "string")
+	}
+	field["type"] = kind
+	return false
 }
+
+var avroLogical = map[avro.LogicalType]string{avro.Date: "date", avro.TimeMillis: "time", avro.TimeMicros: "time",
+	avro.TimestampMillis: "datetime", avro.TimestampMicros: "datetime", avro.LocalTimestampMillis: "datetime",
+	avro.LocalTimestampMicros: "datetime", avro.Decimal: "number", avro.Duration: "duration", avro.UUID: "string"}
 
 // TableSchema writes the feed's schema as a Table Schema (Data Package v2).
 func (f *Feed) TableSchema() ([]byte, error) {

@@ -157,6 +157,29 @@ func TestASchemaFileTakesThePlaceOfItsName(t *testing.T) {
 	assert.Contains(t, string(text), `{"description":"When","name":"at","type":"datetime"}`)
 	_, err = Parse("x.yaml", text)
 	assert.ErrorContains(t, err, "primaryKey is missing")
+	files["schemas/trip.avsc"] = `{"type": "record", "name": "trip", "namespace": "sorrel", "fields": [
+		{"name": "id", "type": "string"}, {"name": "state", "type": {"type": "enum", "name": "state", "symbols": ["OPEN", "SHUT"]}},
+		{"name": "before", "type": ["null", "sorrel.state"]}, {"name": "fee", "type": {"type": "bytes", "logicalType": "decimal", "precision": 10, "scale": 2}},
+		{"name": "uid", "type": {"type": "string", "logicalType": "uuid"}}]}`
+	for _, schema := range []string{"{file: schemas/trip.avsc, primaryKey: [id], fields: [{name: fee, constraints: {minimum: 0}}, " +
+		"{name: note}]}", "\n  file: schemas/trip.avsc\n  primaryKey: [id]\n  fields:\n    - {name: fee, constraints: {minimum: " +
+		"0}}\n    # one more\n    - {name: note}\n\n# where it ends"} {
+		text, err = Inline("x.yaml", []byte(of(schema)), nil, read)
+		require.NoError(t, err)
+		joined, err := Parse("x.yaml", text)
+		require.NoError(t, err, string(text))
+		fields := joined.Schema.Fields
+		require.Len(t, fields, 6)
+		assert.Equal(t, []string{"OPEN", "SHUT"}, fields[1].Constraints.Enum)
+		assert.Equal(t, []string{"OPEN", "SHUT"}, fields[2].Constraints.Enum, "by its full name")
+		assert.Equal(t, "0", fields[3].Constraints.Minimum)
+		assert.Equal(t, "decimal(10, 2)", fields[3].Description)
+		assert.Equal(t, "uuid", fields[4].Format)
+		assert.Equal(t, []string{"id"}, joined.Schema.PrimaryKey)
+		assert.Contains(t, string(text), "target: {table: rows}")
+	}
+	_, err = Parse("x.yaml", []byte(of("{file: schemas/trip.avsc}")))
+	assert.ErrorContains(t, err, "feed put")
 	avro, err := f.AvroSchema()
 	require.NoError(t, err)
 	assert.Contains(t, string(avro), `"name": "x"`)

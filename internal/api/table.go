@@ -11,6 +11,7 @@ type TableShape struct {
 	There      bool          `json:"there" doc:"It exists"`
 	About      string        `json:"about" doc:"Its comment"`
 	Columns    []TableColumn `json:"columns" nullable:"false"`
+	Unique     [][]string    `json:"unique" nullable:"false" doc:"The columns of its unique indexes beside the primary key"`
 	Rows       int64         `json:"rows" doc:"As far as loads and recalls know; others may have added some"`
 	Bytes      int64         `json:"bytes" doc:"Of the table"`
 	IndexBytes int64         `json:"index_bytes"`

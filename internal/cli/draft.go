@@ -17,10 +17,12 @@ import (
 	"mullein/internal/client"
 	"mullein/internal/core/decode"
 	"mullein/internal/core/draft"
+	"mullein/internal/core/feed"
 )
 
 func (c *command) draft() *cobra.Command {
-	var at, to string
+	var at, to, into string
+	connection := feed.MainConnection
 	var try bool
 	cmd := &cobra.Command{Use: "draft FILE...|FOLDER", Short: "Propose feeds from sample files, one for each kind of " +
 		"file", Args: arguments(1, 1000), RunE: func(cmd *cobra.Command, args []string) error {
@@ -28,7 +30,13 @@ func (c *command) draft() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		result, err := draft.Propose(samples, draft.Options{At: at, Taken: c.feedNames(cmd.Context())})
+		o := draft.Options{At: at, Taken: c.feedNames(cmd.Context())}
+		if into != "" {
+			if o.Into, err = c.into(cmd.Context(), connection, into); err != nil {
+				return err
+			}
+		}
+		result, err := draft.Propose(samples, o)
 		if err != nil {
 			return err
 		}
@@ -48,9 +56,37 @@ func (c *command) draft() *cobra.Command {
 	cmd.Flags().StringVar(&at, "at", "landing", "the landing folder that the feeds name")
 	cmd.Flags().StringVar(&to, "to", "", "write the feed files into this folder, each under its name (default: show "+
 		"them)")
+	cmd.Flags().StringVar(&into, "into", "", "draft for this table, schema.table, which is there already")
+	cmd.Flags().StringVar(&connection, "connection", connection, "with --into: the table's database, by the name that feeds "+
+		"know it by")
 	cmd.Flags().BoolVar(&try, "try", false, "rehearse each feed on its first samples: the service says what a load "+
 		"would do, and does nothing")
 	return cmd
+}
+
+// into asks the service for a table.
+func (c *command) into(ctx context.Context, connection, name string) (*draft.Into, error) {
+	service, err := c.client()
+	if err != nil {
+		return nil, err
+	}
+	shape, err := service.Table(ctx, connection, name)
+	if err != nil {
+		return nil, err
+	}
+	out := &draft.Into{Connection: connection, Table: shape.Table}
+	var key []string
+	for _, col := range shape.Columns {
+		out.Columns = append(out.Columns, draft.IntoColumn{Name: col.Name, Type: col.Type, NotNull: col.NotNull})
+		if col.Key {
+			key = append(key, col.Name)
+		}
+	}
+	if key != nil {
+		out.Keys = append(out.Keys, key)
+	}
+	out.Keys = append(out.Keys, shape.Unique...)
+	return out, nil
 }
 
 // drafts are feeds that are proposed, and files that none is proposed for.

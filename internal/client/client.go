@@ -342,6 +342,11 @@ func (c *Client) Target(ctx context.Context, name string) (api.TargetView, error
 	return get[api.TargetView](ctx, c, "/targets/"+url.PathEscape(name), url.Values{"limit": {"20"}})
 }
 
+// Table describes a table of a database, whether feeds end in it or not.
+func (c *Client) Table(ctx context.Context, connection, name string) (api.TableShape, error) {
+	return get[api.TableShape](ctx, c, "/tables/"+url.PathEscape(name), query("connection", connection))
+}
+
 // Rollups returns all rollups.
 func (c *Client) Rollups(ctx context.Context) (api.RollupList, error) {
 	return get[api.RollupList](ctx, c, "/rollups", nil)

@@ -149,6 +149,7 @@ func (s *Server) arrivalRoutes() {
 func (s *Server) targetRoutes() {
 	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"),
 		s.describe)
+	huma.Register(s.api, get("table", "/tables/{table}", "A table of a database, whether feeds end in it or not"), s.table)
 	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse",
 		"Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
 	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)

@@ -202,6 +202,25 @@ func (s *Server) describe(ctx context.Context, in *struct {
 	return give(v, err)
 }
 
+func (s *Server) table(ctx context.Context, in *struct {
+	TablePath
+	Connection string `query:"connection" default:"main" doc:"A database by the name that feeds know it by"`
+}) (*body[api.TableShape], error) {
+	database, err := s.engine.Database(&feed.Feed{Target: feed.Target{Connection: in.Connection}})
+	if err != nil {
+		return nil, answer(err)
+	}
+	schema, name := in.split()
+	d, err := database.Describe(ctx, schema, name, 0, 1)
+	if err == nil && !d.There {
+		err = fmt.Errorf("table %s.%s: %w", schema, name, ledger.ErrNotFound)
+	}
+	if err != nil {
+		return nil, answer(err)
+	}
+	return give(tableShapeOf(d), nil)
+}
+
 func (s *Server) collapse(ctx context.Context, in *TablePath) (*body[api.Collapsed], error) {
 	feeds, err := s.feedsOf(ctx, *in)
 	if err != nil {

@@ -200,6 +200,7 @@ func tableShapeOf(v *table.Described) api.TableShape {
 		There:      v.There,
 		About:      v.About,
 		Columns:    each(v.Columns, tableColumnOf),
+		Unique:     append([][]string{}, v.Unique...),
 		Rows:       v.Rows,
 		Bytes:      v.Bytes,
 		IndexBytes: v.IndexBytes,

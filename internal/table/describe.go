@@ -14,8 +14,9 @@ type Described struct {
 	There      bool   // it exists
 	About      string // its comment
 	Columns    []DescribedColumn
-	Rows       int64 // as far as loads and recalls know; others may have added some
-	Bytes      int64 // of the table
+	Unique     [][]string // columns of unique indexes that are no primary key, of columns alone and whole tables
+	Rows       int64      // as far as loads and recalls know; others may have added some
+	Bytes      int64      // of the table
 	IndexBytes int64
 	Partitions int64
 	Entries    int64         // of the journal
@@ -46,7 +47,7 @@ type RecallEntry struct {
 // Describe returns what is known of a table, with up to most of its loads before a
 // place.
 func (d *Database) Describe(ctx context.Context, schema, name string, before int64, most int) (*Described, error) {
-	t := &Described{Table: schema + "." + name, Columns: []DescribedColumn{}, Recalls: []RecallEntry{}}
+	t := &Described{Table: schema + "." + name, Columns: []DescribedColumn{}, Unique: [][]string{}, Recalls: []RecallEntry{}}
 	if err := d.Prepare(ctx); err != nil {
 		return nil, err
 	}
@@ -78,6 +79,9 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 	}); err != nil {
 		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
 	}
+	if t.Unique, err = d.uniqueIndexes(ctx, oid); err != nil {
+		return nil, fmt.Errorf("describe %s: %w", t.Table, err)
+	}
 	var id int
 	err = d.pool.QueryRow(ctx, "SELECT id, rows FROM mullein.target t WHERE name = $1", t.Table).Scan(&id, &t.Rows)
 	if err == nil {
@@ -102,4 +106,18 @@ func (d *Database) Describe(ctx context.Context, schema, name string, before int
 		return r, err
 	})
 	return t, err
+}
+
+// uniqueIndexes returns the columns of a table's unique indexes beside the primary key.
+func (d *Database) uniqueIndexes(ctx context.Context, oid uint32) ([][]string, error) {
+	rows, err := d.pool.Query(ctx, `SELECT array_agg(a.attname::text ORDER BY k.at) FROM pg_index i,
+		LATERAL unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY k(column_number, at)
+		JOIN pg_attribute a ON a.attrelid = $1 AND a.attnum = k.column_number
+		WHERE i.indrelid = $1 AND i.indisunique AND NOT i.indisprimary AND i.indpred IS NULL AND i.indexprs IS NULL
+		GROUP BY i.indexrelid ORDER BY i.indexrelid`, oid)
+	if err != nil {
+		return nil, err
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[[]string])
+	return append([][]string{}, out...), err
 }

@@ -27,6 +27,7 @@ type Sample struct {
 type Options struct {
 	At    string   // the landing folder
 	Taken []string // the names of feeds that there are
+	Into  *Into    // the table that the feed ends in; nil to make one
 }
 
 // Feed is a proposal.
@@ -120,6 +121,9 @@ func Propose(samples []Sample, o Options) (Result, error) {
 		k.captures()
 	}
 	tellApart(kinds)
+	if o.Into != nil && len(kinds) > 1 {
+		return out, fmt.Errorf("%d kinds of files; a draft for the table %s takes one", len(kinds), o.Into.Table)
+	}
 	taken := map[string]bool{}
 	for _, t := range o.Taken {
 		taken[t] = true
@@ -130,7 +134,7 @@ func Propose(samples []Sample, o Options) (Result, error) {
 			name = fmt.Sprintf("%s-%d", strings.TrimRight(k.name(), "-0123456789"), n)
 		}
 		taken[name] = true
-		out.Feeds = append(out.Feeds, k.write(name, o.At, k.schemaFor(schemas)))
+		out.Feeds = append(out.Feeds, k.write(name, o, k.schemaFor(schemas)))
 	}
 	slices.SortFunc(out.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
 	if len(out.Feeds) == 0 && len(out.Left) == 0 {

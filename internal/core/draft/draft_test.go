@@ -255,3 +255,48 @@ func FuzzPropose(f *testing.F) {
 		}
 	})
 }
+
+// TestADraftForATable names the columns that a table has, by their names, what they look
+// like and what they take.
+func TestADraftForATable(t *testing.T) {
+	into := &Into{Connection: "main", Table: "river.client", Keys: [][]string{{"customer_id"}}, Columns: []IntoColumn{
+		{"customer_id", "integer", true}, {"full_name", "character varying(20)", true}, {"born", "date", false},
+		{"loaded_at", "timestamp with time zone", false}, {"level", "bigint", false}, {"kind", "text", true}}}
+	out, err := Propose([]Sample{sample("Clients 2026-11-20.csv",
+		"CustID;FullNm;Birth;Level;Fax\n17;Ada Weir;1980-02-03;1.5;x\n18;Ben Mill;1981-04-05;2.5;y\n")},
+		Options{At: "landing", Into: into})
+	require.NoError(t, err)
+	text := out.Feeds[0].Text
+	for _, want := range []string{`{name: customer_id, type: integer, source: "CustID", constraints: {required: true}}`,
+		`{name: full_name, source: "FullNm", constraints: {maxLength: 20, required: true}}`, `{name: born, type: date, source: "Birth"}`,
+		"the only column of the table that is left", "Level looks like level, whose type bigint does not take its values",
+		"river.client has no column for Fax", "nothing fills kind of river.client, which must not be null",
+		"primaryKey: [customer_id]  # the primary key of river.client", "lineage: {loaded_at: loaded_at}", "table: river.client"} {
+		assert.Contains(t, text, want)
+	}
+	_, err = feed.Parse("x", []byte(text))
+	assert.NoError(t, err, text)
+	_, err = Propose([]Sample{sample("a.csv", "id,x\n1,2\n"), sample("b.csv", "n,y,z\n1,2,3\n")}, Options{Into: into})
+	assert.ErrorContains(t, err, "2 kinds of files")
+}
+
+// TestWhatIsNoData leaves files out, and says why.
+func TestWhatIsNoData(t *testing.T) {
+	for name, want := range map[string]string{"_SUCCESS": "a mark", "a.csv.crc": "a checksum", "README.txt": "a text for people",
+		"a.csv~": "a backup", "a.csv.bak": "a backup", "#a.csv#": "a backup", "~$a.xlsx": "a backup", "x/_delta_log/0.json": "no data",
+		"a.csv.ok": "a mark that another", "Thumbs.db": "of the desktop", ".hidden": "a dot-file", "a backup.csv": "a backup",
+		"a.csv": "", "notice_2026.csv": "", "readings.txt": "", "changes_20261101.csv": ""} {
+		if why := leftOut(name); want == "" {
+			assert.Empty(t, why, name)
+		} else {
+			assert.Contains(t, why, want, name)
+		}
+	}
+	wide := strings.Repeat("a,", 1200) + "b\n"
+	for i := range 1200 {
+		wide = strings.Replace(wide, "a,", fmt.Sprintf("a%d_,", i), 1)
+	}
+	_, left := propose(t, []Sample{sample("wide.csv", strings.ReplaceAll(wide, "_,", ",")+strings.Repeat("1,", 1200)+"1\n")})
+	require.Len(t, left, 1)
+	assert.Equal(t, "1201 columns; a feed takes 1000 at most", left[0].Why)
+}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -11,6 +12,7 @@ import (
 	"unicode"
 
 	"mullein/internal/core/decode"
+	"mullein/internal/core/feed"
 )
 
 var plainText = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.]*$`)
@@ -82,7 +84,7 @@ func plain(s, between string) string {
 
 // write writes the feed file, and what of it is sure.
 // schema lies beside the files; nil for none.
-func (k *kind) write(name, at string, schema *given) Feed {
+func (k *kind) write(name string, o Options, schema *given) Feed {
 	t := k.table
 	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: t.rows}
 	types := make([]found, len(t.columns))
@@ -100,6 +102,17 @@ func (k *kind) write(name, at string, schema *given) Feed {
 			key.notes = append(key.notes, note)
 		}
 	}
+	var at *placed
+	if o.Into != nil {
+		at = o.Into.place(t, types)
+		out.Table = o.Into.Table
+		k.shape.notes = append(k.shape.notes, at.notes...)
+		own, note := at.key(t)
+		key = keyChoice{columns: own, notes: []string{note}, newest: at.named(key.newest, columns), reason: key.reason}
+		for i, to := range at.to {
+			columns[i] = cmp.Or(to, columns[i])
+		}
+	}
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	trailer, trailerNote := t.trailer(types, columns)
@@ -107,8 +120,8 @@ func (k *kind) write(name, at string, schema *given) Feed {
 		k.shape.notes = append(k.shape.notes, trailerNote)
 	}
 	derived, derive := k.derived(key, columns)
-	k.writeFiles(line, name, at, len(key.columns)+len(derived) == 0)
-	k.writeFields(line, types, columns, key.columns)
+	k.writeFiles(line, name, o.At, len(key.columns)+len(derived) == 0)
+	k.writeFields(line, types, columns, key.columns, at)
 	var keys []string
 	for _, c := range key.columns {
 		keys = append(keys, columns[c])
@@ -134,9 +147,16 @@ func (k *kind) write(name, at string, schema *given) Feed {
 	line("tolerate: {rejects: 0}")
 	line("")
 	line("target:")
+	if o.Into != nil && o.Into.Connection != feed.MainConnection {
+		line("  connection: %s", o.Into.Connection)
+	}
 	line("  table: %s", out.Table)
 	k.writeTarget(line, key, len(keys) > 0)
-	line("  lineage: standard")
+	lineage := "standard"
+	if at != nil {
+		lineage = at.lineage
+	}
+	line("  lineage: %s", lineage)
 	out.Text = b.String()
 	k.summary(&out, types, columns, keys, key)
 	return out
@@ -247,7 +267,7 @@ func (k *kind) fieldsMatch() (match, note string) {
 }
 
 // writeFields writes the schema's fields.
-func (k *kind) writeFields(line printer, types []found, columns []string, key []int) {
+func (k *kind) writeFields(line printer, types []found, columns []string, key []int, at *placed) {
 	t := k.table
 	line("schema:")
 	if match, note := k.fieldsMatch(); match != "" {
@@ -269,6 +289,9 @@ func (k *kind) writeFields(line printer, types []found, columns []string, key []
 		parts = append(parts, f.options()...)
 		if k.optional(c) {
 			parts = append(parts, "optional: true")
+		}
+		if at != nil && at.to[i] == "" {
+			parts = append(parts, "stored: false")
 		}
 		constraints := maps.Clone(f.constraints)
 		if slices.Contains(key, i) {

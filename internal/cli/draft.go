@@ -251,7 +251,7 @@ func (c *command) try(ctx context.Context, feeds []draftedFeed, samples []draft.
 			}
 			out.Samples = out.Samples[:min(rows, len(out.Samples))]
 			if len(f.Rehearsed) > 0 {
-				out.Samples = []api.SampleRow{}
+				out.Samples, out.Shape = []api.SampleRow{}, []string{}
 			}
 			f.Rehearsed = append(f.Rehearsed, out)
 		}

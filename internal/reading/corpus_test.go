@@ -428,7 +428,7 @@ func corpus() []sampleFolder {
 	add("quarters", map[string]string{"q_2026-Q1.csv": rowsOf("site,rain", 50, func(i int) string {
 		return fmt.Sprintf("S%d,%d.5", i, i)
 	}), "q_2026-Q2.csv": rowsOf("site,rain", 50, func(i int) string { return fmt.Sprintf("S%d,%d.25", i, i+3) })},
-		expert("q_{slot:%Y}-{part}.csv", "site: rain:number", "site, part", "derive: {part: file.captures.part}"))
+		expert("q_{slot:%Y}-Q{quarter:#}.csv", "site: rain:number", "site, quarter", "derive: {quarter: file.captures.quarter}"))
 	add("a counter", map[string]string{"dump_001.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", i, i) }),
 		"dump_002.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", 40+i, i) })},
 		expert("dump_{number:#}.csv", "id:integer x:number", "id"))

@@ -134,7 +134,7 @@ func TestNamesOfFeedsAndColumns(t *testing.T) {
 		{[]string{"year=2026/month=10/a-1.csv", "year=2026/month=11/a-2.csv"}, "a",
 			"{slot:year=%Y/month=%m}/a-{number:#}.csv"},
 		{[]string{"region=n/x.csv", "region=s/x.csv"}, "region-x", "region={region}/x.csv"},
-		{[]string{"flow_2026-Q1.csv", "flow_2026-Q3.csv"}, "flow", "flow_{slot:%Y}-{part}.csv"},
+		{[]string{"flow_2026-Q1.csv", "flow_2026-Q3.csv"}, "flow", "flow_{slot:%Y}-Q{quarter:#}.csv"},
 		{[]string{"flow_Jan2026.csv", "flow_Feb2026.csv"}, "flow", "flow_{slot:%b%Y}.csv"},
 		{[]string{"flow_202611.CSV", "flow_202612.csv"}, "flow", "flow_{slot:%Y%m}.csv"},
 		{[]string{"Flow_202611.csv", "FLOW_202612.csv"}, "flow", "Flow_{slot:%Y%m}.csv"},

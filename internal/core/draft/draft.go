@@ -12,6 +12,7 @@ import (
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/tabular"
 )
 
 // Sample is a file to propose a feed from.
@@ -349,6 +350,10 @@ func (k *kind) structure(files []Sample) (leaves []*node, bad map[string]error) 
 		}
 	}
 	leaves = from.leaves(leaves)
+	if from == root && root.kind == tabular.Null && root.objects > 0 && root.isMap() { // its keys are data
+		k.shape.header = []string{"*"}
+		return []*node{{keys: []string{"record"}, whole: true, objects: 1}}, bad
+	}
 	if len(leaves) > feed.MaxFields { // records stay whole
 		leaves = root.parts
 		k.shape.each, k.table.each = "", false

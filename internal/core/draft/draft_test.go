@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
+	"slices"
 	"strings"
 	"testing"
 
@@ -299,4 +301,44 @@ func TestWhatIsNoData(t *testing.T) {
 	_, left := propose(t, []Sample{sample("wide.csv", strings.ReplaceAll(wide, "_,", ",")+strings.Repeat("1,", 1200)+"1\n")})
 	require.Len(t, left, 1)
 	assert.Equal(t, "1201 columns; a feed takes 1000 at most", left[0].Why)
+}
+
+// FuzzFolder demands that whatever is drafted for several files is a feed, takes the files that
+// it is for, and reads their rows.
+func FuzzFolder(f *testing.F) {
+	f.Add("GAUGE_20261101.csv", "id;x\n1;2\n", "GAUGE_20261102.csv", "id;x\n3;2,5\n", "SITES.json", `{"a": [{"b": 1}, {"b": 2}]}`)
+	f.Add("a/x_1.csv", "a,b\nx,\n", "a/x_2.csv", "b,a,c\n1,2,3\n", "_SUCCESS", "")
+	f.Add("2026/11/01/q.txt", "1  a\n2  b\n3  c\n", "2026/11/02/q.txt", "title\nk;v\n1;2\nTotal;2\n", "s.sql", "create table t (a int)")
+	f.Add("region=n/1.jsonl", "{\"k\": {\"x\": 1}}\n{}\n", "region=s/1.jsonl", "{\"k\": 5}\n", "t.avsc", `{"type":"record","name":"t","fields":[]}`)
+	f.Fuzz(func(t *testing.T, n1, c1, n2, c2, n3, c3 string) {
+		var samples []Sample
+		for _, one := range [][2]string{{n1, c1}, {n2, c2}, {n3, c3}} {
+			name := strings.Map(func(r rune) rune {
+				if r < ' ' || r > '~' {
+					return '_'
+				}
+				return r
+			}, one[0][:min(len(one[0]), 100)])
+			if name = path.Clean("/" + name)[1:]; name == "" || strings.HasSuffix(name, ".zip") || slices.ContainsFunc(samples,
+				func(s Sample) bool { return s.Path == name }) {
+				continue
+			}
+			samples = append(samples, sample(name, one[1]))
+		}
+		out, err := Propose(samples, Options{At: "landing"})
+		if err != nil {
+			return
+		}
+		for _, d := range out.Feeds {
+			f, err := feed.Parse("x", []byte(d.Text))
+			if err != nil && !strings.Contains(err.Error(), "two fields read") && !strings.Contains(err.Error(), "brackets nested") {
+				t.Fatalf("%v\n%s", err, d.Text)
+			}
+			for _, p := range d.Files {
+				if err == nil && !strings.Contains(d.Text, "with_columns") {
+					require.Empty(t, f.Landing.Look(p, 1).Why, "%q is not taken by\n%s", p, d.Text)
+				}
+			}
+		}
+	})
 }

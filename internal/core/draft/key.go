@@ -29,6 +29,8 @@ const (
 	chanceTwice  = 10.0 // pairs that would be alike by chance, from which on it says something that there are none
 	stable       = 0.9  // of rows with one key, that have the same in a column
 	mostlyWithin = 0.5
+	rowsTried    = 20_000_000 // in all, of keys that are looked for
+	rowsNear     = 6_000_000  // in all, of keys that would lose some
 )
 
 // keyTry is columns that may be a key.
@@ -48,6 +50,7 @@ type keys struct {
 	slot  bool // the names say a time
 	also  []string
 	cache map[string]keyTry
+	tried int // rows that were compared, times the keys that were
 }
 
 // chooseKey proposes a key of the table's columns and of what names say.
@@ -132,7 +135,7 @@ func (k *keys) within() (best []int, others [][]int) {
 			if slices.ContainsFunc(found, func(f []int) bool { return subset(f, columns) }) {
 				return
 			}
-			if k.headFits(columns) && k.try(columns, nil).lost == 0 && k.means(columns) {
+			if k.tried < rowsTried && k.headFits(columns) && k.try(columns, nil).lost == 0 && k.means(columns) {
 				found = append(found, columns)
 			}
 		})
@@ -277,6 +280,7 @@ func (k *keys) try(columns []int, captures []string) keyTry {
 	}
 	out.repeated = repeats(all)
 	k.cache[id] = out
+	k.tried += k.t.rows
 	return out
 }
 
@@ -294,6 +298,9 @@ func repeats(hashes []uint64) (n int) {
 // near returns the keys that lose the fewest rows.
 func (k *keys) near() (out []string) {
 	from := k.eligible()
+	for n := len(from); n > 2 && (n+n*(n-1)/2+n*(n-1)*(n-2)/6)*k.t.rows > rowsNear; n-- {
+		from = from[:n-1]
+	}
 	var tries []keyTry
 	for width := 1; width <= min(3, len(from)); width++ {
 		combine(len(from), width, func(at []int) {

@@ -326,8 +326,28 @@ var captureName = regexp.MustCompile(`^[a-z][a-z_]*$`)
 var known = regexp.MustCompile(`(?i)^(station|site|region|country|state|city|area|zone|plant|` +
 	`shop|store|branch|client|customer|kind|type|table|part|page|chunk|batch|run|seq|shard|version|quarter|q|week|kw)$`)
 
+// counted says of which part of the year the values are numbers, and what stands before them;
+// "" where they are not.
+func counted(values []string) (name, before string) {
+	before = strings.TrimRight(values[0], "0123456789")
+	name = map[string]string{"q": "quarter", "w": "week", "kw": "week"}[strings.ToLower(before)]
+	for _, v := range values {
+		if number, ok := strings.CutPrefix(v, before); !ok || !isCounter("0"+number) || len(number) > 2 ||
+			name == "quarter" && (number < "1" || number > "4") {
+			return "", ""
+		}
+	}
+	return name, before
+}
+
 // capture captures a part of the names that varies.
 func (s *segment) capture(before string, values []string) string {
+	if n, letter := counted(values); n != "" {
+		if s.used[n]++; s.used[n] == 1 {
+			s.names = append(s.names, n)
+			return letter + "{" + n + ":#}"
+		}
+	}
 	name, kind := "part", ""
 	if all(values, func(v string) bool { return isCounter("0" + v) }) {
 		name, kind = "number", ":#"

@@ -34,6 +34,11 @@ func (k *kind) columnNames() []string {
 	counts := map[string]int{}
 	for i, c := range k.table.columns {
 		parts[i] = []string{c.source}
+		if c.source == "*" {
+			parts[i] = []string{"record"}
+			counts["record"]++
+			continue
+		}
 		if k.shape.format.Trees() {
 			below := strings.TrimPrefix(c.source, k.shape.each)
 			parts[i] = strings.FieldsFunc(below, func(r rune) bool {

@@ -104,6 +104,7 @@ const tail = `
   boolean, datetime → timestamp with time zone, date → date, time → time, year → bigint, yearmonth → date (its first
   day), duration → interval, geopoint → point (longitude, latitude), object, array, list and geojson → jsonb, any → text.
   Nothing is guessed: a datetime without a format is ISO 8601.
+- **Expressions.** [What they can say](expressions.md), with an example of each name and function.
 - **Null.** A derived column is null when its expression fails because a column that it reads is null. Names are
   ` + "`row.<column>`" + `, ` + "`file.name|path|size|modified|digest|captures.<name>`" + `, ` +
 	"`run.id|by|cause|started`" + `, ` + "`feed.name|version`" + ` and

@@ -175,6 +175,21 @@ func (f *found) marked() {
 	}
 }
 
+// nearly says that most texts are numbers, and some are not.
+func (f *found) nearly(values []string) {
+	const most, shown = 3, 3 // of four; examples
+	var others []string
+	for _, v := range values {
+		if leadingZero.MatchString(v) || !pointNumber.MatchString(v) && !commaNumber.MatchString(v) {
+			others = append(others, v)
+		}
+	}
+	if n := len(values) - len(others); len(others) > 0 && n > 1 && n*4 >= len(values)*most {
+		f.say(fmt.Sprintf("uncertain: %d of %d values are numbers, others are not: %s", n, len(values),
+			quoteAll(others[:min(shown, len(others))])))
+	}
+}
+
 // say adds to the note.
 func (f *found) say(text string) { f.note = strings.TrimPrefix(f.note+"; "+text, "; ") }
 
@@ -207,6 +222,7 @@ func (c *column) judge() found {
 	}
 	if f.kind == "string" {
 		f.marked()
+		f.nearly(values)
 	}
 	if (f.kind == "datetime" || f.kind == "time") && slices.ContainsFunc(values, finer.MatchString) {
 		f.spec.CutNanoseconds = true

@@ -337,6 +337,10 @@ func (k *keys) across(best []int) keyChoice {
 		k.alone(&out)
 		return out
 	}
+	if out.newest != "" && k.revisedAgain(out.columns) {
+		k.updates(&out, 0)
+		return out
+	}
 	again := k.try(out.columns, nil).repeated
 	for i, r := range k.roles { // what all rows of a file share tells files apart
 		if (r == identity || r == entity) && again > 0 && !slices.Contains(out.columns, i) && k.ofFile(i) {
@@ -507,6 +511,26 @@ func (k *keys) mostlySame(columns []int, differ []string) bool {
 		}
 	})
 	return len(rest) > 0 && all > 0 && float64(same) > mostlyWithin*float64(all)
+}
+
+// revisedAgain reports whether rows that have the key of one in another file nearly all say that
+// they were revised at another time, or are the same.
+func (k *keys) revisedAgain(columns []int) bool {
+	var revisions []int
+	for i, r := range k.roles {
+		if r == revision {
+			revisions = append(revisions, i)
+		}
+	}
+	rest := k.rest(columns)
+	revised, all := 0, 0
+	k.pairs(columns, nil, nil, func(a, b int) {
+		all++
+		if k.hash(revisions, a) != k.hash(revisions, b) || k.hash(rest, a) == k.hash(rest, b) {
+			revised++
+		}
+	})
+	return all > 0 && float64(revised) >= stable*float64(all)
 }
 
 // rest are the other columns.

@@ -147,7 +147,7 @@ func dateIn(names []string) (form string, at [][2]int, other string) {
 		case !fits || !hours(t.f, names, places):
 		case form == "":
 			form, at = t.f.form, places
-		case places[0] == at[0] && swapped(form) == t.f.form:
+		case places[0] == at[0] && swapped(form) == t.f.form && !strings.Contains(form, "%d.%m"):
 			return form, at, t.f.form
 		}
 	}

@@ -252,6 +252,9 @@ func (k *kind) looked() string {
 		files = fmt.Sprintf("%d of %d files", n, len(k.paths))
 	}
 	rows := fmt.Sprintf("all %d rows", k.table.rows)
+	if k.table.rows == 1 {
+		rows = "one row"
+	}
 	if k.table.partly {
 		rows = fmt.Sprintf("the first rows of each, %d in all", k.table.rows)
 	}

@@ -337,6 +337,14 @@ func (k *keys) across(best []int) keyChoice {
 		k.alone(&out)
 		return out
 	}
+	if k.isSeries(out.columns) {
+		out.captures, out.newest = append(out.captures, "slot"), ""
+		out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
+			"name is part of the key")
+		if left := k.try(out.columns, out.captures).repeated; left == 0 {
+			return out
+		}
+	}
 	if out.newest != "" && k.revisedAgain(out.columns) {
 		k.updates(&out, 0)
 		return out
@@ -383,7 +391,7 @@ func (k *keys) across(best []int) keyChoice {
 	switch {
 	case k.timed(out.columns) || entities || k.mostlySame(out.columns, out.captures) || !k.slot || !k.varies("slot"):
 		k.updates(&out, share)
-	default:
+	case !slices.Contains(out.captures, "slot"):
 		out.captures = append(out.captures, "slot")
 		out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
 			"name is part of the key")
@@ -511,6 +519,35 @@ func (k *keys) mostlySame(columns []int, differ []string) bool {
 		}
 	})
 	return len(rest) > 0 && all > 0 && float64(same) > mostlyWithin*float64(all)
+}
+
+// isSeries reports whether files of other times say other things of the same keys: most keys
+// come again, and nearly no row is as it was. It is none where a number identifies a thing of
+// which other things stay the same, such as a client with a name.
+func (k *keys) isSeries(columns []int) bool {
+	if !k.slot || !k.varies("slot") || k.timed(columns) ||
+		float64(k.try(columns, nil).repeated) < mostlyWithin*float64(k.t.rows)*float64(len(k.t.files)-1)/float64(len(k.t.files)) {
+		return false
+	}
+	if slices.ContainsFunc(columns, k.numbersThings) && k.sameThings(columns, nil) {
+		return false
+	}
+	rest := k.rest(columns)
+	differ, all := 0, 0
+	k.pairs(columns, nil, []string{"slot"}, func(a, b int) {
+		all++
+		if k.hash(rest, a) != k.hash(rest, b) {
+			differ++
+		}
+	})
+	return all > 0 && float64(differ) >= stable*float64(all)
+}
+
+// numbersThings reports whether a column is a number by which things are known.
+func (k *keys) numbersThings(c int) bool {
+	name := nameWords(k.t.columns[c].source)
+	return len(name) > 0 && slices.Contains([]string{"id", "ids", "uuid", "guid", "no", "nr", "nummer", "number", "sku"},
+		name[len(name)-1])
 }
 
 // revisedAgain reports whether rows that have the key of one in another file nearly all say that

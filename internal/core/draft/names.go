@@ -323,7 +323,7 @@ func (s *segment) middle(rows [][]string, same func(a, b string) bool) string {
 var captureName = regexp.MustCompile(`^[a-z][a-z_]*$`)
 
 // known are words before a part of a name that say what it is.
-var known = regexp.MustCompile(`(?i)^(station|site|region|country|state|city|area|zone|plant|` +
+var known = regexp.MustCompile(`(?i)^(station|site|sensor|device|meter|region|country|state|city|area|zone|plant|` +
 	`shop|store|branch|client|customer|kind|type|table|part|page|chunk|batch|run|seq|shard|version|quarter|q|week|kw)$`)
 
 // counted says of which part of the year the values are numbers, and what stands before them;

@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -475,7 +476,11 @@ func isUnits(cells []string, below []row) bool {
 // are names, none twice, and some column is not made of such.
 func isHeader(names []string, below []row) bool {
 	seen := map[string]bool{}
-	for _, n := range names {
+	for i, n := range names {
+		if i > 0 && isYearAfter(names, i) {
+			seen[n] = true
+			continue
+		}
 		if n == "" || seen[n] || pointNumber.MatchString(n) || commaNumber.MatchString(n) {
 			return false
 		}
@@ -492,4 +497,21 @@ func isHeader(names []string, below []row) bool {
 		}
 	}
 	return true
+}
+
+// isYearAfter reports whether a name is a year beside that before or after it, as columns of
+// years are called.
+func isYearAfter(names []string, at int) bool {
+	year := func(i int) int {
+		if i >= len(names) || len(names[i]) != 4 {
+			return 0
+		}
+		n, err := strconv.Atoi(names[i])
+		if err != nil || n < 1700 || n > 2200 {
+			return 0
+		}
+		return n
+	}
+	n := year(at)
+	return n > 0 && (year(at-1) == n-1 || year(at+1) == n+1)
 }

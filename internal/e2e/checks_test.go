@@ -72,6 +72,68 @@ func TestRejectsArePutRight(t *testing.T) {
 	assert.Contains(t, out, "Traces: rolled back")
 }
 
+// TestADraftForATableThatIsThere makes a table by psql, has a feed drafted for it and tried,
+// loads a file, and looks at the rows.
+func TestADraftForATableThatIsThere(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	code, _, errOut := s.mullein("sql", "--", "-qc", "CREATE SCHEMA river; CREATE TABLE river.observer (observer_id integer "+
+		"PRIMARY KEY, full_name varchar(20) NOT NULL, joined date)")
+	require.Equal(t, 0, code, errOut)
+	code, out, _ := s.mullein("sql", "--url")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, s.database, strings.TrimSpace(out))
+	folder := t.TempDir()
+	for day, rows := range map[string]string{"20": "17;Ada;2020-02-03\n18;Ben;2021-04-05\n", "21": "18;Benno;2021-04-05\n19;Cleo;\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "OBSERVERS_2026-11-"+day+".csv"),
+			[]byte("ObsID;FullNm;Joined\n"+rows), 0o644))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "README.txt"), []byte("who observes"), 0o644))
+	code, out, errOut = s.mullein("feed", "draft", folder, "--into", "river.observer", "--at", "landing/observers", "--to",
+		filepath.Join(folder, "feeds"), "--try")
+	require.Equal(t, 0, code, errOut+out)
+	assert.Contains(t, errOut, "README.txt is left out: a text for people")
+	for _, want := range []string{"# Sure: 2 files, all 4 rows read as csv; the key [observer_id] loses none of them", "# Not sure: ",
+		"# Next: mullein rehearse", "2 read = 2 inserted"} {
+		assert.Contains(t, out, want)
+	}
+	code, out, _ = s.mullein("feed", "put", filepath.Join(folder, "feeds", "observers.yaml"))
+	require.Equal(t, 0, code, out)
+	assert.Contains(t, out, "landing/observers is away: no such folder")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing", "observers"), 0o755))
+	for _, day := range []string{"20", "21"} {
+		code, _, errOut = s.mullein("deliver", "observers", filepath.Join(folder, "OBSERVERS_2026-11-"+day+".csv"))
+		require.Equal(t, 0, code, errOut)
+	}
+	code, out, errOut = s.mullein("run", "observers", "--wait")
+	require.Equal(t, 0, code, errOut+out)
+	code, out, _ = s.mullein("target", "river.observer", "--rows")
+	assert.Equal(t, 0, code)
+	for _, want := range []string{"Ada", "Benno", "Cleo"} {
+		assert.Contains(t, out, want)
+	}
+	code, out, errOut = s.mullein("feed", "draft", filepath.Join(folder, "OBSERVERS_2026-11-20.csv"), "-o", "json")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, `"feed": "observers-2"`, "the name of a feed that is there is not taken")
+	code, _, errOut = s.mullein("feed", "draft", folder, "--into", "river.nothing")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "river.nothing: not found")
+}
+
+// TestARehearsalWarnsOfRepeatedKeys rehearses a file most of whose rows would be duplicates.
+func TestARehearsalWarnsOfRepeatedKeys(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	folder := t.TempDir()
+	file, sample := filepath.Join(folder, "dull.yaml"), filepath.Join(folder, "d.csv")
+	require.NoError(t, os.WriteFile(file, []byte("feed: dull\nlanding: {at: landing, files: \"*.csv\"}\nschema: {fields: [{name: "+
+		"kind}, {name: n, type: integer}], primaryKey: [kind]}\ntarget: {table: river.dull}\n"), 0o644))
+	require.NoError(t, os.WriteFile(sample, []byte("kind,n\na,1\na,2\na,3\nb,4\n"), 0o644))
+	code, out, errOut := s.mullein("rehearse", file, "--send", sample)
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "Look at this: 2 of 4 rows (50 %) have the key [kind] of another row of the file")
+}
+
 // TestAFeedFromASample drafts a feed from a file, rehearses it with that file
 // before it is put, and lets it load.
 func TestAFeedFromASample(t *testing.T) {

@@ -33,9 +33,10 @@ func TestMain(m *testing.M) { pgtest.Main(m, nil) }
 
 // service is a running Mullein with the sample feeds.
 type service struct {
-	t      *testing.T
-	home   string
-	client *client.Client
+	database string // its address
+	t        *testing.T
+	home     string
+	client   *client.Client
 	server.Running
 	stop func() error
 }
@@ -47,7 +48,7 @@ func serve(t *testing.T) *service {
 
 func serveWith(t *testing.T, home, database string) *service {
 	t.Helper()
-	s := &service{t: t, home: home}
+	s := &service{t: t, home: home, database: database}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
@@ -97,7 +98,8 @@ func (s *service) eventually(ok func() bool) {
 // mullein runs a command line and returns its exit code and what it printed.
 func (s *service) mullein(args ...string) (code int, stdout, stderr string) {
 	var out, errOut bytes.Buffer
-	code = cli.Run(context.Background(), cli.Program{}, append(args, "--home", s.home), &out, &errOut)
+	program := cli.Program{Private: func(string) (string, error) { return s.database, nil }}
+	code = cli.Run(context.Background(), program, append([]string{"--home", s.home}, args...), &out, &errOut)
 	return code, out.String(), errOut.String()
 }
 

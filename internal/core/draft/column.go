@@ -495,17 +495,25 @@ var forms = func() []form {
 		"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H:%M:%S.%f%z")
 }()
 
-// times finds how all texts are written as times, and another way that would
-// fit too.
-func times(values []string) (fits, other form) {
+// layouts are those of forms, which all can be compiled.
+var layouts = func() (out []*timeformat.Layout) {
 	for _, f := range forms {
 		layout, err := timeformat.Compile(string(f))
 		if err != nil {
-			continue
+			panic(err)
 		}
+		out = append(out, layout)
+	}
+	return out
+}()
+
+// times finds how all texts are written as times, and another way that would
+// fit too.
+func times(values []string) (fits, other form) {
+	for i, f := range forms {
 		all := true
 		for _, v := range values {
-			fields, err := layout.Parse([]byte(v))
+			fields, err := layouts[i].Parse([]byte(v))
 			if err != nil || strings.Contains(string(f), "%Y") && (fields.Year < 1850 || fields.Year > 2150) {
 				all = false
 				break

@@ -155,13 +155,19 @@ func (k *keys) within() (best []int, others [][]int) {
 	return best, found[1:min(len(found), 3)]
 }
 
+// ordinals are words for numbers that count within something.
+var ordinals = []string{"sequence", "seq", "line", "position", "pos", "index", "idx", "step"}
+
 // rank is how unlikely a key is.
 func (k *keys) rank(columns []int) (out int) {
 	rank := map[role]int{identity: 0, instant: 1, entity: 1, axis: 2, revision: 10}
 	for _, c := range columns {
 		out += rank[k.roles[c]]
-		if len(columns) == 1 && k.roles[c] == instant {
+		switch name := nameWords(k.t.columns[c].source); {
+		case len(columns) == 1 && k.roles[c] == instant:
 			out++ // a row a time is less likely than a row a thing
+		case len(columns) > 1 && len(name) > 0 && slices.Contains(ordinals, name[len(name)-1]):
+			out-- // the numbers of the lines of an order tell them apart by what they are
 		}
 	}
 	return out
@@ -324,11 +330,11 @@ func (k *keys) near() (out []string) {
 }
 
 // across looks at what the same key means in several files: the same thing again, or
-// another that only the name of the file tells.
+// another that only a further column, or the name of the file, tells.
 func (k *keys) across(best []int) keyChoice {
 	out := keyChoice{columns: best, sure: true}
 	for i := range k.t.columns {
-		if k.roles[i] == revision && !slices.Contains(best, i) && out.newest == "" && !slices.Contains(k.t.columns[i].hashes, 0) {
+		if k.roles[i] == revision && !slices.Contains(best, i) && out.newest == "" && k.filled(i) {
 			out.newest, out.reason = k.names[i], "by its name; of two rows with one key the newer wins"
 		}
 	}
@@ -337,66 +343,79 @@ func (k *keys) across(best []int) keyChoice {
 		k.alone(&out)
 		return out
 	}
+	k.widen(&out)
 	if k.isSeries(out.columns) {
-		out.captures, out.newest = append(out.captures, "slot"), ""
-		out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
-			"name is part of the key")
-		if left := k.try(out.columns, out.captures).repeated; left == 0 {
-			return out
-		}
+		out.newest = ""
+		k.addSlot(&out)
 	}
 	if out.newest != "" && k.revisedAgain(out.columns) {
 		k.updates(&out, 0)
 		return out
 	}
-	again := k.try(out.columns, nil).repeated
-	for i, r := range k.roles { // what all rows of a file share tells files apart
-		if (r == identity || r == entity) && again > 0 && !slices.Contains(out.columns, i) && k.ofFile(i) {
-			with := append(slices.Clone(out.columns), i)
-			slices.Sort(with)
-			if left := k.try(with, nil).repeated; left < again && !k.mostlySame(out.columns, nil) {
-				out.columns, again = with, left
-			}
-		}
+	k.addCaptures(&out)
+	again := k.again(&out)
+	if again == 0 {
+		return out
 	}
-	if again > 0 { // a time in the rows tells them apart
-		for i, r := range k.roles {
-			if r != instant || slices.Contains(out.columns, i) || slices.Contains(k.t.columns[i].hashes, 0) {
+	if k.timed(out.columns) || !k.slot || !k.varies("slot") || slices.Contains(out.captures, "slot") ||
+		k.sameThings(out.columns, out.captures) || k.mostlySame(out.columns, out.captures) {
+		k.updates(&out, float64(again)/float64(k.t.rows))
+		return out
+	}
+	k.addSlot(&out)
+	return out
+}
+
+// filled reports whether all rows have a value in a column.
+func (k *keys) filled(c int) bool { return !slices.Contains(k.t.columns[c].hashes, 0) }
+
+// again is how many rows have the key of one in another file.
+func (k *keys) again(out *keyChoice) int { return k.try(out.columns, out.captures).repeated }
+
+// widen adds columns that tell rows of several files apart: one that all rows of a file have
+// the same value in, or a time.
+func (k *keys) widen(out *keyChoice) {
+	for _, wanted := range []func(i int) bool{
+		func(i int) bool { return (k.roles[i] == identity || k.roles[i] == entity) && k.ofFile(i) },
+		func(i int) bool { return k.roles[i] == instant && k.filled(i) },
+	} {
+		for i := range k.t.columns {
+			again := k.again(out)
+			if again == 0 || slices.Contains(out.columns, i) || !wanted(i) || k.mostlySame(out.columns, nil) {
 				continue
 			}
 			with := append(slices.Clone(out.columns), i)
 			slices.Sort(with)
-			if left := k.try(with, nil).repeated; left*10 < again && !k.mostlySame(out.columns, nil) {
-				out.columns, again = with, left
+			left := k.try(with, nil).repeated
+			if k.roles[i] == instant && left*10 < again || k.roles[i] != instant && left < again {
+				out.columns = with
 			}
 		}
 	}
+}
+
+// addSlot makes the time in the names a part of the key.
+func (k *keys) addSlot(out *keyChoice) {
+	out.captures = append(out.captures, "slot")
+	out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
+		"name is part of the key")
+}
+
+// addCaptures makes what else the names say a part of the key, such as a station, where it
+// keeps rows apart.
+func (k *keys) addCaptures(out *keyChoice) {
 	onlyTimes := !slices.ContainsFunc(out.columns, func(c int) bool { return k.roles[c] != instant })
-	for _, c := range k.also { // a station that only the name tells
+	for _, c := range k.also {
 		if !k.varies(c) {
 			continue
 		}
-		left := k.try(out.columns, append(out.captures, c)).repeated
-		if onlyTimes || again > 0 && left < again && !k.mostlySame(out.columns, []string{c}) {
+		again := k.again(out)
+		left := k.try(out.columns, append(slices.Clone(out.captures), c)).repeated
+		if onlyTimes || left < again && !k.mostlySame(out.columns, []string{c}) {
 			out.captures = append(out.captures, c)
 			out.notes = append(out.notes, "what the name of a file says keeps its rows apart from those of others")
-			again = left
 		}
 	}
-	if again == 0 {
-		return out
-	}
-	share := float64(again) / float64(k.t.rows)
-	entities := k.sameThings(out.columns, out.captures)
-	switch {
-	case k.timed(out.columns) || entities || k.mostlySame(out.columns, out.captures) || !k.slot || !k.varies("slot"):
-		k.updates(&out, share)
-	case !slices.Contains(out.captures, "slot"):
-		out.captures = append(out.captures, "slot")
-		out.notes = append(out.notes, "the same keys come in files of other times with other values: the time in the "+
-			"name is part of the key")
-	}
-	return out
 }
 
 // entitiesInTime adds a time to a key of things only, where so few rows were seen that

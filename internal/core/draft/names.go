@@ -31,6 +31,7 @@ type dateForm struct {
 	re     *regexp.Regexp
 	layout *timeformat.Layout
 	months bool // it has the names of months
+	digits int  // that it takes
 }
 
 // dateForms are the ways that are looked for. Of those that fit, the longest counts, and
@@ -46,8 +47,9 @@ var dateForms = sync.OnceValue(func() (out []dateForm) {
 		if err != nil {
 			return
 		}
-		out = append(out, dateForm{form, regexp.MustCompile(tokens.Replace(form)), layout,
-			strings.Contains(form, "%b") || strings.Contains(form, "%B")})
+		months := strings.Count(form, "%b") + strings.Count(form, "%B")
+		digits := 2*(strings.Count(form, "%")-months) + 2*strings.Count(form, "%Y")
+		out = append(out, dateForm{form, regexp.MustCompile(tokens.Replace(form)), layout, months > 0, digits})
 	}
 	days := []string{"%Y%m%d", "%Y-%m-%d", "%Y_%m_%d", "%Y.%m.%d", "%Y/%m/%d", "year=%Y/month=%m/day=%d", "%d.%m.%Y",
 		"%d-%m-%Y", "%d_%m_%Y", "%d%m%Y", "%m-%d-%Y", "%m_%d_%Y", "%m.%d.%Y", "%m%d%Y"}
@@ -120,7 +122,16 @@ func dateIn(names []string) (form string, at [][2]int, other string) {
 	}
 	var tries []try
 	forms := dateForms()
+	digits := strings.Count(strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return '0'
+		}
+		return r
+	}, names[0]), "0")
 	for i := range forms {
+		if forms[i].digits > digits {
+			continue
+		}
 		places := forms[i].in(names[0])
 		for n := range places {
 			tries = append(tries, try{&forms[i], len(places) - 1 - n, places[n][1] - places[n][0]})

@@ -222,6 +222,23 @@ func (c *command) feedNames(ctx context.Context) (names []string) {
 	return names
 }
 
+// sent returns the first of files that can be sent: of those in a zip, the zip.
+func sent(files []string, most int) (out []string) {
+	const in = ".zip/"
+	for _, p := range files {
+		if at := strings.Index(strings.ToLower(p), in); at >= 0 {
+			p = p[:at+len(in)-1]
+		}
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+		if len(out) == most {
+			break
+		}
+	}
+	return out
+}
+
 // try rehearses feeds on their first samples.
 func (c *command) try(ctx context.Context, feeds []draftedFeed, samples []draft.Sample) error {
 	const most, rows = 3, 5
@@ -235,9 +252,9 @@ func (c *command) try(ctx context.Context, feeds []draftedFeed, samples []draft.
 	}
 	for i := range feeds {
 		f := &feeds[i]
-		for _, p := range f.Files[:min(most, len(f.Files))] {
+		for _, p := range sent(f.Files, most) {
 			s, ok := byPath[p]
-			if !ok { // in a zip
+			if !ok {
 				continue
 			}
 			source, done, err := s.Open()

@@ -26,15 +26,19 @@ type column struct {
 	hashes []uint64        // of the rows; 0 for a blank
 	absent int             // rows of files or records that do not have the column
 	long   int             // bytes of all texts
+	most   int             // texts that are kept before only those are that do not fit
 	fits   *tabular.Column // what the first texts were taken for
 	node   *node           // where it stands in records; nil for none
 }
 
-const textsKept = 5000
+const (
+	textsKept    = 5000    // of a column
+	textsKeptAll = 1 << 20 // of all columns of a table
+)
 
 // newColumn returns a column that so many rows did not have.
 func newColumn(source string, rows int) *column {
-	c := &column{source: source, blanks: map[string]int{}, texts: map[string]int{}, kinds: map[tabular.Kind]int{}}
+	c := &column{source: source, most: textsKept, blanks: map[string]int{}, texts: map[string]int{}, kinds: map[tabular.Kind]int{}}
 	for range rows {
 		c.blank("", true)
 	}
@@ -68,9 +72,9 @@ func (c *column) text(s string) {
 func (c *column) keep(s string) {
 	c.hashes = append(c.hashes, hashOf(s))
 	c.long += len(s)
-	if _, known := c.texts[s]; !known && len(c.texts) >= textsKept {
+	if _, known := c.texts[s]; !known && len(c.texts) >= c.most {
 		c.more = true
-		if len(c.texts) >= 2*textsKept || c.reads(s) {
+		if len(c.texts) >= 2*c.most || c.reads(s) {
 			return
 		}
 	}

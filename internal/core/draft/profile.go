@@ -72,6 +72,9 @@ func (t *table) read(s Sample, sh *shape, most int) error {
 	if err != nil {
 		return err
 	}
+	for _, c := range t.columns {
+		c.most = min(textsKept, max(textsKept/10, textsKeptAll/len(t.columns)))
+	}
 	file := readFile{path: s.Path, from: t.rows, sums: make([]float64, len(t.columns))}
 	err = t.readRows(rows, &file, at, most, sh)
 	file.to = t.rows

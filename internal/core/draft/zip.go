@@ -71,7 +71,7 @@ func membersOf(s Sample) ([]Sample, error) {
 	for _, m := range archive.File {
 		name := path.Clean(m.Name)
 		if !m.Mode().IsRegular() || path.IsAbs(name) || strings.HasPrefix(name, "..") ||
-			strings.HasPrefix(path.Base(name), ".") || m.UncompressedSize64 > memberRead {
+			strings.HasPrefix(path.Base(name), ".") {
 			continue
 		}
 		out = append(out, Sample{Path: s.Path + "/" + name, Folder: s.Folder,
@@ -84,7 +84,7 @@ func membersOf(s Sample) ([]Sample, error) {
 }
 
 // memberRead bounds the bytes of a file in a zip that is drafted from, which lies
-// in memory.
+// in memory. Of a longer text the beginning is looked at.
 const memberRead = 64 << 20
 
 // member opens a file in a zip.
@@ -110,6 +110,9 @@ func (s Sample) member(name string) (decode.Source, func(), error) {
 	content, err := io.ReadAll(io.LimitReader(member, memberRead))
 	if err != nil {
 		return decode.Source{}, nil, err
+	}
+	if end := bytes.LastIndexByte(content, '\n'); len(content) == memberRead && end > 0 {
+		content = content[:end+1]
 	}
 	return decode.Source{Name: name, Bytes: bytes.NewReader(content), File: bytes.NewReader(content),
 		Size: int64(len(content))}, func() {}, nil

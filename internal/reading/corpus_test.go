@@ -385,6 +385,21 @@ func corpus() []sampleFolder {
 		"probe_20261102.parquet": parquetOf(probes(1, 300))},
 		expert("probe_{slot:%Y%m%d}.parquet", "buoy: at:datetime depth_m:number temp_c:number lon<place.lon>:number "+
 			"lat<place.lat>:number tags:array more:object", "buoy, at, depth_m", "format: parquet", "fieldsMatch: equal"))
+	var packed bytes.Buffer
+	lz4 := parquet.NewGenericWriter[probeRow](&packed, parquet.Compression(&parquet.Lz4Raw))
+	_, _ = lz4.Write(probes(2, 300))
+	_ = lz4.Close()
+	add("parquet by LZ4", map[string]string{"probe_20261103.parquet": packed.String()},
+		expert("probe_{slot:%Y%m%d}.parquet", "buoy: at:datetime depth_m:number temp_c:number lon<place.lon>:number "+
+			"lat<place.lat>:number tags:array more:object", "buoy, at, depth_m", "format: parquet", "fieldsMatch: equal"))
+	events := map[string]string{}
+	for i, more := range []string{`"gate":1`, `"gate":2,"by":"x"`, `"level":1.5`, `"level":2,"note":"n"`, `"by":"y"`, `"flow":[1]`, `"x":{}`} {
+		events[fmt.Sprintf("%s.json", []string{"ada", "ben", "cleo", "dora", "egon", "fay", "gus"}[i])] = fmt.Sprintf(
+			"{\n \"id\":\"E%d\",\n \"at\":\"2026-11-0%dT00:00:00Z\",\"kind\":\"k%d\",%s}", i, i+1, i%3, more)
+	}
+	add("documents with optional keys", events, expert("{part}.json", "id: at:datetime kind: gate:integer|optional:~true "+
+		"by:string|optional:~true level:number|optional:~true note:string|optional:~true flow:array|optional:~true "+
+		"x:object|optional:~true", "id", "format: json", "fieldsMatch: subset"))
 	add("parquet without rows", map[string]string{"probe_20261103.parquet": parquetOf([]probeRow{})},
 		expert("probe_{slot:%Y%m%d}.parquet", "buoy: at:datetime depth_m:number temp_c:number lon<place.lon>:number "+
 			"lat<place.lat>:number tags:array more:object", "", "format: parquet", "fieldsMatch: equal"))

@@ -237,7 +237,10 @@ func (k *kind) takes(sh *shape, mask string) bool {
 	switch {
 	case same:
 	case a.format == decode.JSON || a.format == decode.Lines:
-		if common*10 < more*7 && !(mask == k.mask && (common*10 >= less*8 || common*10 >= more*3)) {
+		// Documents of one kind may lack many of the keys that others have.
+		few := mask == k.mask && (common*10 >= less*8 || common*10 >= more*3) ||
+			a.document && b.document && a.format == decode.JSON && common >= 3 && common*2 >= less
+		if common*10 < more*7 && !few {
 			return false
 		}
 	case !a.dialect.Header && !a.format.Trees(), mask != k.mask, common*10 < more*6:

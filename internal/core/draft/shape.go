@@ -26,6 +26,8 @@ type shape struct {
 	each    string
 	notes   []string // what is uncertain
 	ascii   bool     // no character beyond ASCII was seen
+	// document says that a JSON file begins with an object, not with a list of them.
+	document bool
 }
 
 func (s *shape) how() decode.How {
@@ -156,7 +158,7 @@ func (s *shape) text(head []byte) {
 	head = bytes.TrimPrefix(head, []byte("\uFEFF"))
 	trimmed := bytes.TrimLeft(head, " \t\r\n")
 	if len(trimmed) > 0 && (trimmed[0] == '{' || trimmed[0] == '[') {
-		s.format = decode.JSON
+		s.format, s.document = decode.JSON, trimmed[0] == '{'
 		line, _, more := bytes.Cut(trimmed, []byte("\n"))
 		if trimmed[0] == '{' && json.Valid(line) && (more || len(head) < headLooked) {
 			s.format = decode.Lines

@@ -88,10 +88,12 @@ func (t *Trailer) Take(raw []byte, line int64) bool {
 	if match == nil {
 		return false
 	}
-	t.at, t.said = line, map[string]tabular.Value{}
+	if t.at = line; t.said == nil {
+		t.said = map[string]tabular.Value{}
+	}
 	for i, g := range t.groups {
 		var v tabular.Value
-		if g != "" && tabular.ParseNumber([]byte(strings.Replace(string(match[i]), ",", ".", 1)), &v) == nil {
+		if g != "" && match[i] != nil && tabular.ParseNumber([]byte(strings.Replace(string(match[i]), ",", ".", 1)), &v) == nil {
 			t.said[g] = v
 		}
 	}

@@ -96,12 +96,13 @@ func (t *table) trailer(types []found, names []string) (line, note string) {
 			}
 			continue
 		}
-		one := f.footerPattern(f.footer[len(f.footer)-1], t, types, names, len(f.footer) > 1)
-		if len(f.footer) > 1 {
-			var lines []string
-			for _, raw := range f.footer {
-				lines = append(lines, strings.Trim(f.footerPattern(raw, t, types, names, true), "^$"))
-			}
+		used := map[string]bool{}
+		var lines []string
+		for _, raw := range f.footer {
+			lines = append(lines, f.footerPattern(raw, t, types, names, used))
+		}
+		one := "^" + strings.Join(slices.Compact(lines), "|") + "$"
+		if len(lines) > 1 {
 			one = "^(?:" + strings.Join(slices.Compact(lines), "|") + ")$"
 		}
 		if found != "" && found != one {
@@ -125,11 +126,10 @@ func (t *table) trailer(types []found, names []string) (line, note string) {
 }
 
 // footerPattern makes an expression of a line: its numbers become the number of rows, or
-// the sum of a column, where that is what they are.
-func (f *readFile) footerPattern(raw string, t *table, types []found, names []string, plain bool) string {
+// the sum of a column, where that is what they are. used are the groups that other lines have.
+func (f *readFile) footerPattern(raw string, t *table, types []found, names []string,
+	used map[string]bool) string {
 	var b strings.Builder
-	b.WriteByte('^')
-	used := map[string]bool{}
 	from := 0
 	for _, at := range numberInText.FindAllStringIndex(raw, -1) {
 		b.WriteString(regexp.QuoteMeta(raw[from:at[0]]))
@@ -147,7 +147,7 @@ func (f *readFile) footerPattern(raw string, t *table, types []found, names []st
 			}
 		}
 		switch {
-		case group == "" || plain || used[group]:
+		case group == "" || used[group]:
 			b.WriteString(`[-+0-9.,]+`)
 		case group == "rows":
 			b.WriteString(`(?P<rows>[0-9]+)`)
@@ -157,6 +157,5 @@ func (f *readFile) footerPattern(raw string, t *table, types []found, names []st
 		used[group] = true
 	}
 	b.WriteString(regexp.QuoteMeta(raw[from:]))
-	b.WriteByte('$')
 	return b.String()
 }

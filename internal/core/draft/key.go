@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -339,6 +340,7 @@ func (k *keys) across(best []int) keyChoice {
 		}
 	}
 	k.entitiesInTime(&out)
+	k.wholeTime(&out)
 	if len(k.t.files) == 1 {
 		k.alone(&out)
 		return out
@@ -433,6 +435,44 @@ func (k *keys) entitiesInTime(out *keyChoice) {
 			return
 		}
 	}
+}
+
+// partOfTime is what a year, or another part of a time that stands alone, looks like.
+var partOfTime = regexp.MustCompile(`^([0-9]{1,2}|(1[6-9]|2[01])[0-9]{2})$`)
+
+// wholeTime adds the parts of a time that are the same in all rows of the files, such as the
+// year, to a key of other parts, such as the day and the hour.
+func (k *keys) wholeTime(out *keyChoice) {
+	isPart := func(c int) bool {
+		col, kind := k.t.columns[c], k.types[c].kind
+		if kind != "integer" && kind != "string" || k.roles[c] != instant && !madeUp.MatchString(col.source) {
+			return false
+		}
+		for text := range col.texts {
+			if !partOfTime.MatchString(text) {
+				return false
+			}
+		}
+		return true
+	}
+	parts := 0
+	for _, c := range out.columns {
+		if k.types[c].kind == "date" || k.types[c].kind == "datetime" || k.roles[c] == identity {
+			return
+		}
+		if isPart(c) {
+			parts++
+		}
+	}
+	if parts == 0 {
+		return
+	}
+	for i := range k.t.columns {
+		if !slices.Contains(out.columns, i) && k.filled(i) && k.ofFile(i) && isPart(i) {
+			out.columns = append(out.columns, i)
+		}
+	}
+	slices.Sort(out.columns)
 }
 
 // ofFile reports whether all rows of each file have the same in a column, and not nothing.

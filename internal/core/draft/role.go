@@ -30,7 +30,7 @@ var (
 		airport stop route trip flight observer plant well pump reservoir node asset parameter variable analyte code
 		substance method indicator series category type kind class sex gender`)
 	instantWords = list(`year month day hour minute second week quarter date time jahr monat tag stunde zeit datum
-		period season yearmonth`)
+		period season yearmonth timestamp ts epoch`)
 	axisWords = list(`lon lng long longitude lat latitude x y z i j k row col column easting northing depth tiefe
 		layer bin band rechtswert hochwert position pos rank level_no face segment frame step age`)
 	measureWords = list(`amount energy power kwh mwh gwh wh kw mw price cost costs total sum count counts qty quantity
@@ -113,7 +113,7 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 			return notInKey
 		case first && c.counts(rows):
 			return entity
-		case hasWord(name, instantWords):
+		case slices.ContainsFunc(name, func(w string) bool { return slices.Contains(instantWords, w) }): // days are a measure
 			return instant
 		case hasWord(name, axisWords):
 			return axis

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"mullein/internal/core/decode"
@@ -272,7 +273,7 @@ func byPosition(n int) []string {
 func (s *shape) delimited(head []byte) bool {
 	s.comments(head)
 	best := 0
-	for _, delimiter := range []string{";", "\t", "|", ",", "||"} {
+	for _, delimiter := range []string{";", "\t", "|", ",", "||", "::", "^", "~"} {
 		counts := s.cellCounts(head, delimiter)
 		if usual, share := mode(counts); usual > 1 && share*10+usual > best {
 			best = share*10 + usual
@@ -307,7 +308,7 @@ func (s *shape) delimited(head []byte) bool {
 	return best > 0
 }
 
-// comments finds lines that begin with a mark. A single one at the top, with as many cells
+// comments finds lines that begin with a mark. The last of them at the top, with as many cells
 // as the line below it, is a header.
 func (s *shape) comments(head []byte) {
 	lines := bytes.SplitN(head, []byte("\n"), 20)
@@ -321,11 +322,15 @@ func (s *shape) comments(head []byte) {
 		return
 	}
 	s.dialect.CommentChar = '#'
-	if marked > 1 || !bytes.HasPrefix(lines[0], []byte("#")) || len(lines) < 2 {
+	last := 0
+	for last < len(lines) && bytes.HasPrefix(lines[last], []byte("#")) {
+		last++
+	}
+	if last < marked || last == len(lines) {
 		return
 	}
 	for _, d := range []string{";", "\t", "|", ","} {
-		if n := bytes.Count(lines[0], []byte(d)); n > 0 && n == bytes.Count(lines[1], []byte(d)) {
+		if n := bytes.Count(lines[last-1], []byte(d)); n > 0 && n == bytes.Count(lines[last], []byte(d)) {
 			s.dialect.CommentChar = 0
 			return
 		}
@@ -483,7 +488,7 @@ func isHeader(names []string, below []row) bool {
 			seen[n] = true
 			continue
 		}
-		if n == "" || seen[n] || pointNumber.MatchString(n) || commaNumber.MatchString(n) {
+		if n == "" || seen[n] || !strings.ContainsFunc(n, unicode.IsLetter) || pointNumber.MatchString(n) || commaNumber.MatchString(n) {
 			return false
 		}
 		if f, _ := times([]string{n}); f != "" {

@@ -829,19 +829,14 @@ func (r *reader) trailer(n *node, f *Feed) *regexp.Regexp {
 	if f.Format != decode.CSV && f.Format != decode.Fixed && f.Format != decode.Lines {
 		r.failAt(n, "checks.file.trailer is for files made of lines, not for %s", f.Format)
 	}
-	groups := 0
 	for _, g := range re.SubexpNames() {
 		if g == "" {
 			continue
 		}
-		groups++
 		if field := f.Schema.Field(g); g != "rows" && (field == nil || field.Type != "number" &&
 			field.Type != "integer") {
 			r.failAt(n, "checks.file.trailer.line: the group %q is neither rows nor a field of numbers", g)
 		}
-	}
-	if groups == 0 {
-		r.failAt(n, "checks.file.trailer.line has no group; write (?P<rows>[0-9]+) where the number of rows stands")
 	}
 	return re
 }

@@ -252,8 +252,8 @@ func checkKeys() *key {
 					"it."), count("to", "At most.")),
 			text("checksum", "A file beside it that holds its checksum: a path of {path}, {stem}, {name} and "+
 				"captures.").eg("\"{path}.sha256\""),
-			group("trailer", "A last line that is no row: it counts the rows, or sums columns.",
-				text("line", "A regular expression (RE2) with groups: rows is the number of rows, another name the "+
+			group("trailer", "A last line that is no row: it may count the rows, or sum columns.",
+				text("line", "A regular expression (RE2); of its groups, rows is the number of rows, another name the "+
 					"sum of that column.").must().eg("\"^TOTAL;(?P<rows>[0-9]+)$\""))),
 		checks("row", "Of each row. Where a column is null that the expression cannot do without, the check holds.",
 			"reject", "refuse", "warn"),

@@ -64,7 +64,7 @@ func TestDialectsFitTheirFormats(t *testing.T) {
 		{"csv", `{escapeChar: '"'}`, "", "escapeChar"},
 		{"csv", `{delimiter: "\n"}`, "", "no line end"},
 		{"fixed", `{}`, "", "first and last character, such as 1-8"},
-		{"csv", `{}`, "checks: {file: {trailer: {line: \"^T\"}}}\n", "has no group"},
+		{"csv", `{}`, "checks: {file: {trailer: {line: \"^T\"}}}\n", ""},
 		{"json", `{}`, "checks: {file: {trailer: {line: \"(?P<rows>.)\"}}}\n", "for files made of lines"},
 	} {
 		text := "format: " + c.format + "\ndialect: " + c.dialect + "\n" + c.more + small

@@ -21,19 +21,19 @@ const (
 
 // Words in the names of columns, in small letters.
 var (
-	identityWords = list(`id ids uuid guid key code nr no num number nummer identifier kennung kennziffer schluessel
+	identityWords = wordsOf(`id ids uuid guid key code nr no num number nummer identifier kennung kennziffer schluessel
 		ref reference isbn iata icao iso ean sku serial ticket index idx rowid seq sequence line record row pk
 		accession locus barcode hash token`)
-	entityWords = list(`station site gauge sensor buoy device meter location place country region state city town
+	entityWords = wordsOf(`station site gauge sensor buoy device meter location place country region state city town
 		county province district zone area catchment river product item customer client user account patient vehicle
 		plate driver employee person order invoice name title kunde artikel ort stelle messstelle species gene country
-		airport stop route trip flight observer plant well pump reservoir node asset parameter variable analyte code
+		airport stop route trip flight observer plant well pump reservoir node parameter variable analyte code
 		substance method indicator series category type kind class sex gender`)
-	instantWords = list(`year month day hour minute second week quarter date time jahr monat tag stunde zeit datum
+	instantWords = wordsOf(`year month day hour minute second week quarter date time jahr monat tag stunde zeit datum
 		period season yearmonth timestamp ts epoch`)
-	axisWords = list(`lon lng long longitude lat latitude x y z i j k row col column easting northing depth tiefe
+	axisWords = wordsOf(`lon lng long longitude lat latitude x y z i j k row col column easting northing depth tiefe
 		layer bin band rechtswert hochwert position pos rank level_no face segment frame step age`)
-	measureWords = list(`amount energy power kwh mwh gwh wh kw mw price cost costs total sum count counts qty quantity
+	measureWords = wordsOf(`amount energy power kwh mwh gwh wh kw mw price cost costs total sum count counts qty quantity
 		value val level flow temp temperature pressure humidity speed velocity direction height weight mass length width
 		volume distance duration score rating rate ratio share percent percentage pct avg average mean min max
 		minimum maximum median std sd population pop births deaths cases sales revenue profit budget gross income salary
@@ -42,14 +42,14 @@ var (
 		acceleration cylinders area_km2 elevation altitude magnitude mag intensity frequency freq capacity stock
 		returns wage debt credit debit menge wert preis summe anzahl stand pegel abfluss temperatur niederschlag leistung
 		energie gewicht laenge hoehe breite`)
-	units   = list(`m mm cm km kg g mg c f k pct usd eur gbp hpa pa bar ms kmh mph m3 m3s m2 km2 l ml s h kwh mwh wh w v a ppm ppb mgl ugl`)
+	units   = wordsOf(`m mm cm km kg g mg c f k pct usd eur gbp hpa pa bar ms kmh mph m3 m3s m2 km2 l ml s h kwh mwh wh w v a ppm ppb mgl ugl`)
 	revised = regexp.MustCompile(`(?i)(revis|updat|modif|chang|corrected|version)`)
 )
 
 // madeUp are names that the draft gave.
 var madeUp = regexp.MustCompile(`^column_[0-9]+$`)
 
-func list(text string) []string { return strings.Fields(text) }
+func wordsOf(text string) []string { return strings.Fields(text) }
 
 // nameWords cuts the name of a column: at marks, and where capitals begin.
 func nameWords(name string) (out []string) {

@@ -102,25 +102,43 @@ func zoneOf(args []ref.Val, at int) (*time.Location, ref.Val) {
 	if !ok {
 		return nil, types.NoSuchOverloadErr()
 	}
-	zone, err := loadZone(string(name))
+	zone, err := zones.get(string(name), time.LoadLocation)
 	if err != nil {
 		return nil, types.NewErr("unknown time zone %q", string(name))
 	}
 	return zone, nil
 }
 
-var zones sync.Map // of *time.Location by name: reading one takes files
-
-func loadZone(name string) (*time.Location, error) {
-	if zone, known := zones.Load(name); known {
-		return zone.(*time.Location), nil
-	}
-	zone, err := time.LoadLocation(name)
-	if err == nil {
-		zones.Store(name, zone)
-	}
-	return zone, err
+// memo remembers what was made of texts, of which there are usually few.
+type memo[T any] struct {
+	mu    sync.Mutex
+	known map[string]T
 }
+
+const memoMost = 256 // then it forgets all: texts may come from rows
+
+// get returns what make makes of a text.
+func (m *memo[T]) get(text string, make func(text string) (T, error)) (T, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if v, known := m.known[text]; known {
+		return v, nil
+	}
+	v, err := make(text)
+	if err != nil {
+		return v, err
+	}
+	if m.known == nil || len(m.known) >= memoMost {
+		m.known = map[string]T{}
+	}
+	m.known[text] = v
+	return v, nil
+}
+
+var (
+	zones   memo[*time.Location] // reading one takes files
+	layouts memo[*timeformat.Layout]
+)
 
 // timeOfParts is date(year, month, day) and datetime(..., hour, minute, second), with or
 // without a zone. What is no time of a calendar is an error.
@@ -146,22 +164,25 @@ func timeOfParts(args ...ref.Val) ref.Val {
 	return types.Timestamp{Time: at.UTC()}
 }
 
-var layouts sync.Map // of *timeformat.Layout by pattern
-
 func layoutOf(v ref.Val) (*timeformat.Layout, ref.Val) {
 	pattern, ok := v.(types.String)
 	if !ok {
 		return nil, types.NoSuchOverloadErr()
 	}
-	if l, known := layouts.Load(string(pattern)); known {
-		return l.(*timeformat.Layout), nil
-	}
-	l, err := timeformat.Compile(string(pattern))
+	l, err := layouts.get(string(pattern), timeformat.Compile)
 	if err != nil {
 		return nil, types.WrapErr(err)
 	}
-	layouts.Store(string(pattern), l)
 	return l, nil
+}
+
+// layoutAndZone reads the arguments behind the first: a pattern, and a zone that may follow.
+func layoutAndZone(args []ref.Val) (layout *timeformat.Layout, zone *time.Location, failed ref.Val) {
+	if layout, failed = layoutOf(args[1]); failed != nil {
+		return nil, nil, failed
+	}
+	zone, failed = zoneOf(args, 2)
+	return layout, zone, failed
 }
 
 // strftime writes a time by a pattern of POSIX.
@@ -170,11 +191,7 @@ func strftime(args ...ref.Val) ref.Val {
 	if !ok {
 		return types.NoSuchOverloadErr()
 	}
-	layout, failed := layoutOf(args[1])
-	if failed != nil {
-		return failed
-	}
-	zone, failed := zoneOf(args, 2)
+	layout, zone, failed := layoutAndZone(args)
 	if failed != nil {
 		return failed
 	}
@@ -187,11 +204,7 @@ func strptime(args ...ref.Val) ref.Val {
 	if !ok {
 		return types.NoSuchOverloadErr()
 	}
-	layout, failed := layoutOf(args[1])
-	if failed != nil {
-		return failed
-	}
-	zone, failed := zoneOf(args, 2)
+	layout, zone, failed := layoutAndZone(args)
 	if failed != nil {
 		return failed
 	}

@@ -113,6 +113,7 @@ type found struct {
 	spec     tabular.Field // how it is written; the other members say the rest
 	missing  []string
 	required bool
+	around   bool // a unit or a currency stands around numbers
 	// constraints are those of a schema that lies beside the files.
 	constraints map[string]any
 	note        string // what was seen, and what is uncertain
@@ -121,7 +122,7 @@ type found struct {
 // column compiles what was found; nil where that cannot be.
 func (f *found) column() *tabular.Column {
 	field := f.spec
-	field.Name, field.Type, field.MissingValues = "x", f.kind, f.missing
+	field.Name, field.Type, field.MissingValues, field.SoleNumber = "x", f.kind, f.missing, !f.around
 	schema := tabular.Schema{Fields: []tabular.Field{field}}
 	columns, err := schema.Compile(time.UTC)
 	if err != nil {
@@ -144,6 +145,9 @@ func (f *found) options() (out []string) {
 	}
 	add("groupChar", f.spec.GroupChar)
 	add("decimalChar", f.spec.DecimalChar)
+	if f.around {
+		out = append(out, "bareNumber: false")
+	}
 	if f.spec.TrueValues != nil {
 		out = append(out, fmt.Sprintf("trueValues: [%s]", quoteAll(f.spec.TrueValues)),
 			fmt.Sprintf("falseValues: [%s]", quoteAll(f.spec.FalseValues)))
@@ -296,6 +300,7 @@ var (
 	commaNumber = regexp.MustCompile(`^[+-]?([0-9]+(,[0-9]+)?|,[0-9]+)$`)
 	leadingZero = regexp.MustCompile(`^0[0-9]+$`)
 	finer       = regexp.MustCompile(`[0-9]\.[0-9]{6}[0-9]*[1-9]`)
+	withUnit    = regexp.MustCompile(`^([$€£¥] ?)?[+-]?([0-9]+|[0-9]{1,3}(,[0-9]{3})+)(\.[0-9]+)?( ?(%|€|[a-zA-Zµ°]{1,3}))?$`)
 	duration    = regexp.MustCompile(`^-?P[0-9T][0-9YMWDTHS.]*$`)
 	uuid        = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
 
@@ -323,6 +328,21 @@ func all(of []string, ok func(string) bool) bool {
 // readsAs reports whether every text can be read as a type.
 func readsAs(values []string, kind string) bool {
 	f := found{kind: kind}
+	return f.readsAll(values)
+}
+
+// sameUnit reports whether one unit, or none, stands around all numbers, and around some.
+func sameUnit(values []string) bool {
+	seen := map[string]bool{}
+	for _, v := range values {
+		seen[strings.TrimSpace(strings.Trim(v, "0123456789.,+- "))] = true
+	}
+	delete(seen, "")
+	return len(seen) == 1
+}
+
+// readsAll reports whether every text can be read as what was found.
+func (f *found) readsAll(values []string) bool {
 	c := f.column()
 	var v tabular.Value
 	return c != nil && all(values, func(s string) bool { return c.Convert([]byte(s), &v) == nil })
@@ -410,6 +430,15 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		if all(values, func(v string) bool { return !strings.Contains(v, ",") || grouped[0].whole.MatchString(v) }) {
 			f.note = "uncertain: the comma is taken for the decimal mark, and may set thousands apart"
 		}
+	case all(values, withUnit.MatchString) && sameUnit(values):
+		f.kind, f.around = "number", true
+		if slices.ContainsFunc(values, func(v string) bool { return strings.Contains(v, ",") }) {
+			f.spec.GroupChar = ","
+		}
+		if !f.readsAll(values) {
+			f.kind, f.around, f.spec.GroupChar = "string", false, ""
+		}
+		return values
 	case all(values, duration.MatchString) && readsAs(values, "duration"):
 		f.kind = "duration"
 		return values

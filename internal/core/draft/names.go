@@ -218,6 +218,12 @@ var words = regexp.MustCompile(`[\p{L}\p{N}]+|[^\p{L}\p{N}]+`)
 // unique is what is made so that no name comes twice.
 var unique = regexp.MustCompile(`(?i)^(?:[0-9a-f]{12,}|[0-9a-f]*[0-9][0-9a-f]*[a-f][0-9a-f]{6,})$`)
 
+// uuidInName is a UUID, which never comes again.
+var uuidInName = regexp.MustCompile(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)
+
+// anything stands in names for what may be anything.
+const anything = "\x01"
+
 // segment makes a pattern of texts that stand at one place in all names.
 type segment struct {
 	used  map[string]int // the names of captures
@@ -392,6 +398,7 @@ func nameOf(paths []string) naming {
 	stems, exts := make([]string, len(bases)), map[string]bool{}
 	lower := map[string]bool{}
 	for i, b := range bases {
+		b = uuidInName.ReplaceAllString(b, anything)
 		stems[i] = stem(b)
 		ext := strings.TrimPrefix(b, stems[i])
 		exts[ext], lower[strings.ToLower(ext)] = true, true
@@ -528,6 +535,8 @@ func literal(s string) string {
 			b.WriteString("[" + string(r) + "]")
 		case '[', ']', '\\':
 			b.WriteByte('?')
+		case '\x01':
+			b.WriteByte('*')
 		default:
 			b.WriteRune(r)
 		}

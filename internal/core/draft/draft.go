@@ -394,7 +394,7 @@ func (k *kind) captures() {
 }
 
 // sayNothing are words in names that say nothing of what is in the files.
-var sayNothing = []string{"zip", "part", "year", "month", "day", "data", "file", "files", "csv", "json", "parquet", "snappy", "tid"}
+var sayNothing = []string{"zip", "part", "year", "month", "day", "data", "file", "files", "csv", "json", "parquet", "snappy", "tid", "c000"}
 
 // name makes the feed's name of what stays the same in the names of its files, else of their
 // folder.

@@ -136,6 +136,9 @@ func TestDrafts(t *testing.T) {
 		"in a zip": {[]Sample{zipOf(t, "SNOW_20260701.zip", "north/a.csv", "id;cm\n1;5\n"),
 			zipOf(t, "SNOW_20260702.zip", "b.csv", "id;cm\n2;7\n")},
 			[]string{`files: "SNOW_{slot:%Y%m%d}.zip/**/{part}.csv"`, "feed: snow", "primaryKey: [id]"}},
+		"names that a table has itself": {[]Sample{sample("x.csv", "id,loaded_at,ctid,from_file\n1,2026-01-01,5,a\n2,2026-01-02,6,b\n")},
+			[]string{`{name: loaded_at_2, type: date, source: "loaded_at"}`, `{name: ctid_2, type: integer, source: "ctid"}`,
+				`{name: from_file_2, source: "from_file"}`}},
 		"names without a form in common": {[]Sample{sample("jonas 01.07.2026.csv", "id,x\n1,2\n"),
 			sample("Grete neu 02.07.2026 (2).csv", "id,x\n3,4\n")}, []string{`files: "{part} {slot:%d.%m.%Y}*.csv"`}},
 	} {

@@ -258,7 +258,7 @@ func (s *segment) pattern(texts []string, fold bool) string {
 		switch {
 		case equal && !(s.one && isCounter(first)):
 			if b.WriteString(literal(first)); strings.ContainsFunc(first, unicode.IsLetter) {
-				s.words = append(s.words, strings.FieldsFunc(first, unicode.IsDigit)...)
+				s.words = append(s.words, first)
 			}
 		case all(values, unique.MatchString):
 			b.WriteString("*")

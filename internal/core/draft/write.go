@@ -27,6 +27,9 @@ func quoted(s string) string {
 
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 
+// systemColumns are names that every table of PostgreSQL has columns of.
+var systemColumns = []string{"tableoid", "xmin", "cmin", "xmax", "cmax", "ctid"}
+
 // columnNames makes the columns' names of what stands in the file: of a path its
 // last part, with those before it where another has the same.
 func (k *kind) columnNames() []string {
@@ -52,6 +55,9 @@ func (k *kind) columnNames() []string {
 		counts[parts[i][len(parts[i])-1]]++
 	}
 	out, taken := make([]string, len(parts)), map[string]bool{}
+	for _, name := range slices.Concat(feed.StandardLineage.Names(), systemColumns) {
+		taken[name] = true
+	}
 	for i, p := range parts {
 		name := plain(p[len(p)-1], "_")
 		if counts[p[len(p)-1]] > 1 {

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/hamba/avro/v2/ocf"
 	"github.com/parquet-go/parquet-go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -150,6 +151,34 @@ func probes(from, n int) (out []probeRow) {
 			float64(i / 3 % 10), &t, probeWhere{float64(i%3) + 0.5, 37.25}, []string{"a"}, map[string]string{"k": "v"}})
 	}
 	return out
+}
+
+// avroTrips is a file of trips whose numbers go up from one.
+func avroTrips(from int) string {
+	const schema = `{"type": "record", "name": "trip", "namespace": "sorrel", "fields": [{"name": "id", "type": "string"},
+		{"name": "began", "type": {"type": "long", "logicalType": "timestamp-millis"}},
+		{"name": "purpose", "type": {"type": "enum", "name": "purpose", "symbols": ["SURVEY", "REPAIR"]}},
+		{"name": "place", "type": {"type": "record", "name": "place", "fields": [{"name": "lon", "type": "double"},
+			{"name": "lat", "type": "double"}]}},
+		{"name": "crew", "type": {"type": "array", "items": "string"}},
+		{"name": "more", "type": {"type": "map", "values": "int"}}, {"name": "litres", "type": ["null", "double"]}]}`
+	var b bytes.Buffer
+	e, err := ocf.NewEncoder(schema, &b)
+	if err != nil {
+		panic(err)
+	}
+	for i := range 60 {
+		err := e.Encode(map[string]any{"id": fmt.Sprintf("T%d", from+i), "began": day(0).Add(time.Duration(i/2) * time.Hour),
+			"purpose": []string{"SURVEY", "REPAIR"}[i%2], "place": map[string]any{"lon": float64(i % 7), "lat": 37.5},
+			"crew": []string{"ada"}, "more": map[string]any{"dives": i}, "litres": map[string]any{"double": float64(i) / 4}})
+		if err != nil {
+			panic(err)
+		}
+	}
+	if err := e.Close(); err != nil {
+		panic(err)
+	}
+	return b.String()
 }
 
 // pick chooses by chance, the same each time.
@@ -392,6 +421,29 @@ func corpus() []sampleFolder {
 	add("parquet by LZ4", map[string]string{"probe_20261103.parquet": packed.String()},
 		expert("probe_{slot:%Y%m%d}.parquet", "buoy: at:datetime depth_m:number temp_c:number lon<place.lon>:number "+
 			"lat<place.lat>:number tags:array more:object", "buoy, at, depth_m", "format: parquet", "fieldsMatch: equal"))
+	type before struct {
+		ID    int64   `parquet:"id"`
+		Level float64 `parquet:"level"`
+		Flow  float64 `parquet:"flow"`
+	}
+	type since struct {
+		ID    int64   `parquet:"id"`
+		Level float64 `parquet:"level"`
+		Flow  float64 `parquet:"flow"`
+		Note  string  `parquet:"note"`
+	}
+	var older []before
+	var newer []since
+	for i := range int64(60) {
+		older = append(older, before{i, float64(i) / 4, 1.5})
+		newer = append(newer, since{60 + i, float64(i) / 4, 2.5, "n"})
+	}
+	add("parquet, a column more since lately", map[string]string{"l_20261101.parquet": parquetOf(older),
+		"l_20261102.parquet": parquetOf(newer)}, expert("l_{slot:%Y%m%d}.parquet", "id:integer level:number flow:number "+
+		"note:string|optional:~true", "id", "format: parquet", "fieldsMatch: equal"))
+	add("avro", map[string]string{"trips_20261101.avro": avroTrips(0), "trips_20261102.avro": avroTrips(60)},
+		expert("trips_{slot:%Y%m%d}.avro", "id: began:datetime purpose: lon<place.lon>:number lat<place.lat>:number "+
+			"crew:array more:object litres:number", "id", "format: avro", "fieldsMatch: equal"))
 	events := map[string]string{}
 	for i, more := range []string{`"gate":1`, `"gate":2,"by":"x"`, `"level":1.5`, `"level":2,"note":"n"`, `"by":"y"`, `"flow":[1]`, `"x":{}`} {
 		events[fmt.Sprintf("%s.json", []string{"ada", "ben", "cleo", "dora", "egon", "fay", "gus"}[i])] = fmt.Sprintf(

@@ -135,7 +135,11 @@ func Propose(samples []Sample, o Options) (Result, error) {
 			name = fmt.Sprintf("%s-%d", strings.TrimRight(k.name(), "-0123456789"), n)
 		}
 		taken[name] = true
-		out.Feeds = append(out.Feeds, k.write(name, o, k.schemaFor(schemas)))
+		f, err := k.write(name, o, k.schemaFor(schemas))
+		if err != nil {
+			return out, err
+		}
+		out.Feeds = append(out.Feeds, f)
 	}
 	slices.SortFunc(out.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
 	if len(out.Feeds) == 0 && len(out.Left) == 0 {

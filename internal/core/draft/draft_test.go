@@ -345,3 +345,16 @@ func FuzzFolder(f *testing.F) {
 		}
 	})
 }
+
+// TestOddHeadersBreakNoDraft has headers and files that would end a comment.
+func TestOddHeadersBreakNoDraft(t *testing.T) {
+	into := &Into{Connection: "main", Table: "river.level", Columns: []IntoColumn{{"level_feed_evil", "text", false}}}
+	for _, o := range []Options{{At: "landing"}, {At: "landing", Into: into}} {
+		out, err := Propose([]Sample{sample("x_20261101.csv", "\"Level\nfeed: evil\",\"a: b # c\",\"\x01c\u2028'}\"\nx,2,3\ny,5,6\n")}, o)
+		require.NoError(t, err)
+		require.Len(t, out.Feeds, 1, out.Left)
+		f, err := feed.Parse("x", []byte(out.Feeds[0].Text))
+		require.NoError(t, err, out.Feeds[0].Text)
+		assert.Equal(t, "x", f.Name)
+	}
+}

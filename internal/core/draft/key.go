@@ -13,7 +13,6 @@ import (
 type keyChoice struct {
 	columns  []int    // of the table; nil for none
 	captures []string // of the names, which are derived
-	sure     bool
 	notes    []string // beside the key
 	// near are keys that would lose rows, and how many.
 	near   []string
@@ -80,7 +79,6 @@ func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
 		}
 	}
 	if t.rows < fewRows && len(out.notes) == 0 {
-		out.sure = false
 		out.notes = append(out.notes, fmt.Sprintf("uncertain: only %d rows were seen", t.rows))
 	}
 	return out
@@ -333,7 +331,7 @@ func (k *keys) near() (out []string) {
 // across looks at what the same key means in several files: the same thing again, or
 // another that only a further column, or the name of the file, tells.
 func (k *keys) across(best []int) keyChoice {
-	out := keyChoice{columns: best, sure: true}
+	out := keyChoice{columns: best}
 	for i := range k.t.columns {
 		if k.roles[i] == revision && !slices.Contains(best, i) && out.newest == "" && k.filled(i) {
 			out.newest, out.reason = k.names[i], "by its name; of two rows with one key the newer wins"
@@ -428,7 +426,7 @@ func (k *keys) entitiesInTime(out *keyChoice) {
 	}
 	for i, r := range k.roles {
 		if r == instant && !slices.Contains(k.t.columns[i].hashes, 0) && k.distinct(i) > 1 {
-			out.columns, out.sure = append(out.columns, i), false
+			out.columns = append(out.columns, i)
 			slices.Sort(out.columns)
 			out.notes = append(out.notes, fmt.Sprintf("uncertain: only %d rows were seen; %s is taken for a part of the key",
 				k.t.rows, k.names[i]))
@@ -492,7 +490,7 @@ func (k *keys) ofFile(c int) bool {
 func (k *keys) alone(out *keyChoice) {
 	for i, r := range k.roles {
 		if r == identity && k.t.each && !slices.Contains(out.columns, i) && k.ofFile(i) {
-			out.columns, out.sure = append(out.columns, i), false
+			out.columns = append(out.columns, i)
 			slices.Sort(out.columns)
 			out.notes = append(out.notes, fmt.Sprintf("uncertain: one document was seen, and %s tells it from others",
 				k.names[i]))
@@ -504,14 +502,12 @@ func (k *keys) alone(out *keyChoice) {
 	if at := k.timeOfFile(); at >= 0 && !slices.Contains(out.columns, at) {
 		out.columns = append(out.columns, at)
 		slices.Sort(out.columns)
-		out.sure = false
 		out.notes = append(out.notes, fmt.Sprintf("uncertain: %s is the same in all rows of the one file that was seen, "+
 			"and taken for its time", k.names[at]))
 		return
 	}
 	if k.slot && !k.ids(out.columns) {
 		out.captures = append(out.captures, "slot")
-		out.sure = false
 		out.notes = append(out.notes, "uncertain: one file was seen; the time in its name is taken for a part of the key")
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
@@ -93,84 +94,122 @@ func plain(s, between string) string {
 	return strings.Trim(name[:min(len(name), 50)], between)
 }
 
-// write writes the feed file, and what of it is sure.
-// schema lies beside the files; nil for none.
-func (k *kind) write(name string, o Options, schema *given) Feed {
+// decided is what a feed file says of a kind.
+type decided struct {
+	types   []found
+	columns []string // their names in the table
+	key     keyChoice
+	keys    []string // the names of the key's columns
+	derive  []string // lines of derived columns
+	trailer string   // a regular expression; "" for none
+	about   string   // beside the trailer
+	at      *placed  // in a table that is there; nil to make one
+	lineage string
+}
+
+// decide finds out what the feed file says. schema lies beside the files; nil for none.
+func (k *kind) decide(o Options, schema *given) *decided {
 	t := k.table
-	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: t.rows}
-	types := make([]found, len(t.columns))
+	d := &decided{types: make([]found, len(t.columns)), lineage: "standard"}
 	for i, c := range t.columns {
-		types[i] = c.judge()
+		d.types[i] = c.judge()
 	}
-	columns := k.columnNames()
-	key := t.chooseKey(types, columns, &k.naming)
+	d.columns = k.columnNames()
+	d.key = t.chooseKey(d.types, d.columns, &k.naming)
 	if schema != nil {
-		schema.apply(t.columns, types)
-		k.shape.notes = append(k.shape.notes, "types and constraints are those of "+schema.path)
-		if own, note := schema.keyOf(t); own != nil {
-			key.columns, key.captures, key.notes, key.sure = own, nil, []string{note}, true
-		} else if note != "" {
-			key.notes = append(key.notes, note)
-		}
+		k.follow(schema, d)
 	}
-	var at *placed
 	if o.Into != nil {
-		at = o.Into.place(t, types)
-		out.Table = o.Into.Table
-		k.shape.notes = append(k.shape.notes, at.notes...)
-		own, note := at.key(t)
-		key = keyChoice{columns: own, notes: []string{note}, newest: at.named(key.newest, columns), reason: key.reason}
-		for i, to := range at.to {
-			columns[i] = cmp.Or(to, columns[i])
-		}
+		k.goInto(o.Into, d)
 	}
+	d.trailer, d.about = t.trailer(d.types, d.columns)
+	if strings.HasPrefix(d.about, "uncertain") {
+		k.shape.notes = append(k.shape.notes, d.about)
+	}
+	for _, c := range d.key.columns {
+		d.keys = append(d.keys, d.columns[c])
+	}
+	derived, lines := k.derived(d.key, d.columns)
+	d.keys, d.derive = append(d.keys, derived...), lines
+	return d
+}
+
+// follow takes types and key of a schema that lies beside the files.
+func (k *kind) follow(schema *given, d *decided) {
+	schema.apply(k.table.columns, d.types)
+	k.shape.notes = append(k.shape.notes, "types and constraints are those of "+schema.path)
+	if own, note := schema.keyOf(k.table); own != nil {
+		d.key.columns, d.key.captures, d.key.notes = own, nil, []string{note}
+	} else if note != "" {
+		d.key.notes = append(d.key.notes, note)
+	}
+}
+
+// goInto has the feed end in a table that is there.
+func (k *kind) goInto(into *Into, d *decided) {
+	d.at = into.place(k.table, d.types)
+	d.lineage = d.at.lineage
+	k.shape.notes = append(k.shape.notes, d.at.notes...)
+	own, note := d.at.key(k.table)
+	d.key = keyChoice{columns: own, notes: []string{note}, newest: d.at.named(d.key.newest, d.columns), reason: d.key.reason}
+	for i, to := range d.at.to {
+		d.columns[i] = cmp.Or(to, d.columns[i])
+	}
+}
+
+// write writes the feed file, and what of it is sure. schema lies beside the files; nil for
+// none.
+func (k *kind) write(name string, o Options, schema *given) (Feed, error) {
+	d := k.decide(o, schema)
+	if d.at != nil && !slices.ContainsFunc(d.at.to, func(to string) bool { return to != "" }) {
+		return Feed{}, fmt.Errorf("no column of %s is like one of %s", k.paths[0], o.Into.Table)
+	}
+	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: k.table.rows}
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	trailer, trailerNote := t.trailer(types, columns)
-	if strings.HasPrefix(trailerNote, "uncertain") {
-		k.shape.notes = append(k.shape.notes, trailerNote)
-	}
-	derived, derive := k.derived(key, columns)
-	k.writeFiles(line, name, o.At, len(key.columns)+len(derived) == 0)
-	k.writeFields(line, types, columns, key.columns, at)
-	var keys []string
-	for _, c := range key.columns {
-		keys = append(keys, columns[c])
-	}
-	keys = append(keys, derived...)
-	if len(keys) > 0 {
-		line("  primaryKey: [%s]%s", strings.Join(keys, ", "), comment(strings.Join(key.notes, "; ")))
-	}
+	k.writeFiles(line, name, o.At, d.reissue())
+	k.writeFields(line, d)
 	line("")
-	if len(derive) > 0 {
+	if len(d.derive) > 0 {
 		line("derive:")
-		for _, d := range derive {
-			line("  %s", d)
+		for _, derived := range d.derive {
+			line("  %s", derived)
 		}
 		line("")
 	}
-	if trailer != "" {
+	if d.trailer != "" {
 		line("checks:")
 		line("  file:")
-		line("    trailer: {line: %s}%s", single(trailer), comment(trailerNote))
+		line("    trailer: {line: %s}%s", single(d.trailer), comment(d.about))
 		line("")
 	}
 	line("tolerate: {rejects: 0}")
 	line("")
 	line("target:")
-	if o.Into != nil && o.Into.Connection != feed.MainConnection {
-		line("  connection: %s", o.Into.Connection)
+	if o.Into != nil {
+		out.Table = o.Into.Table
+		if o.Into.Connection != feed.MainConnection {
+			line("  connection: %s", o.Into.Connection)
+		}
 	}
 	line("  table: %s", out.Table)
-	k.writeTarget(line, key, len(keys) > 0)
-	lineage := "standard"
-	if at != nil {
-		lineage = at.lineage
-	}
-	line("  lineage: %s", lineage)
+	k.writeTarget(line, d.key, len(d.keys) > 0)
+	line("  lineage: %s", d.lineage)
 	out.Text = b.String()
-	k.summary(&out, types, columns, keys, key)
-	return out
+	k.summary(&out, d)
+	return out, nil
+}
+
+// reissue says what becomes of a file that comes again, where rows have no key; "" where they
+// have one.
+func (d *decided) reissue() string {
+	switch {
+	case len(d.keys) > 0:
+		return ""
+	case d.lineage == "standard" || strings.Contains(d.lineage, "from_arrival"):
+		return "replace" + comment("rows have no key: a file that comes again takes the place of what it was")
+	}
+	return "skip" + comment("rows have no key, and no lineage says which rows are whose: a file that comes again is left")
 }
 
 // derived returns the columns that only the names of files tell and that are part of the
@@ -215,7 +254,7 @@ func (k *kind) writeTarget(line printer, key keyChoice, keyed bool) {
 type printer func(format string, args ...any)
 
 // writeFiles writes which files belong, and how they are read.
-func (k *kind) writeFiles(line printer, name, at string, appends bool) {
+func (k *kind) writeFiles(line printer, name, at, reissue string) {
 	line("# A draft from %s. Look at each comment that says \"uncertain\".", k.looked())
 	line("feed: %s", name)
 	line("")
@@ -228,12 +267,12 @@ func (k *kind) writeFiles(line printer, name, at string, appends bool) {
 	if k.withColumns != "" {
 		line("  with_columns: %s%s", k.withColumns, comment("files of another kind come under the same names"))
 	}
-	if appends {
-		line("  reissue: replace%s", comment("rows have no key: a file that comes again takes the place of what it was"))
+	if reissue != "" {
+		line("  reissue: %s", reissue)
 	}
 	line("")
 	for _, n := range k.shape.notes {
-		line("# %s", n)
+		line("%s", strings.TrimSpace(comment(n)))
 	}
 	line("format: %s", k.shape.format)
 	if k.shape.charset != "" {
@@ -261,7 +300,10 @@ func (k *kind) looked() string {
 	if k.table.rows == 1 {
 		rows = "one row"
 	}
-	if k.table.partly {
+	switch {
+	case k.table.partly && len(k.table.files) == 1:
+		rows = fmt.Sprintf("its first %d rows", k.table.rows)
+	case k.table.partly:
 		rows = fmt.Sprintf("the first rows of each, %d in all", k.table.rows)
 	}
 	return files + ", " + rows
@@ -280,35 +322,34 @@ func (k *kind) fieldsMatch() (match, note string) {
 	return "", ""
 }
 
-// writeFields writes the schema's fields.
-func (k *kind) writeFields(line printer, types []found, columns []string, key []int, at *placed) {
-	t := k.table
+// writeFields writes the schema.
+func (k *kind) writeFields(line printer, d *decided) {
 	line("schema:")
 	if match, note := k.fieldsMatch(); match != "" {
 		line("  fieldsMatch: %s%s", match, comment(note))
 	}
 	line("  fields:")
 	byPosition := k.shape.format == decode.CSV && !k.shape.dialect.Header
-	for i, c := range t.columns {
-		f := types[i]
-		parts := []string{"name: " + columns[i]}
+	for i, c := range k.table.columns {
+		f := d.types[i]
+		parts := []string{"name: " + d.columns[i]}
 		if f.kind != "string" {
 			parts = append(parts, "type: "+f.kind)
 		}
 		if k.shape.widths != nil {
 			parts = append(parts, fmt.Sprintf("source: \"%d-%d\"", k.shape.widths[i].From, k.shape.widths[i].To))
-		} else if c.source != columns[i] && !byPosition {
+		} else if c.source != d.columns[i] && !byPosition {
 			parts = append(parts, fmt.Sprintf("source: %s", strconv.Quote(c.source)))
 		}
 		parts = append(parts, f.options()...)
 		if k.optional(c) {
 			parts = append(parts, "optional: true")
 		}
-		if at != nil && at.to[i] == "" {
+		if d.at != nil && d.at.to[i] == "" {
 			parts = append(parts, "stored: false")
 		}
 		constraints := maps.Clone(f.constraints)
-		if slices.Contains(key, i) {
+		if slices.Contains(d.key.columns, i) {
 			if constraints == nil {
 				constraints = map[string]any{}
 			}
@@ -318,6 +359,9 @@ func (k *kind) writeFields(line printer, types []found, columns []string, key []
 			parts = append(parts, "constraints: "+flow(constraints))
 		}
 		line("    - {%s}%s", strings.Join(parts, ", "), comment(f.note))
+	}
+	if len(d.keys) > 0 {
+		line("  primaryKey: [%s]%s", strings.Join(d.keys, ", "), comment(strings.Join(d.key.notes, "; ")))
 	}
 }
 
@@ -339,11 +383,11 @@ func (k *kind) optional(c *column) bool {
 }
 
 // summary says in a few words what is sure and what is not.
-func (k *kind) summary(out *Feed, types []found, columns, keys []string, key keyChoice) {
+func (k *kind) summary(out *Feed, d *decided) {
 	out.Sure = append(out.Sure, k.looked()+" read as "+string(k.shape.format))
 	where := "no key: rows are added"
-	if len(keys) > 0 {
-		where = fmt.Sprintf("the key [%s] loses none of them", strings.Join(keys, ", "))
+	if len(d.keys) > 0 {
+		where = fmt.Sprintf("the key [%s] loses none of them", strings.Join(d.keys, ", "))
 	}
 	out.Sure = append(out.Sure, where)
 	unsure := func(at, note string) {
@@ -359,17 +403,20 @@ func (k *kind) summary(out *Feed, types []found, columns, keys []string, key key
 	for _, n := range k.shape.notes {
 		unsure("format", n)
 	}
-	for i, f := range types {
-		unsure(columns[i], f.note)
+	for i, f := range d.types {
+		unsure(d.columns[i], f.note)
 	}
-	for _, n := range key.notes {
+	for _, n := range d.key.notes {
 		unsure("key", n)
 	}
-	if len(keys) == 0 && k.table.rows > 0 {
-		out.Unsure = append(out.Unsure, "key: "+key.notes[0])
+	if k.table.partly && len(d.keys) > 0 {
+		out.Unsure = append(out.Unsure, "key: further rows were not looked at")
 	}
-	if key.absent != "" {
-		out.Unsure = append(out.Unsure, "absent: "+key.absent)
+	if len(d.keys) == 0 && k.table.rows > 0 {
+		out.Unsure = append(out.Unsure, "key: "+d.key.notes[0])
+	}
+	if d.key.absent != "" {
+		out.Unsure = append(out.Unsure, "absent: "+d.key.absent)
 	}
 }
 
@@ -380,6 +427,12 @@ func comment(note string) string {
 	if note == "" {
 		return ""
 	}
+	note = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError || r == '\u2028' || r == '\u2029' || r == '\uFEFF' {
+			return ' '
+		}
+		return r
+	}, note)
 	return "  # " + strings.Join(strings.Fields(note), " ")
 }
 

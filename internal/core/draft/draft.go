@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -57,8 +58,9 @@ type Result struct {
 }
 
 const (
-	filesLooked  = 600 // at whose structure is looked
-	filesOfAMask = 24  // of them, whose names differ in digits only
+	filesLooked  = 600  // all of which are looked at
+	filesOfAMask = 24   // of more than these, whose names differ in digits only
+	filesOfKinds = 2000 // of those, where they are of several kinds
 	cellsInAll   = 3 * cellsRead
 	// MaxSamples bounds how many files there may be.
 	MaxSamples = 1_000_000
@@ -155,13 +157,13 @@ var (
 
 // masks groups samples by names that differ in digits only, or in words too where that makes
 // too many.
-func masks(samples []Sample) (groups map[string][]Sample, of func(p string) string) {
+func masks(samples []Sample) (groups map[string][]Sample) {
 	const most = 50
-	of = func(p string) string { return digitRuns.ReplaceAllString(strings.ToLower(tail(p)), "0") }
+	of := func(p string) string { return digitRuns.ReplaceAllString(strings.ToLower(tail(p)), "0") }
 	for _, mask := range []func(p string) string{of, func(p string) string {
 		return letterRuns.ReplaceAllString(stem(tail(p)), "a") + path.Ext(p)
 	}} {
-		of, groups = mask, map[string][]Sample{}
+		groups = map[string][]Sample{}
 		for _, s := range samples {
 			groups[mask(s.Path)] = append(groups[mask(s.Path)], s)
 		}
@@ -169,52 +171,90 @@ func masks(samples []Sample) (groups map[string][]Sample, of func(p string) stri
 			break
 		}
 	}
-	return groups, of
+	return groups
 }
 
-// kindsOf finds the kinds of files.
+// kindsOf finds the kinds of files. Of files whose names differ in digits only some are
+// looked at; where these are of several kinds, more.
 func kindsOf(samples []Sample) (kinds []*kind, left []Left) {
-	groups, mask := masks(samples)
-	looked := samples
-	if len(samples) > filesLooked {
-		looked = nil
-		for _, group := range groups {
-			looked = append(looked, spread(group, filesOfAMask)...)
+	f := &finder{}
+	groups := masks(samples)
+	for _, m := range slices.Sorted(maps.Keys(groups)) {
+		group := groups[m]
+		some := group
+		if len(samples) > filesLooked {
+			some = spread(group, filesOfAMask)
 		}
-		slices.SortStableFunc(looked, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
-		looked = spread(looked, filesLooked)
-	}
-	ofMask := map[string]*kind{}
-	seen := map[string]bool{}
-	for _, s := range looked {
-		seen[s.Path] = true
-		sh, err := look(s)
-		if err != nil {
-			left = append(left, Left{s.Path, err.Error(), true})
+		before := len(f.kinds)
+		own := f.look(some, m)
+		if len(some) == len(group) {
 			continue
 		}
-		m := mask(s.Path)
-		at := slices.IndexFunc(kinds, func(k *kind) bool { return k.takes(&sh, m) })
-		if at < 0 {
-			at = len(kinds)
-			kinds = append(kinds, &kind{shape: sh, table: &table{}, mask: m, ascii: sh.ascii})
+		if len(own) == 1 {
+			seen := map[string]bool{}
+			for _, s := range some {
+				seen[s.Path] = true
+			}
+			for _, s := range group {
+				if !seen[s.Path] {
+					own[0].paths = append(own[0].paths, s.Path)
+				}
+			}
+			continue
 		}
-		k := kinds[at]
-		k.samples, k.paths = append(k.samples, s), append(k.paths, s.Path)
-		if ofMask[m] == nil {
-			ofMask[m] = k
-		}
-	}
-	for _, s := range samples {
-		if k := ofMask[mask(s.Path)]; k != nil && !seen[s.Path] {
-			k.paths = append(k.paths, s.Path)
-		}
+		f.forget(before, some)
+		f.look(spread(group, filesOfKinds), m)
 	}
 	var out []*kind
-	for _, k := range kinds {
+	for _, k := range f.kinds {
+		slices.Sort(k.paths)
+		slices.SortFunc(k.samples, func(a, b Sample) int { return strings.Compare(a.Path, b.Path) })
 		out = append(out, k.byDate()...)
 	}
-	return out, left
+	slices.SortStableFunc(out, func(a, b *kind) int { return strings.Compare(a.paths[0], b.paths[0]) })
+	return out, f.left
+}
+
+// finder collects kinds of files.
+type finder struct {
+	kinds []*kind
+	left  []Left
+}
+
+// look looks at files whose names have a mask, and returns the kinds that they are of.
+func (f *finder) look(samples []Sample, mask string) (own []*kind) {
+	for _, s := range samples {
+		sh, err := look(s)
+		if err != nil {
+			f.left = append(f.left, Left{s.Path, err.Error(), true})
+			continue
+		}
+		at := slices.IndexFunc(f.kinds, func(k *kind) bool { return k.takes(&sh, mask) })
+		if at < 0 {
+			at = len(f.kinds)
+			f.kinds = append(f.kinds, &kind{shape: sh, table: &table{}, mask: mask, ascii: sh.ascii})
+		}
+		k := f.kinds[at]
+		k.samples, k.paths = append(k.samples, s), append(k.paths, s.Path)
+		if !slices.Contains(own, k) {
+			own = append(own, k)
+		}
+	}
+	return own
+}
+
+// forget takes out what was found of some files, before they are looked at with more.
+func (f *finder) forget(kinds int, samples []Sample) {
+	forgotten := map[string]bool{}
+	for _, s := range samples {
+		forgotten[s.Path] = true
+	}
+	f.kinds = f.kinds[:kinds]
+	for _, k := range f.kinds {
+		k.samples = slices.DeleteFunc(k.samples, func(s Sample) bool { return forgotten[s.Path] })
+		k.paths = slices.DeleteFunc(k.paths, func(p string) bool { return forgotten[p] })
+	}
+	f.left = slices.DeleteFunc(f.left, func(l Left) bool { return forgotten[l.Path] })
 }
 
 // takes reports whether a file is of the kind, and widens the kind by what the file has

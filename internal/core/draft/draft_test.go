@@ -358,3 +358,30 @@ func TestOddHeadersBreakNoDraft(t *testing.T) {
 		assert.Equal(t, "x", f.Name)
 	}
 }
+
+// TestManyKindsUnderNamesAlike has names that differ in digits only, of which each number is a
+// kind of its own, and as many files of one kind.
+func TestManyKindsUnderNamesAlike(t *testing.T) {
+	var samples []Sample
+	for k := range 250 {
+		for d := range 3 {
+			samples = append(samples, sample(fmt.Sprintf("feed%d_2026110%d.csv", k, d+1),
+				fmt.Sprintf("id,col_%d,val_%d\n%d,x,1\n", k, k, d)))
+		}
+	}
+	feeds, left := propose(t, samples)
+	assert.Empty(t, left)
+	assert.Len(t, feeds, 250)
+	for _, f := range feeds {
+		assert.Len(t, f.Files, 3)
+		assert.NotContains(t, f.Text, "with_columns", "their names tell them apart")
+	}
+	samples = nil
+	for k := range 700 {
+		samples = append(samples, sample(fmt.Sprintf("level_%04d.csv", k), "id,level\n1,2.5\n"))
+	}
+	feeds, _ = propose(t, samples)
+	require.Len(t, feeds, 1)
+	assert.Len(t, feeds[0].Files, 700)
+	assert.Contains(t, feeds[0].Text, "A draft from 24 of 700 files")
+}

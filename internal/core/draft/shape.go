@@ -459,10 +459,11 @@ func isUnits(cells []string, below []row) bool {
 		f, _ := times([]string{c})
 		return c != "" && !pointNumber.MatchString(c) && !commaNumber.MatchString(c) && f == "" && !slices.Contains(marks, c)
 	}
+	const enough = 20 // rows to judge by
 	typed := 0
 	for i, c := range cells {
 		values, texts := 0, 0
-		for _, r := range below {
+		for _, r := range below[:min(enough, len(below))] {
 			if i < len(r.cells) && r.cells[i] != "" {
 				if values++; isText(r.cells[i]) {
 					texts++

@@ -45,7 +45,15 @@ func config(o cli.ServeOptions) server.Config {
 		Log:          logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
 }
 
-func serve(ctx context.Context, o cli.ServeOptions) error { return server.Serve(ctx, config(o)) }
+func serve(ctx context.Context, o cli.ServeOptions) error {
+	stray, err := strayLines()
+	if err != nil {
+		return err
+	}
+	c := config(o)
+	c.Stray = stray
+	return server.Serve(ctx, c)
+}
 
 func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	if o.Once {

@@ -83,7 +83,7 @@ func (c *command) into(ctx context.Context, connection, name string) (*draft.Int
 		}
 	}
 	if key != nil {
-		out.Keys = append(out.Keys, key)
+		out.Keys, out.Primary = append(out.Keys, key), true
 	}
 	out.Keys = append(out.Keys, shape.Unique...)
 	return out, nil

@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"log/slog"
 	"strings"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mullein/internal/load"
 )
 
 func TestRepeatedErrorsAreCounted(t *testing.T) {
@@ -38,3 +41,27 @@ func TestRepeatedErrorsAreCounted(t *testing.T) {
 	log.Error("work failed", "error", errors.New("too many clients"))
 	assert.NotContains(t, out.String(), "the same")
 }
+
+// TestWhatLibrariesSayIsLogged logs a line with the files that are being loaded.
+func TestWhatLibrariesSayIsLogged(t *testing.T) {
+	t.Parallel()
+	ctx, cancel := context.WithCancel(context.Background())
+	lines, said := make(chan string), make(chan string, 1)
+	log := slog.New(slog.NewTextHandler(writerFunc(func(p []byte) (int, error) {
+		said <- string(p)
+		return len(p), nil
+	}), nil))
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		logStray(ctx, lines, &load.Progresses{}, log)
+	}()
+	lines <- "parquet: warning: padded"
+	assert.Contains(t, <-said, `msg="a library says" says="parquet: warning: padded" files=[]`)
+	cancel()
+	<-done
+}
+
+type writerFunc func(p []byte) (int, error)
+
+func (f writerFunc) Write(p []byte) (int, error) { return f(p) }

@@ -46,6 +46,7 @@ type Config struct {
 	Terminal       bool               // Out is one: links that sign in may be shown there
 	Ready          func(Running)      // may be nil; called when the service answers
 	OnStep         engineStepObserver // may be nil
+	Stray          <-chan string      // what libraries wrote to the standard error, a line each; may be nil
 
 	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
 	own  []string                           // files and folders of the service itself
@@ -193,6 +194,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	go func() { worked <- e.Run(working) }()
 	var noting sync.WaitGroup
 	noting.Go(func() { keepSeen(working, records, home, c.Log) })
+	noting.Go(func() { logStray(working, c.Stray, env.Progress, c.Log) })
 	defer noting.Wait()
 	defer stopWorking()
 
@@ -223,6 +225,23 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		err = nil
 	}
 	return errors.Join(err, <-worked)
+}
+
+// logStray logs what libraries say, with the files that are being loaded: they know no log, and
+// not whose bytes they read.
+func logStray(ctx context.Context, lines <-chan string, loads *load.Progresses, log *slog.Logger) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case line := <-lines:
+			var files []string
+			for _, p := range loads.List() {
+				files = append(files, p.Feed+": "+p.Path)
+			}
+			log.Warn("a library says", "says", line, "files", files)
+		}
+	}
 }
 
 // openDatabases opens the databases in which targets are. Those that are open are returned

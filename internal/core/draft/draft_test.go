@@ -264,7 +264,7 @@ func FuzzPropose(f *testing.F) {
 // TestADraftForATable names the columns that a table has, by their names, what they look
 // like and what they take.
 func TestADraftForATable(t *testing.T) {
-	into := &Into{Connection: "main", Table: "river.client", Keys: [][]string{{"customer_id"}}, Columns: []IntoColumn{
+	into := &Into{Connection: "main", Table: "river.client", Keys: [][]string{{"customer_id"}}, Primary: true, Columns: []IntoColumn{
 		{"customer_id", "integer", true}, {"full_name", "character varying(20)", true}, {"born", "date", false},
 		{"loaded_at", "timestamp with time zone", false}, {"level", "bigint", false}, {"kind", "text", true}}}
 	out, err := Propose([]Sample{sample("Clients 2026-11-20.csv",

@@ -17,8 +17,10 @@ type Into struct {
 	Connection string // by the name that feeds know it by
 	Table      string // schema.table
 	Columns    []IntoColumn
-	// Keys are the columns of the primary key and of other unique indexes, the former first.
-	Keys [][]string
+	// Keys are the columns of the unique indexes. Where Primary is true, the first is the
+	// primary key.
+	Keys    [][]string
+	Primary bool
 }
 
 // IntoColumn is a column of an existing table.
@@ -259,7 +261,7 @@ func (p *placed) key(t *table) (key []int, note string) {
 			continue
 		}
 		slices.Sort(key)
-		kind := map[bool]string{true: "the primary key", false: "a unique index"}[n == 0]
+		kind := map[bool]string{true: "the primary key", false: "a unique index"}[n == 0 && p.into.Primary]
 		if slices.ContainsFunc(key, func(c int) bool { return slices.Contains(t.columns[c].hashes, 0) }) {
 			return key, fmt.Sprintf("uncertain: %s of %s; some rows have no value there and would be rejects", kind,
 				p.into.Table)

@@ -55,11 +55,11 @@ func (n *node) part(key string) *node {
 }
 
 const (
-	maxParts     = 5000 // of a record
-	maxLevels    = 16
-	recordsWalks = 20_000   // of a file, whose structure is looked at
-	bytesWalked  = 16 << 20 // of a file
-	maxFlat      = 4        // levels of records that become columns
+	maxParts      = 5000 // of a record
+	maxLevels     = 16
+	recordsWalked = 20_000   // of a file, whose structure is looked at
+	bytesWalked   = 16 << 20 // of a file
+	maxFlat       = 4        // levels of records that become columns
 )
 
 // walk looks at the structure of the records of a file, and returns how many there are.
@@ -88,7 +88,7 @@ func (n *node) walk(s Sample, sh *shape) (records int, err error) {
 		return 0, err
 	}
 	size := 0
-	for records < recordsWalks && size < bytesWalked {
+	for records < recordsWalked && size < bytesWalked {
 		rec, err := rows.Next()
 		if err == io.EOF {
 			return records, nil

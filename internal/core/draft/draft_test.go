@@ -169,7 +169,8 @@ func TestAFolderOfManyKinds(t *testing.T) {
 		sample("a/GAUGE_20260701.csv", "id,level\n1,2.5\n2,3\n"), sample("b/GAUGE_20260702.csv.bad", "\x00\x01"),
 		sample("GAUGE_20260703.csv", "id,level\n1,2.5\n"),
 		sample("STATIONS_20260701.csv", "id;name\n1;Weir\n"), sample("notes.txt", ""),
-		sample("lab.jsonl", "{\"id\": 5}\n"),
+		sample("lab.jsonl", "{\"id\": 5}\n"), sample("letter.txt", "Dear colleagues,\nplease find the levels in this folder. "+
+			"As you know, the gauge\nwas out of order, and some values of the 4th, 5th and 6th\nare missing.\n"),
 	}
 	feeds, left := propose(t, samples)
 	var names []string
@@ -179,8 +180,9 @@ func TestAFolderOfManyKinds(t *testing.T) {
 		assert.NoError(t, err, f.Text)
 	}
 	assert.ElementsMatch(t, []string{"gauge", "stations", "lab"}, names)
-	require.Len(t, left, 2)
-	assert.Contains(t, left[1].Why, "empty")
+	require.Len(t, left, 3)
+	assert.Contains(t, left[1].Why, "a text for people")
+	assert.Contains(t, left[2].Why, "empty")
 	_, err := Propose(nil, Options{})
 	assert.ErrorContains(t, err, "no files")
 }

@@ -71,7 +71,9 @@ func look(s Sample) (shape, error) {
 		return out, &decode.FileError{Reason: "neither text nor a format that is known"}
 	default:
 		out.ascii = !slices.ContainsFunc(head, func(c byte) bool { return c >= utf8.RuneSelf })
-		out.text(head)
+		if err := out.text(head); err != nil {
+			return out, err
+		}
 		if out.format == decode.Lines && !linesNamed.MatchString(s.Path) && len(head) < headLooked &&
 			!bytes.Contains(bytes.TrimSpace(head), []byte("\n")) {
 			out.format = decode.JSON // one record is a document rather than a line
@@ -141,7 +143,7 @@ func (s *shape) readHeader(sample Sample) error {
 }
 
 // text finds the charset, the format and the dialect of a text.
-func (s *shape) text(head []byte) {
+func (s *shape) text(head []byte) error {
 	switch {
 	case utf16Mark(head):
 		s.charset = "utf-16"
@@ -164,15 +166,42 @@ func (s *shape) text(head []byte) {
 		if trimmed[0] == '{' && json.Valid(line) && (more || len(head) < headLooked) {
 			s.format = decode.Lines
 		}
-		return
+		return nil
 	}
 	s.format = decode.CSV
 	if i := bytes.LastIndexByte(head, '\n'); i > 0 && len(head) >= headLooked-4 {
 		head = head[:i+1]
 	}
-	if !s.delimited(head) {
+	cut := s.delimited(head)
+	if cut {
+		_, share := mode(s.cellCounts(head, s.dialect.Delimiter))
+		cut = share >= leastEven || !isProse(head)
+	} else {
 		s.fixed(head)
 	}
+	if !cut && s.format == decode.CSV && isProse(head) {
+		return &decode.FileError{Reason: "it reads like a text for people, not like a table"}
+	}
+	return nil
+}
+
+const (
+	fewLines   = 10
+	leastShare = 40 // percent of the lines that have as many cells, where there is a delimiter
+	leastEven  = 80 // percent of them, where lines read like sentences
+	proseWords = 5  // of a line
+)
+
+// isProse reports whether lines are sentences rather than values.
+func isProse(head []byte) bool {
+	lines, words := 0, 0
+	for line := range bytes.Lines(head) {
+		if n := len(bytes.Fields(line)); n > 0 {
+			lines++
+			words += n
+		}
+	}
+	return lines > 2 && words >= proseWords*lines
 }
 
 // whole leaves out a character that is cut at the end.
@@ -275,7 +304,11 @@ func (s *shape) delimited(head []byte) bool {
 	best := 0
 	for _, delimiter := range []string{";", "\t", "|", ",", "||", "::", "^", "~"} {
 		counts := s.cellCounts(head, delimiter)
-		if usual, share := mode(counts); usual > 1 && share*10+usual > best {
+		usual, share := mode(counts)
+		if len(counts) > fewLines && share < leastShare {
+			continue
+		}
+		if usual > 1 && share*10+usual > best {
 			best = share*10 + usual
 			s.dialect.Delimiter = delimiter
 		}

@@ -75,7 +75,7 @@ func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
 	out := k.across(best)
 	for _, o := range others {
 		if len(o) == len(best) && len(out.columns) == len(best) {
-			out.notes = append(out.notes, "also unique: "+k.say(o, nil))
+			out.notes = append(out.notes, "also unique: "+k.say(o, " with "))
 		}
 	}
 	if t.rows < fewRows && len(out.notes) == 0 {
@@ -84,13 +84,13 @@ func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
 	return out
 }
 
-// say names columns and captures.
-func (k *keys) say(columns []int, captures []string) string {
+// say names columns.
+func (k *keys) say(columns []int, between string) string {
 	var out []string
 	for _, c := range columns {
 		out = append(out, k.names[c])
 	}
-	return strings.Join(append(out, captures...), " with ")
+	return strings.Join(out, between)
 }
 
 // eligible returns the columns that may be in a key, the likely ones first.
@@ -117,13 +117,6 @@ func (k *keys) distinct(c int) int {
 // within finds the best key that no two rows of one file have; nil for none.
 func (k *keys) within() (best []int, others [][]int) {
 	from := k.eligible()
-	if k.t.rows == 1 {
-		for _, c := range from {
-			if k.roles[c] == identity || k.roles[c] == entity {
-				return []int{c}, nil
-			}
-		}
-	}
 	var found [][]int
 	for width := 1; width <= min(keyWidth, len(from)); width++ {
 		combine(len(from), width, func(at []int) {
@@ -177,7 +170,7 @@ func (k *keys) rank(columns []int) (out int) {
 func (k *keys) means(columns []int) bool {
 	if len(columns) == 1 {
 		c := columns[0]
-		return k.roles[c] != axis && (k.roles[c] != revision || k.t.rows == 1) &&
+		return k.roles[c] != axis && k.roles[c] != revision &&
 			(k.roles[c] != instant || k.series(c)) && (k.roles[c] != entity || k.types[c].kind != "integer" ||
 			c == 0 || k.t.columns[c].counts(k.t.rows) || hasWord(nameWords(k.t.columns[c].source), entityWords))
 	}
@@ -323,7 +316,7 @@ func (k *keys) near() (out []string) {
 		if t.lost == 0 {
 			why = "would lose none of these rows, but only by chance"
 		}
-		out = append(out, fmt.Sprintf("[%s] %s", strings.ReplaceAll(k.say(t.columns, nil), " with ", ", "), why))
+		out = append(out, fmt.Sprintf("[%s] %s", k.say(t.columns, ", "), why))
 	}
 	return out
 }

@@ -267,6 +267,14 @@ func corpus() []sampleFolder {
 	}
 	add("a year in the name", yob, expert("yob{slot:%Y}.txt", "column_1: column_2: column_3:integer",
 		"column_1, column_2, year", "dialect: {header: false}", "derive: {year: file.captures.slot.getFullYear()}"))
+	months := map[string]string{}
+	for y := 2015; y < 2020; y++ {
+		months[fmt.Sprintf("rain_%d.csv", y)] = rowsOf("station,month,rain_mm", 60, func(i int) string {
+			return fmt.Sprintf("S%d,%d,%d.%d", i/12, i%12+1, i*7%50+y%10, i%10)
+		})
+	}
+	add("months, the year in the name", months, expert("rain_{slot:%Y}.csv", "station: month:integer rain_mm:number",
+		"station, month, year", "derive: {year: file.captures.slot.getFullYear()}"))
 	add("a station in the name", map[string]string{"station_A1.csv": rowsOf("time,level", 200, func(i int) string {
 		return day(0).Add(time.Duration(i)*time.Hour).Format(time.RFC3339) + fmt.Sprintf(",%d.5", i%9)
 	}), "station_B7.csv": rowsOf("time,level", 200, func(i int) string {

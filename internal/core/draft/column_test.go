@@ -210,7 +210,7 @@ func TestKeysLoseNoRow(t *testing.T) {
 		note   string
 	}{
 		{"id,name", []string{"1,a|2,a"}, "id", "only 2 rows"},
-		{"station,hour,level", []string{"a,1,5|a,2,5|b,1,5|b,2,6"}, "station hour", ""},
+		{"station,hour,level", []string{"a,1,5|a,2,5|b,1,5|b,2,6"}, "station hour slot", "the time in its name is taken"},
 		{"level,id", []string{"1.5,a|2.5,b|3.5,c"}, "id", ""},
 		{"a,b", []string{"x,y|x,y"}, "", ""},
 		{"id,revised_at", []string{"1,2026-07-01|1,2026-07-02|2,2026-07-01"}, "id revised_at", ""},

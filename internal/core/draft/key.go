@@ -414,7 +414,8 @@ func (k *keys) addCaptures(out *keyChoice) {
 // entitiesInTime adds a time to a key of things only, where so few rows were seen that
 // nothing else speaks against it.
 func (k *keys) entitiesInTime(out *keyChoice) {
-	if k.t.rows >= fewRows || k.ids(out.columns) || k.timed(out.columns) {
+	if k.t.rows >= fewRows || k.ids(out.columns) ||
+		slices.ContainsFunc(out.columns, func(c int) bool { return k.roles[c] == instant }) {
 		return
 	}
 	for i, r := range k.roles {
@@ -510,9 +511,25 @@ func (k *keys) ids(columns []int) bool {
 	return slices.ContainsFunc(columns, func(c int) bool { return k.roles[c] == identity })
 }
 
-// timed reports whether one of the columns is a time.
-func (k *keys) timed(columns []int) bool {
-	return slices.ContainsFunc(columns, func(c int) bool { return k.roles[c] == instant })
+// timed reports whether one of the columns is a time with its year. A month alone comes again.
+func (k *keys) timed(columns []int) bool { return slices.ContainsFunc(columns, k.hasYear) }
+
+// yearFirst is what times with their year, or as seconds since 1970, look like.
+var yearFirst = regexp.MustCompile(`^((1[6-9]|2[01])[0-9]{2}([^0-9].*)?|[0-9]{6,})$`)
+
+func (k *keys) hasYear(c int) bool {
+	if k.roles[c] != instant || k.types[c].kind == "time" {
+		return false
+	}
+	if kind := k.types[c].kind; kind == "date" || kind == "datetime" {
+		return true
+	}
+	for text := range k.t.columns[c].texts {
+		if !yearFirst.MatchString(text) {
+			return false
+		}
+	}
+	return true
 }
 
 // timeOfFile finds a time that is the same in all rows; -1 for none.

@@ -275,6 +275,17 @@ func corpus() []sampleFolder {
 	}
 	add("months, the year in the name", months, expert("rain_{slot:%Y}.csv", "station: month:integer rain_mm:number",
 		"station, month, year", "derive: {year: file.captures.slot.getFullYear()}"))
+	hourly := func(n int) string {
+		return rowsOf("time,level", 100, func(i int) string {
+			return day(0).Add(time.Duration(i)*time.Hour).Format(time.RFC3339) + fmt.Sprintf(",%d.5", i%9+n)
+		})
+	}
+	add("a station as a folder", map[string]string{"SR01/levels.csv": hourly(1), "SR02/levels.csv": hourly(20)},
+		expert("{part}/levels.csv", "time:datetime level:number", "time, part", "derive: {part: file.captures.part}"))
+	add("forecasts", map[string]string{"fc_20261101.csv": hourly(1), "fc_20261102.csv": hourly(20)},
+		expert("fc_{slot:%Y%m%d}.csv", "time:datetime level:number", "time, at", "derive: {at: file.captures.slot}"))
+	add("nothing tells them apart", map[string]string{"a/x/levels.csv": hourly(1), "b/levels.csv": hourly(20)},
+		expert("**/levels.csv", "time:datetime level:number", ""))
 	add("a station in the name", map[string]string{"station_A1.csv": rowsOf("time,level", 200, func(i int) string {
 		return day(0).Add(time.Duration(i)*time.Hour).Format(time.RFC3339) + fmt.Sprintf(",%d.5", i%9)
 	}), "station_B7.csv": rowsOf("time,level", 200, func(i int) string {

@@ -350,12 +350,18 @@ func (k *keys) across(best []int) keyChoice {
 	if again == 0 {
 		return out
 	}
-	if k.timed(out.columns) || !k.slot || !k.varies("slot") || slices.Contains(out.captures, "slot") ||
-		k.sameThings(out.columns, out.captures) || k.mostlySame(out.columns, out.captures) {
-		k.updates(&out, float64(again)/float64(k.t.rows))
-		return out
+	share := float64(again) / float64(k.t.rows)
+	seldom := k.timed(out.columns) && share < mostlyWithin*float64(len(k.t.files)-1)/float64(len(k.t.files))
+	switch {
+	case seldom, k.sameThings(out.columns, out.captures), k.mostlySame(out.columns, nil):
+		k.updates(&out, share)
+	case k.slot && k.varies("slot") && !slices.Contains(out.captures, "slot"):
+		k.addSlot(&out)
+	default:
+		lost := fmt.Sprintf("[%s] would lose %d of %d rows", k.say(out.columns, ", "), again, k.t.rows)
+		return keyChoice{near: []string{lost}, notes: []string{"the same keys come in several files with other values, and " +
+			"nothing tells them apart: every row of a file is added"}}
 	}
-	k.addSlot(&out)
 	return out
 }
 

@@ -490,17 +490,19 @@ func capitals(texts []string) bool {
 }
 
 // telling reports whether the folders of paths say something: they are as deep, and
-// differ in a date or in what is written as name=value.
+// differ in a date, in what is written as name=value, or are all in which files differ.
 func telling(paths []string) bool {
 	depth := strings.Count(paths[0], "/")
 	differ := false
+	bases := map[string]bool{}
 	for _, p := range paths {
+		bases[path.Base(p)] = true
 		if zip, _ := inZip(p); zip != "" || strings.Count(p, "/") != depth {
 			return false
 		}
 		differ = differ || path.Dir(p) != path.Dir(paths[0])
 	}
-	if strings.Contains(path.Dir(paths[0]), "=") {
+	if strings.Contains(path.Dir(paths[0]), "=") || differ && len(bases) < len(paths) { // else the folder alone tells them apart
 		return true
 	}
 	form, at, _ := dateIn(paths)

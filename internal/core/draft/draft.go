@@ -109,6 +109,8 @@ func Propose(samples []Sample, o Options) (Result, error) {
 	kinds = slices.DeleteFunc(kinds, func(k *kind) bool {
 		why := "no columns were found in it"
 		switch n := len(k.table.columns); {
+		case len(k.paths) == 0: // none could be read, as was said
+			return true
 		case n > feed.MaxFields:
 			why = fmt.Sprintf("%d columns; a feed takes %d at most", n, feed.MaxFields)
 		case n > 0:

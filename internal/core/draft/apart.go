@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"mullein/internal/core/filename"
 )
 
 var textCapture = regexp.MustCompile(`\{[a-z_0-9]+\}`)
@@ -58,15 +56,11 @@ func (k *kind) byName(others []string) bool {
 			continue
 		}
 		slices.Sort(values)
-		compile := filename.Compile
-		if k.naming.fold {
-			compile = filename.CompileFold
-		}
 		with := values[0]
 		if len(values) > 1 {
 			with = "(" + strings.Join(values, "|") + ")"
 		}
-		pattern, err := compile(text[:at[0]] + with + text[at[1]:])
+		pattern, err := k.naming.compile(text[:at[0]] + with + text[at[1]:])
 		if err != nil || slices.ContainsFunc(others, func(p string) bool {
 			_, fits := pattern.Match(p, time.UTC)
 			return fits

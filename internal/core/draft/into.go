@@ -262,7 +262,7 @@ func (p *placed) key(t *table) (key []int, note string) {
 		}
 		slices.Sort(key)
 		kind := map[bool]string{true: "the primary key", false: "a unique index"}[n == 0 && p.into.Primary]
-		if slices.ContainsFunc(key, func(c int) bool { return slices.Contains(t.columns[c].hashes, 0) }) {
+		if slices.ContainsFunc(key, func(c int) bool { return !k.filled(c) }) {
 			return key, fmt.Sprintf("uncertain: %s of %s; some rows have no value there and would be rejects", kind,
 				p.into.Table)
 		}

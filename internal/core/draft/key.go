@@ -96,8 +96,8 @@ func (k *keys) say(columns []int, between string) string {
 // eligible returns the columns that may be in a key, the likely ones first.
 func (k *keys) eligible() (out []int) {
 	rank := map[role]int{identity: 0, instant: 1, entity: 1, axis: 2, revision: 3}
-	for i, c := range k.t.columns {
-		if k.roles[i] != notInKey && !slices.Contains(c.hashes, 0) && k.distinct(i) > 1 {
+	for i := range k.t.columns {
+		if k.roles[i] != notInKey && k.filled(i) && k.distinct(i) > 1 {
 			out = append(out, i)
 		}
 	}
@@ -425,7 +425,7 @@ func (k *keys) entitiesInTime(out *keyChoice) {
 		return
 	}
 	for i, r := range k.roles {
-		if r == instant && !slices.Contains(k.t.columns[i].hashes, 0) && k.distinct(i) > 1 {
+		if r == instant && k.filled(i) && k.distinct(i) > 1 {
 			out.columns = append(out.columns, i)
 			slices.Sort(out.columns)
 			out.notes = append(out.notes, fmt.Sprintf("uncertain: only %d rows were seen; %s is taken for a part of the key",
@@ -542,7 +542,7 @@ func (k *keys) hasYear(c int) bool {
 func (k *keys) timeOfFile() int {
 	for i, c := range k.t.columns {
 		if k.roles[i] == instant && (k.types[i].kind == "datetime" || k.types[i].kind == "date") &&
-			len(c.texts) == 1 && k.t.rows > 1 && !slices.Contains(c.hashes, 0) {
+			len(c.texts) == 1 && k.t.rows > 1 && k.filled(i) {
 			return i
 		}
 	}

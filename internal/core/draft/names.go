@@ -417,15 +417,8 @@ func nameOf(paths []string) naming {
 	if zip, member := inZip(paths[0]); zip != "" && strings.Contains(member, "/") {
 		pattern = strings.Replace(pattern, zipped, zipped+"**/", 1)
 	}
-	if strings.Trim(pattern, "*") == "" && n.slot == "" {
-		pattern = cmp.Or(pattern, "*")
-	}
-	compile := filename.Compile
-	if n.fold {
-		compile = filename.CompileFold
-	}
 	var err error
-	if n.pattern, err = compile(pattern); err != nil { // a name that no pattern can say
+	if n.pattern, err = n.compile(cmp.Or(pattern, "*")); err != nil { // a name that no pattern can say
 		n.pattern, _ = filename.Compile("**/*")
 		s.notes = append(s.notes, "uncertain: the names have no form in common")
 		n.slot, s.names = "", nil
@@ -442,6 +435,14 @@ func nameOf(paths []string) naming {
 		n.notes = append(n.notes, "uncertain: one file was seen, and its name carries no date")
 	}
 	return n
+}
+
+// compile compiles a pattern that looks at capitals as the names do.
+func (n *naming) compile(pattern string) (*filename.Pattern, error) {
+	if n.fold {
+		return filename.CompileFold(pattern)
+	}
+	return filename.Compile(pattern)
 }
 
 // stems writes the pattern of the names without their ends.

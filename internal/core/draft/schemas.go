@@ -284,7 +284,7 @@ func (g *given) keyOf(t *table) (key []int, note string) {
 	}
 	k := &keys{t: t, cache: map[string]keyTry{}}
 	for _, c := range key {
-		if slices.Contains(t.columns[c].hashes, 0) {
+		if !k.filled(c) {
 			return nil, fmt.Sprintf("uncertain: the key of %s has rows without a value", g.path)
 		}
 	}

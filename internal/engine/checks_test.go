@@ -43,12 +43,13 @@ checks:
     - {name: sane, must: row.level_m > -4, else: refuse}
 `)
 	h.drop("G_K1_20260701T1200.csv",
-		header+"SR0001;2026-07-01T12:00:00Z;1;2\nSR0002;2026-07-01T12:00:00Z;25;4\nSR0003;2026-07-01T12:00:00Z;1;3\nSR9999;2026-07-01T12:00:00Z;1;3\nSR0004;2026-07-01T12:00:00Z;;\n")
+		header+"SR0001;2026-07-01T12:00:00Z;1;2\nSR0002;2026-07-01T12:00:00Z;25;4\nSR0003;2026-07-01T12:00:00Z;1;3\nSR9999;2026-07-01T12:00:00Z;1;3\nSR0004;2026-07-01T12:00:00Z;;\n"+
+			"SR9999;;1;2\n")
 	h.start()
 	a := h.arrival("G_K1_20260701T1200.csv")
-	assert.Equal(t, balance.Balance{Read: 5, Inserted: 3, Rejected: 1, LeftOut: 1}, a.Balance, a.Reason)
-	assert.Equal(t, map[string]string{"even": "false 1 of 5 rows break row.revised % 2 == 0; the first in line 4",
-		"low": "false 1 of 5 rows break row.level_m < 20; the first in line 3", "sane": "true all 5 rows hold"},
+	assert.Equal(t, balance.Balance{Read: 6, Inserted: 3, Rejected: 1, LeftOut: 2}, a.Balance, a.Reason)
+	assert.Equal(t, map[string]string{"even": "false 1 of 6 rows break row.revised % 2 == 0; the first in line 4",
+		"low": "false 1 of 6 rows break row.level_m < 20; the first in line 3", "sane": "true all 6 rows hold"},
 		h.saw(a))
 	rejects, err := h.ledger.Rejects(ctx, ledger.RejectFilter{Feed: "gauges", Arrival: a.ID, Most: 10})
 	require.NoError(t, err)
@@ -593,10 +594,10 @@ checks: {delivery: [{name: low, must: "greatest('level_m') < 10"}]}
 tolerate: {rejects: 5}
 target: {table: river.level}
 `)
-	h.drop("L_20260701.csv", "unit,id,level,note\ncm,a,125,x\nm,b,2.5,y\nnone,c,1,z\nm,d,much,w\n")
+	h.drop("L_20260701.csv", "unit,id,level,note\ncm,a,125,x\nm,b,2.5,y\nnone,c,1,z\nm,d,much,w\nnone,,1,z\nm,,1,v\n")
 	h.start()
 	a := h.arrival("L_20260701.csv")
-	assert.Equal(t, balance.Balance{Read: 4, Inserted: 2, Rejected: 1, LeftOut: 1}, a.Balance)
+	assert.Equal(t, balance.Balance{Read: 6, Inserted: 2, Rejected: 2, LeftOut: 2}, a.Balance)
 	assert.Equal(t, []string{"a|x|1.25", "b|y|2.5"},
 		h.lines("SELECT concat_ws('|', id, note, level_m) FROM river.level ORDER BY 1"))
 	assert.Equal(t, []string{"id,note,level_m,from_file"},

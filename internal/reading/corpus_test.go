@@ -514,10 +514,58 @@ func corpus() []sampleFolder {
 	add("quarters", map[string]string{"q_2026-Q1.csv": rowsOf("site,rain", 50, func(i int) string {
 		return fmt.Sprintf("S%d,%d.5", i, i)
 	}), "q_2026-Q2.csv": rowsOf("site,rain", 50, func(i int) string { return fmt.Sprintf("S%d,%d.25", i, i+3) })},
-		expert("q_{slot:%Y}-Q{quarter:#}.csv", "site: rain:number", "site, quarter", "derive: {quarter: file.captures.quarter}"))
+		expert("q_{slot:%Y}-Q{quarter:#}.csv", "site: rain:number", "site, quarter, year",
+			"derive: {quarter: file.captures.quarter, year: file.captures.slot.getFullYear()}"))
 	add("a counter", map[string]string{"dump_001.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", i, i) }),
 		"dump_002.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", 40+i, i) })},
 		expert("dump_{number:#}.csv", "id:integer x:number", "id"))
+	daily := func(station int) string {
+		return rowsOf("STATIONS_ID;MESS_DATUM;  FX; RSK;eor", 60, func(i int) string {
+			return fmt.Sprintf("%11d;%s;%6d.%d;%4d;eor", station, day(i).Format("20060102"), i%9, i%10, i%7)
+		})
+	}
+	add("padded, and a mark ends each line", map[string]string{"klima_00044.txt": daily(44), "klima_00164.txt": daily(164)},
+		expert("klima_{number:#}.txt", `stations_id<STATIONS_ID>:integer mess_datum<MESS_DATUM>:date|format:~"%Y%m%d"
+			fx<FX>:number rsk<RSK>:integer eor:`, "stations_id, mess_datum", `dialect: {delimiter: ";", skipInitialSpace: true}`))
+	add("blanks behind numbers", map[string]string{"levels.csv": rowsOf("id;level;note", 60, func(i int) string {
+		return fmt.Sprintf("S%03d;%-8s;ok", i, fmt.Sprintf("%d.%d", i%9, i%10))
+	})}, expert("levels.csv", "id: level:number|bareNumber:~false note:", "id", `dialect: {delimiter: ";"}`))
+	marked := `order_id<Order~ID>:integer|missingValues:~["",~"Order~ID"] item<Item>:|missingValues:~["",~"Item"]
+		n<N>:integer|missingValues:~["",~"N"]`
+	add("the header again, and blank rows", map[string]string{"orders.csv": rowsOf("Order ID,Item,N", 200, func(i int) string {
+		switch {
+		case i%70 == 30:
+			return "Order ID,Item,N"
+		case i%70 == 60:
+			return ",,"
+		}
+		return fmt.Sprintf("%d,P%d,%d", 17000+i, i%9, i%4)
+	})}, expert("orders.csv", marked, "order_id",
+		"leave_out: row.order_id == null && row.item == null && row.n == null"))
+	add("answers, a second each", map[string]string{"answers.csv": rowsOf("Timestamp,Answer,Comments", 150, func(i int) string {
+		at := day(0).Add(time.Duration(i*i*i*37%2_000_000) * time.Second)
+		return fmt.Sprintf("%s,%s,c %d", at.Format("1/2/2006 15:04:05"), p("Often", "Never"), i)
+	})}, expert("answers.csv", `timestamp<Timestamp>:datetime|format:~"%m/%d/%Y~%H:%M:%S" answer<Answer>: comments<Comments>:`, ""))
+	add("long numbers as identifiers", map[string]string{"posts.csv": rowsOf("id,likes", 60, func(i int) string {
+		return fmt.Sprintf("%d,%d", 1_290_000_000_000_000_000+int64(i)*7, i%11)
+	})}, expert("posts.csv", "id:integer likes:integer", "id"))
+	add("years without a name", map[string]string{"AK.TXT": rowsOf("", 200, func(i int) string {
+		return fmt.Sprintf("AK,%s,%d,Name%d,%d", []string{"F", "M"}[i%2], 1910+i/2%5, i/10, 5+i*7%90)
+	}), "AL.TXT": rowsOf("", 200, func(i int) string {
+		return fmt.Sprintf("AL,%s,%d,Name%d,%d", []string{"F", "M"}[i%2], 1910+i/2%5, i/10, 6+i*7%90)
+	})}, expert("{part}.TXT", "column_1: column_2: column_3:integer column_4: column_5:integer",
+		"column_1, column_2, column_3, column_4", "dialect: {header: false}"))
+	add("versions of documents", map[string]string{"docs.csv": rowsOf("doc_id,version,title,modified", 120, func(i int) string {
+		return fmt.Sprintf("%d,%d,T%d,%s", i/3, i%3+1, i/3, day(i%3).Format("2006-01-02"))
+	})}, expert("docs.csv", "doc_id:integer version:integer title: modified:date", "doc_id, version"))
+	overlapping := func(from int) string {
+		return rowsOf("date,account,amount,payee", 200, func(i int) string {
+			i += from
+			return fmt.Sprintf("%s,A%d,%d.%02d,shop %d", day(i/12).Format("2006-01-02"), i%3, i*31%90, i%100, i%2)
+		})
+	}
+	add("exports that overlap, without a key", map[string]string{"export_20261115.csv": overlapping(0),
+		"export_20261120.csv": overlapping(100)}, expert("export_{slot:%Y%m%d}.csv", "date:date account: amount:number payee:", ""))
 	trips := func(from int) string {
 		return rowsOf("trip_id,began,purpose,zip", 60, func(i int) string {
 			return fmt.Sprintf("%d,2026-11-%02dT08:00:00Z,%s,%05d", from+i, i%28+1, p("SURVEY", "REPAIR"), 10000+i%7)

@@ -71,6 +71,7 @@ type File struct {
 	position []int // of each column's cell in a record; -1 where the file has none
 	cells    int   // that a record must have
 	values   []tabular.Value
+	lacks    *tabular.Column // whose required value the row does not have, where rows may be left out; nil for none
 	stored   []tabular.Value // room for those of values that are stored, where not all are
 	derived  []derivation
 	checks   []rowCheck

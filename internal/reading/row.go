@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -73,7 +74,12 @@ func (r *File) next() (*decode.Record, error) {
 // row makes a typed row of a record, or a reject, or leaves it out. It returns
 // the row's digest.
 func (r *File) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
+	r.lacks = nil
 	if !r.convert(rec) {
+		return nil, false, nil
+	}
+	if r.lacks != nil {
+		r.leaveOrReject(rec)
 		return nil, false, nil
 	}
 	if r.trailer != nil {
@@ -106,6 +112,17 @@ func (r *File) row(rec *decode.Record, digest []byte) ([]byte, bool, error) {
 		r.scratch = r.values[i].AppendCanonical(r.scratch)
 	}
 	return tabular.AppendDigest(digest, r.scratch), true, nil
+}
+
+// leaveOrReject leaves out a row that lacks a value that is required, or rejects it.
+func (r *File) leaveOrReject(rec *decode.Record) {
+	out, ok := r.isTrue(rec, r.plan.leaveOut, "leave_out")
+	switch {
+	case out:
+		r.leftOut++
+	case ok:
+		r.reject(rec, r.lacks.Field.Name, "required", r.lacks.Absent(&tabular.Value{}).Error(), nil)
+	}
 }
 
 // isTrue evaluates an expression over the row. Where a column that it cannot do
@@ -192,7 +209,8 @@ func (r *File) RowChecks() []check.Result {
 	return out
 }
 
-// convert fills values from a record, or makes a reject of it.
+// convert fills values from a record, or makes a reject of it. Where rows may be left out, one
+// that lacks a required value is none yet: r.lacks is its column.
 func (r *File) convert(rec *decode.Record) bool {
 	if rec.Problem != "" {
 		return r.reject(rec, "", "reading", rec.Problem, nil)
@@ -225,6 +243,10 @@ func (r *File) convert(rec *decode.Record) bool {
 			if broken := new(tabular.CellError); errors.As(err, &broken) {
 				rule = broken.Rule
 			}
+			if rule == "required" && r.plan.leaveOut != nil {
+				r.lacks = cmp.Or(r.lacks, c)
+				continue
+			}
 			return r.reject(rec, c.Field.Name, rule, err.Error(), cell)
 		}
 	}
@@ -236,7 +258,7 @@ func (r *File) convert(rec *decode.Record) bool {
 		} else if err != nil {
 			return r.reject(rec, d.name, "derive", err.Error(), nil)
 		}
-		if d.key && v.Kind == tabular.Null {
+		if d.key && v.Kind == tabular.Null && r.lacks == nil {
 			return r.reject(rec, d.name, "derive", "a part of the key has no value", nil)
 		}
 	}

@@ -295,7 +295,7 @@ func (c *column) json() string {
 }
 
 var (
-	wholeNumber = regexp.MustCompile(`^[+-]?(0|[1-9][0-9]{0,17})$`)
+	wholeNumber = regexp.MustCompile(`^[+-]?(0|[1-9][0-9]{0,18})$`)
 	pointNumber = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]{1,3})?$`)
 	commaNumber = regexp.MustCompile(`^[+-]?([0-9]+(,[0-9]+)?|,[0-9]+)$`)
 	leadingZero = regexp.MustCompile(`^0[0-9]+$`)
@@ -411,9 +411,12 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		}
 		return values
 	}
+	if f.padded(values) {
+		return values
+	}
 	options, integer, note := inGroups(values)
 	switch {
-	case all(values, wholeNumber.MatchString):
+	case all(values, isWhole):
 		f.kind = "integer"
 	case options.GroupChar != "":
 		f.kind, f.note = map[bool]string{true: "integer", false: "number"}[integer], note
@@ -461,6 +464,39 @@ func (c *column) fromTexts(values []string, f *found) []string {
 		f.say(fmt.Sprintf("uncertain: %s is far below all others, and taken for no value", mark))
 	}
 	return rest
+}
+
+// isWhole reports whether a text is a whole number of at most 64 bits.
+func isWhole(text string) bool {
+	_, err := strconv.ParseInt(text, 10, 64)
+	return err == nil && wholeNumber.MatchString(text)
+}
+
+// padded finds numbers that blanks follow.
+func (f *found) padded(values []string) bool {
+	trimmed, blanks := make([]string, len(values)), false
+	for i, v := range values {
+		trimmed[i] = strings.TrimRight(v, " ")
+		blanks = blanks || trimmed[i] != v
+	}
+	if !blanks {
+		return false
+	}
+	with := *f
+	switch with.around = true; {
+	case all(trimmed, isWhole):
+		with.kind = "integer"
+	case all(trimmed, pointNumber.MatchString):
+		with.kind = "number"
+	case all(trimmed, commaNumber.MatchString):
+		with.kind, with.spec.DecimalChar = "number", ","
+	}
+	if with.kind == f.kind || !with.readsAll(values) {
+		return false
+	}
+	*f = with
+	f.say("blanks follow its numbers")
+	return true
 }
 
 // withoutMark takes out a number such as -999 that stands far below all others.

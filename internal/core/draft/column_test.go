@@ -137,6 +137,7 @@ func TestNamesOfFeedsAndColumns(t *testing.T) {
 		{[]string{"2026/11/20/flow.csv", "2026/11/21/flow.csv"}, "flow", "{slot:%Y/%m/%d}/flow.csv"},
 		{[]string{"year=2026/month=10/a-1.csv", "year=2026/month=11/a-2.csv"}, "a",
 			"{slot:year=%Y/month=%m}/a-{number:#}.csv"},
+		{[]string{"year=2026/month=1/x.csv", "year=2026/month=2/x.csv"}, "x", "year={slot:%Y}/month={month:#}/x.csv"},
 		{[]string{"region=n/x.csv", "region=s/x.csv"}, "region-x", "region={region}/x.csv"},
 		{[]string{"flow_2026-Q1.csv", "flow_2026-Q3.csv"}, "flow", "flow_{slot:%Y}-Q{quarter:#}.csv"},
 		{[]string{"flow_Jan2026.csv", "flow_Feb2026.csv"}, "flow", "flow_{slot:%b%Y}.csv"},

@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"mullein/internal/core/tabular"
 )
 
 // keyChoice is what tells rows apart.
@@ -63,16 +65,24 @@ func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
 	}
 	for i, c := range t.columns {
 		k.roles = append(k.roles, c.roleOf(types[i], t.rows, i == 0))
+		if i > 0 && k.roles[i] == notInKey && k.roles[i-1] == instant && madeUp.MatchString(c.source) && c.months() {
+			k.roles[i] = instant
+		}
 	}
 	if t.rows == 0 {
 		return keyChoice{notes: []string{"no row was seen, so that nothing is known of a key"}}
 	}
 	best, others := k.within()
 	if best == nil {
-		return keyChoice{near: k.near(), notes: []string{"no columns tell all rows apart that look like identifiers, " +
-			"codes, names or times: every row of a file is added"}}
+		return keyChoice{near: k.near(), notes: append([]string{"no columns tell all rows apart that look like identifiers, " +
+			"codes, names or times: every row of a file is added"}, k.twice()...)}
 	}
 	out := k.across(best)
+	if len(out.columns) == 0 {
+		out.notes = append(out.notes, k.twice()...)
+		return out
+	}
+	k.withinTime(&out)
 	for _, o := range others {
 		if len(o) == len(best) && len(out.columns) == len(best) {
 			out.notes = append(out.notes, "also unique: "+k.say(o, " with "))
@@ -156,8 +166,8 @@ func (k *keys) rank(columns []int) (out int) {
 	for _, c := range columns {
 		out += rank[k.roles[c]]
 		switch name := nameWords(k.t.columns[c].source); {
-		case len(columns) == 1 && k.roles[c] == instant:
-			out++ // a row a time is less likely than a row a thing
+		case len(columns) == 1 && (k.roles[c] == instant || len(name) > 0 && name[len(name)-1] == "ids"):
+			out++ // a row a time, or for several identifiers, is less likely than a row a thing
 		case len(columns) > 1 && len(name) > 0 && slices.Contains(ordinals, name[len(name)-1]):
 			out-- // the numbers of the lines of an order tell them apart by what they are
 		}
@@ -171,10 +181,11 @@ func (k *keys) means(columns []int) bool {
 	if len(columns) == 1 {
 		c := columns[0]
 		return k.roles[c] != axis && k.roles[c] != revision &&
-			(k.roles[c] != instant || k.series(c)) && (k.roles[c] != entity || k.types[c].kind != "integer" ||
+			(k.roles[c] != instant || k.series(c) && !k.events(c)) && (k.roles[c] != entity || k.types[c].kind != "integer" ||
 			c == 0 || k.t.columns[c].counts(k.t.rows) || hasWord(nameWords(k.t.columns[c].source), entityWords))
 	}
 	things, times, ids := 0, 0, 0
+	vague := false // one may be an answer, and no thing
 	ways := 1.0
 	for _, c := range columns {
 		ways *= float64(k.distinct(c))
@@ -184,9 +195,13 @@ func (k *keys) means(columns []int) bool {
 			things++
 		case entity, axis:
 			things++
+			vague = vague || !hasWord(nameWords(k.t.columns[c].source), entityWords)
 		case instant:
 			times++
 		}
+	}
+	if vague && slices.ContainsFunc(columns, func(c int) bool { return k.roles[c] == instant && k.events(c) }) {
+		return false
 	}
 	rows := float64(k.t.rows) / float64(len(k.t.files))
 	byChance := rows * rows / (2 * ways)
@@ -204,6 +219,51 @@ func (k *keys) series(c int) bool {
 		}
 	}
 	return true
+}
+
+// events reports whether a time is of things that happen whenever they do, rather than of
+// a series: of two of them at one moment, one would be lost. They are told in words, and
+// no distance of two times is the usual one.
+func (k *keys) events(c int) bool {
+	if k.types[c].kind != "datetime" || !slices.ContainsFunc(k.t.columns, func(other *column) bool {
+		i := slices.Index(k.t.columns, other)
+		return i != c && (k.types[i].kind == "string" || k.roles[i] == identity) && k.distinct(i) > 1
+	}) {
+		return false
+	}
+	of := k.types[c].column()
+	if of == nil {
+		return false
+	}
+	var at []int64
+	for text := range k.t.columns[c].texts {
+		var v tabular.Value
+		if err := of.Convert([]byte(text), &v); err == nil {
+			at = append(at, v.I)
+		}
+	}
+	slices.Sort(at)
+	distances, most := map[int64]int{}, 0
+	for i := 1; i < len(at); i++ {
+		distances[at[i]-at[i-1]]++
+		most = max(most, distances[at[i]-at[i-1]])
+	}
+	return most*2 < len(at)
+}
+
+// twice says that rows of several files are wholly alike, which without a key would be
+// there as often.
+func (k *keys) twice() []string {
+	var all []int
+	for i := range k.t.columns {
+		all = append(all, i)
+	}
+	t := k.try(all, nil)
+	if n := t.repeated - t.lost; n*100 >= k.t.rows && n > 0 {
+		return []string{fmt.Sprintf("uncertain: %d of %d rows stand in more than one file, and would be there as often", n,
+			k.t.rows)}
+	}
+	return nil
 }
 
 // combine calls f with each choice of so many of n.
@@ -411,10 +471,35 @@ func (k *keys) addCaptures(out *keyChoice) {
 		again := k.again(out)
 		left := k.try(out.columns, append(slices.Clone(out.captures), c)).repeated
 		if onlyTimes || left < again && !k.mostlySame(out.columns, []string{c}) {
-			out.captures = append(out.captures, c)
-			out.notes = append(out.notes, "what the name of a file says keeps its rows apart from those of others")
+			const note = "what the name of a file says keeps its rows apart from those of others"
+			if out.captures = append(out.captures, c); !slices.Contains(out.notes, note) {
+				out.notes = append(out.notes, note)
+			}
 		}
 	}
+}
+
+// partsOfYear are captures that come again in the next year.
+var partsOfYear = []string{"quarter", "week", "month", "day", "hour"}
+
+// withinTime makes the time in the names a part of the key where it is the same in all files
+// that were seen, or only with another part of the key says a time.
+func (k *keys) withinTime(out *keyChoice) {
+	if len(k.t.files) == 1 || len(out.columns) == 0 || !k.slot || k.timed(out.columns) ||
+		slices.Contains(out.captures, "slot") {
+		return
+	}
+	part := slices.ContainsFunc(out.captures, func(c string) bool { return slices.Contains(partsOfYear, c) })
+	switch {
+	case part:
+		out.notes = append(out.notes, "the time in the name is part of the key, as what else it says comes again")
+	case !k.varies("slot") && out.newest == "" && (len(out.captures) > 0 || !k.ids(out.columns)):
+		out.notes = append(out.notes, "uncertain: files of one time were seen; the time in their names is taken for a part of "+
+			"the key")
+	default:
+		return
+	}
+	out.captures = append(out.captures, "slot")
 }
 
 // entitiesInTime adds a time to a key of things only, where so few rows were seen that

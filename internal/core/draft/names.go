@@ -251,10 +251,7 @@ func (s *segment) pattern(texts []string, fold bool) string {
 			equal = equal && same(r[at], first)
 			values = append(values, r[at])
 		}
-		before := ""
-		if at >= 2 {
-			before = rows[0][at-2]
-		}
+		before := wordBefore(rows[0], at)
 		switch {
 		case equal && !(s.one && isCounter(first)):
 			if b.WriteString(literal(first)); strings.ContainsFunc(first, unicode.IsLetter) {
@@ -267,6 +264,18 @@ func (s *segment) pattern(texts []string, fold bool) string {
 		}
 	}
 	return b.String()
+}
+
+// wordBefore returns the word before one of a name, with the sign that says that it is its
+// name.
+func wordBefore(words []string, at int) string {
+	if at < 2 {
+		return ""
+	}
+	if words[at-1] == "=" {
+		return words[at-2] + "="
+	}
+	return words[at-2]
 }
 
 // isCounter reports whether a word is digits, as files are numbered by.
@@ -324,11 +333,7 @@ func (s *segment) middle(rows [][]string, same func(a, b string) bool) string {
 		b.WriteString("*")
 		s.notes = append(s.notes, "uncertain: the names have no form in common")
 	default:
-		before := ""
-		if begin >= 2 {
-			before = rows[0][begin-2]
-		}
-		b.WriteString(s.capture(before, values))
+		b.WriteString(s.capture(wordBefore(rows[0], begin), values))
 	}
 	for _, w := range rows[0][len(rows[0])-end:] {
 		b.WriteString(literal(w))
@@ -366,10 +371,12 @@ func (s *segment) capture(before string, values []string) string {
 		}
 	}
 	name, kind := "part", ""
-	if all(values, func(v string) bool { return isCounter("0" + v) }) {
+	const most = 18 // digits of a number that a pattern captures
+	if all(values, func(v string) bool { return isCounter("0"+v) && len(v) <= most }) {
 		name, kind = "number", ":#"
 	}
-	if known.MatchString(before) && captureName.MatchString(strings.ToLower(before)) {
+	before, named := strings.CutSuffix(before, "=")
+	if (named || known.MatchString(before)) && captureName.MatchString(strings.ToLower(before)) {
 		name = map[string]string{"q": "quarter", "kw": "week"}[strings.ToLower(before)]
 		name = cmp.Or(name, strings.ToLower(before))
 	}

@@ -21,6 +21,8 @@ type table struct {
 	rows    int
 	files   []readFile
 	partly  bool // rows were left unread
+	headers int  // rows that say the header again
+	hollow  int  // rows with nothing but delimiters
 	each    bool // a file is a record, and its rows are elements of a list in it
 }
 
@@ -39,6 +41,8 @@ const (
 	filesRead = 24      // of a kind
 	rowsRead  = 300_000 // of a kind
 	cellsRead = 8 << 20 // of a kind
+
+	mostLeftOut = 40 // columns of which rows without values are left out
 )
 
 // read adds the rows of a sample, at most so many.
@@ -76,7 +80,7 @@ func (t *table) read(s Sample, sh *shape, most int) error {
 		c.most = min(textsKept, max(textsKept/10, textsKeptAll/len(t.columns)))
 	}
 	file := readFile{path: s.Path, from: t.rows, sums: make([]float64, len(t.columns))}
-	err = t.readRows(rows, &file, at, most, sh)
+	err = t.readRows(rows, &file, header, at, most, sh)
 	file.to = t.rows
 	t.files = append(t.files, file)
 	return err
@@ -113,7 +117,7 @@ type heldRow struct {
 	raw   string
 }
 
-func (t *table) readRows(rows decode.Rows, file *readFile, at []int, most int, sh *shape) error {
+func (t *table) readRows(rows decode.Rows, file *readFile, header []string, at []int, most int, sh *shape) error {
 	const held = 4
 	var last []heldRow
 	for n := 0; ; n++ {
@@ -136,6 +140,9 @@ func (t *table) readRows(rows decode.Rows, file *readFile, at []int, most int, s
 			t.addValues(rec.Values, at)
 			continue
 		}
+		if t.passOver(rec.Cells, header, sh) {
+			continue
+		}
 		if len(last) == held {
 			t.addCells(last[0], at, file)
 			last = append(last[:0], last[1:]...)
@@ -150,6 +157,25 @@ func (t *table) readRows(rows decode.Rows, file *readFile, at []int, most int, s
 		t.addCells(k, at, file)
 	}
 	return nil
+}
+
+// passOver counts the rows that are to be left out, and reports whether these cells are one.
+func (t *table) passOver(cells [][]byte, header []string, sh *shape) bool {
+	if len(cells) < 2 || len(cells) != len(header) || len(cells) > mostLeftOut || sh.widths != nil {
+		return false
+	}
+	again, hollow := sh.dialect.Header, true
+	for i, c := range cells {
+		again = again && string(c) == header[i]
+		hollow = hollow && len(c) == 0
+	}
+	if again {
+		t.headers++
+	}
+	if hollow {
+		t.hollow++
+	}
+	return again || hollow
 }
 
 // addCells adds a row of texts.

@@ -32,7 +32,7 @@ var (
 	instantWords = wordsOf(`year month day hour minute second week quarter date time jahr monat tag stunde zeit datum
 		period season yearmonth timestamp ts epoch`)
 	axisWords = wordsOf(`lon lng long longitude lat latitude x y z i j k row col column easting northing depth tiefe
-		layer bin band rechtswert hochwert position pos rank level_no face segment frame step age`)
+		layer bin band rechtswert hochwert position pos rank level_no face segment frame step age version revision rev`)
 	measureWords = wordsOf(`amount energy power kwh mwh gwh wh kw mw price cost costs total sum count counts qty quantity
 		value val level flow temp temperature pressure humidity speed velocity direction height weight mass length width
 		volume distance duration score rating rate ratio share percent percentage pct avg average mean min max
@@ -91,6 +91,9 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 	if madeUp.MatchString(c.source) {
 		name = nil
 	}
+	if name == nil && f.kind == "integer" && c.years(rows) {
+		return instant
+	}
 	last := ""
 	if len(name) > 0 {
 		last = name[len(name)-1]
@@ -143,6 +146,30 @@ func (c *column) roleOf(f found, rows int, first bool) role {
 		return entity
 	}
 	return notInKey
+}
+
+// years reports whether whole numbers are years, of which each comes in several of the rows.
+func (c *column) years(rows int) bool {
+	for text := range c.texts {
+		if len(text) != 4 || !partOfTime.MatchString(text) {
+			return false
+		}
+	}
+	return !c.more && len(c.texts)*2 <= rows
+}
+
+// months reports whether the values are the numbers of all months.
+func (c *column) months() bool {
+	const year = 12
+	if c.more || len(c.texts) != year {
+		return false
+	}
+	for text := range c.texts {
+		if n, ok := number(text); !ok || n < 1 || n > year {
+			return false
+		}
+	}
+	return true
 }
 
 // counts reports whether whole numbers go up by one from row to row.

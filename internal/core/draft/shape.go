@@ -317,16 +317,7 @@ func (s *shape) delimited(head []byte) bool {
 	if len(rows) == 0 {
 		return false
 	}
-	spaces, cells := 0, 0
-	for _, r := range rows {
-		for _, c := range r.cells[1:] {
-			cells++
-			if strings.HasPrefix(c, " ") {
-				spaces++
-			}
-		}
-	}
-	if spaces*10 > cells*8 {
+	if isPadded(rows) {
 		s.dialect.SkipInitialSpace = true
 		rows = s.rows(head)
 	}
@@ -339,6 +330,24 @@ func (s *shape) delimited(head []byte) bool {
 	}
 	s.nameColumns(rows[max(first, 0):])
 	return best > 0
+}
+
+// isPadded reports whether nearly all cells of a column begin with a space.
+func isPadded(rows []row) bool {
+	spaces := map[int]int{}
+	for _, r := range rows {
+		for i, c := range r.cells {
+			if strings.HasPrefix(c, " ") {
+				spaces[i]++
+			}
+		}
+	}
+	for _, n := range spaces {
+		if n > 1 && n*10 > len(rows)*8 {
+			return true
+		}
+	}
+	return false
 }
 
 // comments finds lines that begin with a mark. The last of them at the top, with as many cells
@@ -426,7 +435,7 @@ func mode(numbers []int) (usual, share int) {
 // nameColumns finds the header of a text, if it has one. rows begin with it.
 func (s *shape) nameColumns(rows []row) {
 	top, below := rows[0], rows[1:]
-	if len(below) > 1 && isUnits(below[0].cells, below[1:]) && len(top.cells) == len(below[0].cells) {
+	if len(below) > 1 && standsAboveValues(below[0].cells, below[1:]) && len(top.cells) == len(below[0].cells) {
 		if joined := joinHeader(top.cells, below[0].cells); isHeader(joined, below[1:]) {
 			s.dialect.HeaderRows = []int{top.number, below[0].number}
 			s.notes = append(s.notes, fmt.Sprintf("rows %d and %d are taken for the header, joined", top.number,
@@ -485,10 +494,11 @@ func joinHeader(top, below []string) []string {
 	return out
 }
 
-// isUnits reports whether a row goes on with a header: it has no numbers or times where the
+// standsAboveValues reports whether a row is of a header: it has no numbers or times where the
 // rows below it have nothing else.
-func isUnits(cells []string, below []row) bool {
+func standsAboveValues(cells []string, below []row) bool {
 	isText := func(c string) bool {
+		c = strings.TrimSpace(c)
 		f, _ := times([]string{c})
 		return c != "" && !pointNumber.MatchString(c) && !commaNumber.MatchString(c) && f == "" && !slices.Contains(marks, c)
 	}
@@ -530,11 +540,19 @@ func isHeader(names []string, below []row) bool {
 		}
 		seen[n] = true
 	}
-	for _, r := range below {
-		for i, c := range r.cells {
-			if i < len(names) && c == names[i] {
-				return false
+	for i, n := range names {
+		again, values := 0, 0
+		for _, r := range below {
+			if i < len(r.cells) && !slices.Equal(r.cells, names) {
+				values++
+				if r.cells[i] == n {
+					again++
+				}
 			}
+		}
+		// A mark that ends each line stands in the header too.
+		if again > 0 && (again < values || !standsAboveValues(names, below)) {
+			return false
 		}
 	}
 	return true

@@ -113,6 +113,9 @@ func (k *kind) decide(o Options, schema *given) *decided {
 	d := &decided{types: make([]found, len(t.columns)), lineage: "standard"}
 	for i, c := range t.columns {
 		d.types[i] = c.judge()
+		if t.headers > 0 {
+			d.types[i].missing = append(d.types[i].missing, c.source)
+		}
 	}
 	d.columns = k.columnNames()
 	d.key = t.chooseKey(d.types, d.columns, &k.naming)
@@ -164,6 +167,7 @@ func (k *kind) write(name string, o Options, schema *given) (Feed, error) {
 	if d.at != nil && !slices.ContainsFunc(d.at.to, func(to string) bool { return to != "" }) {
 		return Feed{}, fmt.Errorf("no column of %s is like one of %s", k.paths[0], o.Into.Table)
 	}
+	leaveOut, why := k.leaveOut(d)
 	out := Feed{Name: name, Table: "public." + strings.ReplaceAll(name, "-", "_"), Files: k.paths, Rows: k.table.rows}
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
@@ -175,6 +179,10 @@ func (k *kind) write(name string, o Options, schema *given) (Feed, error) {
 		for _, derived := range d.derive {
 			line("  %s", derived)
 		}
+		line("")
+	}
+	if leaveOut != "" {
+		line("leave_out: %s%s", leaveOut, comment(why))
 		line("")
 	}
 	if d.trailer != "" {
@@ -210,6 +218,26 @@ func (d *decided) reissue() string {
 		return "replace" + comment("rows have no key: a file that comes again takes the place of what it was")
 	}
 	return "skip" + comment("rows have no key, and no lineage says which rows are whose: a file that comes again is left")
+}
+
+// leaveOut returns the expression that leaves out rows without any value; "" where there are
+// none. A header that comes again is one, as the names of columns stand for no value then.
+func (k *kind) leaveOut(d *decided) (expression, why string) {
+	var what []string
+	if n := k.table.headers; n > 0 {
+		what = append(what, fmt.Sprintf("%d say the header again", n))
+	}
+	if n := k.table.hollow; n > 0 {
+		what = append(what, fmt.Sprintf("%d have nothing but delimiters", n))
+	}
+	if len(what) == 0 {
+		return "", ""
+	}
+	var blank []string
+	for _, c := range d.columns {
+		blank = append(blank, fmt.Sprintf("row.%s == null", c))
+	}
+	return single(strings.Join(blank, " && ")), "rows without a value: " + strings.Join(what, ", ")
 }
 
 // derived returns the columns that only the names of files tell and that are part of the
@@ -349,7 +377,7 @@ func (k *kind) writeFields(line printer, d *decided) {
 			parts = append(parts, "stored: false")
 		}
 		constraints := maps.Clone(f.constraints)
-		if slices.Contains(d.key.columns, i) {
+		if slices.Contains(d.key.columns, i) && k.table.headers+k.table.hollow == 0 {
 			if constraints == nil {
 				constraints = map[string]any{}
 			}

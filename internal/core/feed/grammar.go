@@ -103,8 +103,8 @@ func grammar() *key {
 		text("zone", "The time zone of times in the data that carry none. Default: UTC.").eg("Atlantic/Azores"),
 		free("derive", "Columns that the file does not have, in CEL over row, file, run, feed and service.",
 			text("", "")),
-		text("leave_out", "Rows for which this CEL expression is true are left "+
-			"out.").eg("row.station_id.startsWith(\"TEST\")"),
+		text("leave_out", "Rows for which this CEL expression is true are left out, also where they "+
+			"lack a value that is required.").eg("row.station_id.startsWith(\"TEST\")"),
 		text("delete_when", "Rows for which this CEL expression is true delete their "+
 			"key.").eg("row.status == \"withdrawn\""),
 		checkKeys(),

@@ -21,6 +21,7 @@ import (
 	"mullein/internal/demo"
 	"mullein/internal/localpg"
 	"mullein/internal/server"
+	"mullein/internal/settings"
 )
 
 func main() {
@@ -39,10 +40,13 @@ func logger() *slog.Logger {
 }
 
 func config(o cli.ServeOptions) server.Config {
-	return server.Config{Home: o.Home, Listen: o.Listen, Database: o.Database, LandingRoots: o.LandingRoots,
-		Connections: o.Connections, Keep: o.Keep, Sessions: o.Sessions, RecordSessions: o.RecordSessions,
-		AddedColumns: o.AddedColumns,
-		Log:          logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
+	return server.Config{Home: o.Home, Settings: o.Settings.Settings, Reread: func() (settings.Settings, error) {
+		l, err := settings.Read(o.From)
+		if err != nil {
+			return settings.Settings{}, err
+		}
+		return l.Settings, nil
+	}, Log: logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,15 +11,14 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/viper"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"mullein/internal/client"
 	"mullein/internal/core/feed"
-	"mullein/internal/ledger"
+	"mullein/internal/settings"
 )
 
 // The exit codes.
@@ -31,16 +31,10 @@ const (
 
 // ServeOptions is what `serve` and `demo` were called with.
 type ServeOptions struct {
-	Home           string
-	Listen         string
-	Database       string
-	LandingRoots   []string
-	Connections    map[string]string // URLs of further databases with targets, by name
-	Sessions       int
-	RecordSessions int
-	AddedColumns   int
-	Keep           ledger.Keep // how long records are kept
-	Once           bool        // demo: a full example, then exit
+	Home     string
+	Settings *settings.Loaded
+	From     settings.From // where the settings come from, to read them again
+	Once     bool          // demo: a full example, then exit
 }
 
 // Program is what the command line cannot do through the API: being a service.
@@ -60,7 +54,7 @@ type usageError struct{ error }
 
 // Run executes a command line and returns its exit code.
 func Run(ctx context.Context, p Program, args []string, stdout, stderr io.Writer) int {
-	c := &command{in: os.Stdin, out: stdout, errOut: stderr, settings: viper.New()}
+	c := &command{in: os.Stdin, out: stdout, errOut: stderr}
 	root := c.root(p)
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -95,9 +89,9 @@ func (c *command) fail(err error, hint string) {
 type command struct {
 	in          io.Reader
 	out, errOut io.Writer
-	settings    *viper.Viper
 	format      string // table or json
 	home        string
+	settings    string // a settings file; "" for that of the home folder
 }
 
 func (c *command) root(p Program) *cobra.Command {
@@ -125,9 +119,10 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
-	root.PersistentFlags().StringVar(&c.home, "home", ".mullein", "the service's own folder")
-	c.settings.SetEnvPrefix("MULLEIN")
-	c.settings.AutomaticEnv()
+	root.PersistentFlags().StringVar(&c.home, "home", cmp.Or(os.Getenv("MULLEIN_HOME"), ".mullein"),
+		"the service's own folder (or MULLEIN_HOME)")
+	root.PersistentFlags().StringVar(&c.settings, "settings", os.Getenv("MULLEIN_SETTINGS"),
+		"the settings file (or MULLEIN_SETTINGS; default: "+settings.FileName+" in the home folder, if there is one)")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(),
 		c.ledger(),
@@ -135,7 +130,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
-		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p))
+		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand())
 	return root
 }
 
@@ -149,51 +144,45 @@ func arguments(least, most int) cobra.PositionalArgs {
 	}
 }
 
-func (c *command) serveFlags(cmd *cobra.Command, o *ServeOptions) {
-	cmd.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:8471", "address and port; port 0 takes a free one")
-	cmd.Flags().StringVar(&o.Database, "database", "",
-		"PostgreSQL URL; without it, one of its own on loopback (or MULLEIN_DATABASE)")
-	cmd.Flags().StringArrayVar(&o.LandingRoots, "landing-root", nil,
+// serveFlags gives a command a flag for settings.
+func (c *command) serveFlags(cmd *cobra.Command) {
+	cmd.Flags().String("listen", "", "address and port; port 0 takes a free one (default: 127.0.0.1:8471)")
+	cmd.Flags().String("database", "", "PostgreSQL URL; without it, one of its own on loopback")
+	cmd.Flags().StringArray("landing-root", nil,
 		"a folder below which landings may be; repeatable (default: the folder landings in the home folder)")
 	cmd.Flags().StringArray("connection", nil, "name=URL of a further database with targets; repeatable (or "+
 		"MULLEIN_CONNECTION_NAME, which keeps the password from lists of processes)")
-	cmd.Flags().IntVar(&o.Sessions, "sessions", 16, "sessions of each database with targets, at the most; 3 or more")
-	cmd.Flags().IntVar(&o.RecordSessions, "record-sessions", 8,
-		"sessions of the database with the records, at the most; 3 or more")
-	cmd.Flags().IntVar(&o.AddedColumns, "added-columns", 100,
-		"columns that a file may add to a table with extra_columns: add, at the most; 1 or more")
-	o.Keep = ledger.DefaultKeep
-	for _, of := range []struct {
-		to   *time.Duration
-		name string
-		what string
-	}{
-		{&o.Keep.Rejects, "rejects", "the texts of rejects; what was counted stays"},
-		{&o.Keep.Events, "events", "events"}, {&o.Keep.Runs, "runs", "runs"},
-		{&o.Keep.Checks, "checks", "what checks saw"},
-		{&o.Keep.Slots, "slots", "slots"}, {&o.Keep.Decisions, "decisions", "decisions"},
-		{&o.Keep.Arrivals, "arrivals", "earlier versions of files that are not what is loaded"},
-		{&o.Keep.Order, "order", "deleted keys, and what else tells late rows from new ones,"},
+	cmd.Flags().String("sessions", "", "sessions of each database with targets, at the most; 3 or more (default: 16)")
+	cmd.Flags().String("record-sessions", "",
+		"sessions of the database with the records, at the most; 3 or more (default: 8)")
+	cmd.Flags().String("added-columns", "",
+		"columns that a file may add to a table with extra_columns: add, at the most; 1 or more (default: 100)")
+	for _, of := range [][3]string{
+		{"rejects", "the texts of rejects", "90d"}, {"events", "events", "7d"}, {"runs", "runs", "400d"},
+		{"checks", "what checks saw", "400d"}, {"slots", "slots", "400d"}, {"decisions", "decisions", "1095d"},
+		{"arrivals", "earlier versions of files that are not what is loaded", "1095d"},
+		{"order", "deleted keys, and what else tells late rows from new ones,", "400d"},
+		{"notices", "notices, and problems that are over,", "90d"},
 	} {
-		cmd.Flags().Var((*span)(of.to), "keep-"+of.name, "how long "+of.what+" are kept; 0 for ever")
+		cmd.Flags().String("keep-"+of[0], "", "how long "+of[1]+" are kept; 0 for ever (default: "+of[2]+")")
 	}
 }
 
-// span is a duration as feed files write it.
-type span time.Duration
-
-// String writes it.
-func (s *span) String() string { return feed.Span(time.Duration(*s)) }
-
-// Set reads it.
-func (s *span) Set(text string) error {
-	d, err := feed.ParseSpan(text)
-	*s = span(d)
-	return err
+// given returns the values of flags by the paths of their settings.
+func given(cmd *cobra.Command) map[string][]string {
+	out := map[string][]string{}
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		switch {
+		case f.Name == "landing-root":
+			out["landing_roots"], _ = cmd.Flags().GetStringArray(f.Name)
+		case strings.HasPrefix(f.Name, "keep-"):
+			out["keep."+strings.TrimPrefix(f.Name, "keep-")] = []string{f.Value.String()}
+		default:
+			out[strings.ReplaceAll(f.Name, "-", "_")] = []string{f.Value.String()}
+		}
+	})
+	return out
 }
-
-// Type is what help calls it.
-func (s *span) Type() string { return "duration" }
 
 func (c *command) serve(p Program) *cobra.Command {
 	var o ServeOptions
@@ -201,7 +190,7 @@ func (c *command) serve(p Program) *cobra.Command {
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.begin(cmd, o, p.Serve) },
 	}
-	c.serveFlags(cmd, &o)
+	c.serveFlags(cmd)
 	return cmd
 }
 
@@ -211,54 +200,44 @@ func (c *command) demo(p Program) *cobra.Command {
 		Use: "demo", Short: "Run the service with sample suppliers at work", Args: arguments(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.begin(cmd, o, p.Demo) },
 	}
-	c.serveFlags(cmd, &o)
+	c.serveFlags(cmd)
 	cmd.Flags().BoolVar(&o.Once, "once", false, "a full example with the same content every time, then exit")
 	return cmd
 }
 
-// begin completes the options and runs the service.
+// begin reads the settings and runs the service.
 func (c *command) begin(cmd *cobra.Command, o ServeOptions, run func(context.Context, ServeOptions) error) error {
-	if o.Sessions < 3 || o.RecordSessions < 3 {
-		return usageError{errors.New("--sessions and --record-sessions take 3 or more")}
-	}
-	if o.AddedColumns < 1 {
-		return usageError{errors.New("--added-columns takes 1 or more")}
-	}
-	o.Home = c.home
-	if o.Database == "" {
-		o.Database = c.settings.GetString("database")
-	}
-	given, err := cmd.Flags().GetStringArray("connection")
+	from, err := c.from(cmd)
 	if err != nil {
-		return err
+		return usageError{err}
 	}
-	o.Connections = connections()
-	for _, g := range given {
-		name, url, ok := strings.Cut(g, "=")
-		if !ok || name == "" || name == feed.MainConnection {
-			return usageError{fmt.Errorf("--connection takes name=URL with another name than %s, not %q",
-				feed.MainConnection, name)}
-		}
-		o.Connections[name] = url
+	if o.Settings, err = settings.Read(from); err != nil {
+		return usageError{err}
 	}
+	o.Home, o.From = c.home, from
 	return run(cmd.Context(), o)
 }
 
-// connections are the databases that the environment names.
-func connections() map[string]string {
-	out := map[string]string{}
-	for _, variable := range os.Environ() {
-		if name, ok := strings.CutPrefix(variable, "MULLEIN_CONNECTION_"); ok {
-			name, url, _ := strings.Cut(name, "=")
-			out[strings.ToLower(strings.ReplaceAll(name, "_", "-"))] = url
-		}
+// from says where the settings of a command come from.
+func (c *command) from(cmd *cobra.Command) (settings.From, error) {
+	from := settings.From{Home: c.home, File: c.settings, Environ: os.Environ(), Given: given(cmd)}
+	databases, err := cmd.Flags().GetStringArray("connection")
+	if err != nil { // the command has no such flag
+		return from, nil
 	}
-	return out
+	for _, g := range databases {
+		name, url, ok := strings.Cut(g, "=")
+		if !ok || name == "" || name == feed.MainConnection {
+			return from, fmt.Errorf("--connection takes name=URL with another name than %s, not %q", feed.MainConnection, name)
+		}
+		from.Environ = append(from.Environ, settings.Variable("connections."+name)+"="+url)
+	}
+	return from, nil
 }
 
 // client returns a client of the service that the caller means.
 func (c *command) client() (*client.Client, error) {
-	address, token := c.settings.GetString("server"), c.settings.GetString("token")
+	address, token := os.Getenv("MULLEIN_SERVER"), os.Getenv("MULLEIN_TOKEN")
 	if address == "" {
 		text, err := os.ReadFile(filepath.Join(c.home, "address"))
 		if errors.Is(err, os.ErrNotExist) {

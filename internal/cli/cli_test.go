@@ -8,12 +8,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/api"
-	"mullein/internal/ledger"
+	"mullein/internal/settings"
 )
 
 func TestTablesLineUp(t *testing.T) {
@@ -70,11 +71,15 @@ func TestServeIsCalledWithItsFlags(t *testing.T) {
 	var got ServeOptions
 	p := Program{Serve: func(_ context.Context, o ServeOptions) error { got = o; return nil },
 		Demo: func(context.Context, ServeOptions) error { return errors.New("no demo") }}
-	code, _, _ := run(t, p, "serve", "--home", "h", "--listen", ":0", "--landing-root", "a", "--landing-root", "b")
+	code, _, _ := run(t, p, "serve", "--home", "h", "--listen", ":0", "--landing-root", "a", "--landing-root", "b",
+		"--keep-events", "2d", "--connection", "mart=postgres://mart")
 	assert.Equal(t, exitGood, code)
-	assert.Equal(t, ServeOptions{Home: "h", Listen: ":0", Database: "postgres://from-the-environment",
-		LandingRoots: []string{"a", "b"}, Connections: map[string]string{}, Keep: ledger.DefaultKeep, Sessions: 16,
-		RecordSessions: 8, AddedColumns: 100}, got)
+	assert.Equal(t, "h", got.Home)
+	want := settings.Default()
+	want.Listen, want.Database, want.LandingRoots = ":0", "postgres://from-the-environment", []string{"a", "b"}
+	want.Keep.Events = settings.Span(48 * time.Hour)
+	want.Connections = map[string]string{"mart": "postgres://mart"}
+	assert.Equal(t, want, got.Settings.Settings)
 	code, _, stderr := run(t, p, "demo", "--once")
 	assert.Equal(t, exitError, code)
 	assert.Contains(t, stderr, "no demo")

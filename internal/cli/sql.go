@@ -11,13 +11,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/settings"
 )
 
 func (c *command) sql(p Program) *cobra.Command {
 	connection, address := feed.MainConnection, false
 	cmd := &cobra.Command{Use: "sql [-- PSQL-ARGUMENT...]", Short: "Open psql on the database", Args: arguments(0, -1),
 		Long: `Opens psql on the database of the records and of the tables: the private one of the home folder, or
-MULLEIN_DATABASE; with --connection, another that the environment names. What stands behind -- is
+that which the settings name; with --connection, another of theirs. What stands behind -- is
 handed to psql: mullein sql -- -c "SELECT count(*) FROM river.gauge_reading"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			database, err := c.database(p, connection)
@@ -37,14 +38,18 @@ handed to psql: mullein sql -- -c "SELECT count(*) FROM river.gauge_reading"`,
 
 // database returns how to connect to a database.
 func (c *command) database(p Program, connection string) (string, error) {
+	said, err := settings.Read(settings.From{Home: c.home, File: c.settings, Environ: os.Environ()})
+	if err != nil {
+		return "", err
+	}
 	if connection != feed.MainConnection {
-		if database := connections()[connection]; database != "" {
+		if database := said.Connections[connection]; database != "" {
 			return database, nil
 		}
-		return "", fmt.Errorf("the environment names no database %q: MULLEIN_CONNECTION_NAME is not set", connection)
+		return "", fmt.Errorf("the settings name no database %q under connections", connection)
 	}
-	if database := c.settings.GetString("database"); database != "" {
-		return database, nil
+	if said.Database != "" {
+		return said.Database, nil
 	}
 	home, err := filepath.Abs(c.home)
 	if err != nil {

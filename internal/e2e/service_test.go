@@ -27,6 +27,7 @@ import (
 	"mullein/internal/demo"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
+	"mullein/internal/settings"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
@@ -53,7 +54,7 @@ func serveWith(t *testing.T, home, database string) *service {
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Listen: "127.0.0.1:0", Database: database,
+			Home: s.home, Settings: settings.Settings{Listen: "127.0.0.1:0", Database: database},
 			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
 			Ready: func(r server.Running) { ready <- r },
 		})

@@ -18,12 +18,7 @@ type Keep struct {
 	Decisions time.Duration
 	Arrivals  time.Duration // earlier versions of files, which are not what is loaded
 	Order     time.Duration // what targets remember of the order of rows; never less than a journal
-}
-
-// DefaultKeep is how long records are kept unless somebody says otherwise.
-var DefaultKeep = Keep{
-	Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
-	Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day, Order: 400 * day,
+	Notices   time.Duration // notices, and problems that are over
 }
 
 const day = 24 * time.Hour

@@ -15,6 +15,7 @@ import (
 
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
+	"mullein/internal/settings"
 )
 
 // TestRecordsThatAreOlderAreSaid starts a service on records that end before what it saw.
@@ -26,8 +27,7 @@ func TestRecordsThatAreOlderAreSaid(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		defer cancel()
 		var log bytes.Buffer // the handler writes one line at a time
-		require.NoError(t, server.Serve(ctx, server.Config{Home: home, Listen: "127.0.0.1:0",
-			Database: pgtest.Database(t), Out: io.Discard,
+		require.NoError(t, server.Serve(ctx, server.Config{Home: home, Settings: settings.Settings{Listen: "127.0.0.1:0", Database: pgtest.Database(t)}, Out: io.Discard,
 			Log: slog.New(slog.NewTextHandler(&log, nil)), Ready: func(server.Running) {
 				go func() {
 					defer cancel()

@@ -27,26 +27,25 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/localpg"
+	"mullein/internal/settings"
 	"mullein/internal/table"
 )
 
 // Config is how a service is started.
 type Config struct {
-	Home           string            // its own folder
-	Listen         string            // host:port
-	Database       string            // URL; "" for a PostgreSQL of its own
-	LandingRoots   []string          // default: the folder landings in the home folder
-	Connections    map[string]string // URLs of further databases with targets, by name
-	Keep           ledger.Keep       // how long records are kept; the zero value keeps them for ever
-	Sessions       int               // of each database with targets, at the most; 0 for the default
-	RecordSessions int               // of the database with the records, at the most; 0 for the default
-	AddedColumns   int               // that a file may add to its target; 0 for the default
-	Log            *slog.Logger
-	Out            io.Writer          // what people are told at the start
-	Terminal       bool               // Out is one: links that sign in may be shown there
-	Ready          func(Running)      // may be nil; called when the service answers
-	OnStep         engineStepObserver // may be nil
-	Stray          <-chan string      // what libraries wrote to the standard error, a line each; may be nil
+	Home string // its own folder
+	// Settings are those of the start. Sessions and AddedColumns that are 0 stand for their defaults;
+	// what Keep does not say is kept for ever.
+	settings.Settings
+	// Reread reads the settings again, of which outlets, who is told, and new connections are taken while the
+	// service runs; nil where they stay.
+	Reread   func() (settings.Settings, error)
+	Log      *slog.Logger
+	Out      io.Writer          // what people are told at the start
+	Terminal bool               // Out is one: links that sign in may be shown there
+	Ready    func(Running)      // may be nil; called when the service answers
+	OnStep   engineStepObserver // may be nil
+	Stray    <-chan string      // what libraries wrote to the standard error, a line each; may be nil
 
 	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
 	own  []string                           // files and folders of the service itself
@@ -188,7 +187,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns,
 		Guard:   landing.NewGuard(c.own...),
 		Service: who.Name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
-	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: c.Keep})
+	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: kept(c.Keep)})
 	working, stopWorking := context.WithCancel(ctx)
 	worked := make(chan error, 1)
 	go func() { worked <- e.Run(working) }()
@@ -242,6 +241,13 @@ func logStray(ctx context.Context, lines <-chan string, loads *load.Progresses, 
 			log.Warn("a library says", "says", line, "files", files)
 		}
 	}
+}
+
+// kept says how long the records are kept.
+func kept(k settings.Keep) ledger.Keep {
+	return ledger.Keep{Rejects: time.Duration(k.Rejects), Events: time.Duration(k.Events), Runs: time.Duration(k.Runs),
+		Checks: time.Duration(k.Checks), Slots: time.Duration(k.Slots), Decisions: time.Duration(k.Decisions),
+		Arrivals: time.Duration(k.Arrivals), Order: time.Duration(k.Order), Notices: time.Duration(k.Notices)}
 }
 
 // openDatabases opens the databases in which targets are. Those that are open are returned

@@ -20,6 +20,7 @@ import (
 	"mullein/internal/client"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/server"
+	"mullein/internal/settings"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m, nil) }
@@ -46,7 +47,7 @@ func serveAt(t *testing.T, home string, roots ...string) *service {
 	s := &service{t: t, home: home}
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Listen: "127.0.0.1:0", Database: pgtest.Database(t), LandingRoots: roots, Out: io.Discard,
+			Home: s.home, Settings: settings.Settings{Listen: "127.0.0.1:0", Database: pgtest.Database(t), LandingRoots: roots}, Out: io.Discard,
 			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Ready: func(r server.Running) { ready <- r },
 		})
 	}()

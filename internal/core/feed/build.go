@@ -2,6 +2,7 @@ package feed
 
 import (
 	"errors"
+	"net/mail"
 	"path"
 	"regexp"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
+	"mullein/internal/core/news"
 	"mullein/internal/core/tabular"
 )
 
@@ -79,6 +81,7 @@ func (r *reader) feed(root *node) *Feed {
 	f.Target = r.target(root, f)
 	f.When = r.when(root.get("when"), f)
 	f.Due = r.due(root.get("due"), f)
+	f.Tell = r.tell(root.get("tell"))
 	if f.Landing.Delivery == BySlot && f.Due == nil {
 		r.failAt(root.get("landing").get("delivery"),
 			"landing.delivery: slot needs due, which says what a slot expects")
@@ -603,6 +606,28 @@ func (r *reader) when(n *node, f *Feed) When {
 		}
 	}
 	return w
+}
+
+// maxRoutes bounds who is told by one feed.
+const maxRoutes = 50
+
+func (r *reader) tell(n *node) (out []news.Route) {
+	if len(n.list()) > maxRoutes {
+		r.failAt(n, "tell: at most %d entries", maxRoutes)
+		return nil
+	}
+	for _, at := range n.list() {
+		route := news.Route{By: at.str("by", ""), To: at.str("to", ""), After: at.span("after", 0)}
+		for _, k := range at.texts("of") {
+			route.Of = append(route.Of, news.Kind(k))
+		}
+		if _, err := mail.ParseAddress(route.To); err != nil && route.To != "" && route.To != news.ToOwner &&
+			route.To != news.ToSupplier {
+			r.failAt(at.get("to"), "tell.to: %q is neither owner nor supplier nor a mail address", route.To)
+		}
+		out = append(out, route)
+	}
+	return out
 }
 
 // maxSlots bounds the slots of one time.

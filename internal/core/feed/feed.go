@@ -12,6 +12,7 @@ import (
 	"mullein/internal/core/due"
 	"mullein/internal/core/expression"
 	"mullein/internal/core/filename"
+	"mullein/internal/core/news"
 	"mullein/internal/core/tabular"
 )
 
@@ -44,6 +45,7 @@ type Feed struct {
 	Target     Target
 	When       When
 	Due        *due.Calendar // nil when nothing is expected at any time
+	Tell       []news.Route  // who is told of what; of kinds that are not in it, the service's settings say
 }
 
 // Supplier is who sends the files.

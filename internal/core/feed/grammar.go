@@ -1,6 +1,11 @@
 package feed
 
-import "mullein/internal/core/decode"
+import (
+	"slices"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/core/news"
+)
 
 // key is one key of the feed file. The grammar is a tree of keys; walk.go
 // checks YAML against it, jsonschema.go prints it for editors, and the test of
@@ -115,6 +120,7 @@ func grammar() *key {
 				kind: kShare, example: "0.5%"}),
 		targetKeys().must(),
 		whenKeys(),
+		tellKeys(),
 		dueKeys(),
 	)
 }
@@ -319,6 +325,24 @@ func whenKeys() *key {
 			"next."),
 	)
 }
+
+func tellKeys() *key {
+	return list("tell", "Who is told of what, instead of what the service's settings say of it.",
+		group("", "Who is told of what.",
+			list("of", "Of what. Problems: late and missing slots; refused, failed and held arrivals; rejects, more than one row in "+
+				"a hundred; warning, a check that only warns; table, which does not fit; landing, which is away; database, which "+
+				"cannot be reached; disk, short of room; stopped, for another reason; rollup, wrong or lagging. News: loaded, "+
+				"changed.", choice("", "", told...)).must(),
+			text("by", "The outlet, by its name in the service's settings.").must(),
+			span("after", "Only when it has lasted so long. Default: 0.").eg("10m"),
+			text("to", "By mail: owner, supplier, or an address. Default: whom the outlet names.")))
+}
+
+// told is what a feed may have told: what is of a service as a whole is none of it.
+var told = slices.DeleteFunc(news.Names(), func(name string) bool {
+	k := news.Kind(name)
+	return k == news.Service || k == news.Outlet || k == news.Ending
+})
 
 func dueKeys() *key {
 	return group("due", "What is expected, and when. A slot is one expected delivery.",

@@ -1,0 +1,120 @@
+package settings
+
+import (
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+
+	"mullein/internal/core/feed"
+)
+
+// Settings is all that can be said of a service.
+type Settings struct {
+	Listen         string            `json:"listen" doc:"The address and port that the service listens on; port 0 takes a free one."`
+	Address        string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example, for links in notices. Default: that of listen."`
+	Database       string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
+	LandingRoots   []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
+	Connections    map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name."`
+	Sessions       int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
+	RecordSessions int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
+	AddedColumns   int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
+	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
+	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
+	Tell           []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
+}
+
+// Keep says how long records are kept; 0 for ever.
+type Keep struct {
+	Rejects   Span `json:"rejects" doc:"The texts of rejects; what was counted stays."`
+	Events    Span `json:"events" doc:"Events, for programs that go on after one."`
+	Runs      Span `json:"runs" doc:"Runs."`
+	Checks    Span `json:"checks" doc:"What checks saw."`
+	Slots     Span `json:"slots" doc:"Slots."`
+	Decisions Span `json:"decisions" doc:"What people decided."`
+	Arrivals  Span `json:"arrivals" doc:"Earlier versions of files that are not what is loaded."`
+	Order     Span `json:"order" doc:"Deleted keys, and what else tells late rows from new ones."`
+	Notices   Span `json:"notices" doc:"Notices, and problems that are over."`
+}
+
+// Outlet is a way out of the service: a mail server, a web hook, or a program of the host.
+type Outlet struct {
+	Mail         string   `json:"mail" doc:"The mail server, as host:port. One of mail, hook and command is needed."`
+	TLS          string   `json:"tls" enum:"starttls,implicit,none" doc:"How the way to the mail server is encrypted; none only on this machine. Default: starttls."`
+	User         string   `json:"user" doc:"Who signs in at the mail server. Default: nobody does."`
+	Password     string   `json:"password" secret:"true" doc:"The user's password."`
+	PasswordFile string   `json:"password_file" doc:"A file with the password, read when it is needed."`
+	From         string   `json:"from" doc:"The sender of mails."`
+	To           []string `json:"to" doc:"Who gets the mails, where tell does not say it."`
+	Hook         string   `json:"hook" doc:"The URL that messages are posted to; https, or http on this machine."`
+	Secret       string   `json:"secret" secret:"true" doc:"What posts are signed with: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says."`
+	SecretFile   string   `json:"secret_file" doc:"A file with the secret, read when it is needed."`
+	Command      []string `json:"command" doc:"A program of the host and its arguments. It gets the message on its standard input."`
+	TimeLimit    Span     `json:"time_limit" doc:"How long a message may take to be handed over. Default: 30s."`
+	Quiet        *Quiet   `json:"quiet" doc:"Hours in which nothing is sent; what came up is told after them."`
+	Daily        *Daily   `json:"daily" doc:"A summary each day: what came, what did not, what waits for whom."`
+}
+
+// Quiet is hours in which nothing is sent.
+type Quiet struct {
+	From string   `json:"from" doc:"When they begin, as HH:MM."`
+	To   string   `json:"to" doc:"When they end, as HH:MM."`
+	Zone string   `json:"zone" doc:"The time zone. Default: UTC."`
+	But  []string `json:"but" doc:"What is told all the same, as in tell."`
+}
+
+// Daily is when a summary of the day is sent.
+type Daily struct {
+	At   string `json:"at" doc:"When, as HH:MM."`
+	Zone string `json:"zone" doc:"The time zone. Default: UTC."`
+}
+
+// Tell says who is told of what.
+type Tell struct {
+	Of        []string `json:"of" doc:"Of what."`
+	By        string   `json:"by" doc:"The outlet."`
+	After     Span     `json:"after" doc:"Only when it has lasted so long. Default: 0."`
+	To        string   `json:"to" doc:"owner, supplier, or a mail address. Default: whom the outlet names."`
+	Feeds     []string `json:"feeds" doc:"Only of these feeds; * stands for any characters. Default: all."`
+	Owners    []string `json:"owners" doc:"Only of feeds with these owners; * stands for any characters."`
+	Suppliers []string `json:"suppliers" doc:"Only of feeds of these suppliers; * stands for any characters."`
+}
+
+// Span is a duration as feed files write it.
+type Span time.Duration
+
+// String writes it.
+func (s Span) String() string { return feed.Span(time.Duration(s)) }
+
+// MarshalText writes it.
+func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads it.
+func (s *Span) UnmarshalText(text []byte) error {
+	d, err := feed.ParseSpan(string(text))
+	*s = Span(d)
+	return err
+}
+
+// UnmarshalYAML reads it, and says where it is wrong.
+func (s *Span) UnmarshalYAML(node ast.Node) error {
+	if err := s.UnmarshalText([]byte(node.GetToken().Value)); err != nil {
+		return &yaml.SyntaxError{Message: err.Error(), Token: node.GetToken()}
+	}
+	return nil
+}
+
+// Set reads it, as a flag does.
+func (s *Span) Set(text string) error { return s.UnmarshalText([]byte(text)) }
+
+// Type is what help calls it.
+func (s *Span) Type() string { return "duration" }
+
+const day = Span(24 * time.Hour)
+
+// Default is what holds where nothing is said.
+func Default() Settings {
+	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100,
+		Keep: Keep{Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
+			Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day, Order: 400 * day, Notices: 90 * day}}
+}

@@ -22,6 +22,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.10
 	github.com/stretchr/testify v1.12.1
+	github.com/wneessen/go-mail v0.7.2
 	github.com/zeebo/xxh3 v1.1.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0

@@ -54,4 +54,10 @@ type CommitData struct {
 	Run        *int64  `json:"run"`
 	SHA256     string  `json:"sha256"`
 	Balance    Balance `json:"balance"`
+	// What follows is told where it is known.
+	Table   string     `json:"table,omitempty" doc:"Where the rows are"`
+	Slot    *time.Time `json:"slot,omitempty" doc:"The time in the name of the file"`
+	Written int64      `json:"written" doc:"Rows that were inserted or updated"`
+	Rollups []string   `json:"rollups,omitempty" doc:"Derived tables that follow; mullein.rollup tells when they are computed"`
+	Link    string     `json:"link,omitempty" doc:"The page of the arrival in the console"`
 }

@@ -167,6 +167,55 @@ func (c *Client) EndToken(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
 
+// Notices returns notices, the newest first; outlet, feed and state narrow it where they are
+// given, and before is the next of the page before.
+func (c *Client) Notices(ctx context.Context, outlet, feed, state string, before int64, most int) (api.NoticeList, error) {
+	q := url.Values{"limit": {strconv.Itoa(most)}}
+	for name, value := range map[string]string{"outlet": outlet, "feed": feed, "state": state} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if before > 0 {
+		q.Set("before", strconv.FormatInt(before, 10))
+	}
+	return get[api.NoticeList](ctx, c, "/notices", q)
+}
+
+// Notice returns a notice with what it says.
+func (c *Client) Notice(ctx context.Context, id int64) (api.NoticeWhole, error) {
+	return get[api.NoticeWhole](ctx, c, "/notices/"+strconv.FormatInt(id, 10), nil)
+}
+
+// SendNotice sends a notice again, as a new one.
+func (c *Client) SendNotice(ctx context.Context, id int64) (out api.Notice, err error) {
+	return out, c.call(ctx, http.MethodPost, "/notices/"+strconv.FormatInt(id, 10)+"/again", nil, nil, &out)
+}
+
+// RehearseNotice sends what would be told of a feed, marked as a rehearsal.
+func (c *Client) RehearseNotice(ctx context.Context, feed, as string) (out api.NoticeCount, err error) {
+	return out, c.call(ctx, http.MethodPost, "/feeds/"+url.PathEscape(feed)+"/notices", nil, api.Rehearsed{As: as}, &out)
+}
+
+// Problems returns what is wrong, told as one each, the newest first; over with what is over.
+func (c *Client) Problems(ctx context.Context, over bool, before int64, most int) (api.ProblemList, error) {
+	q := url.Values{"limit": {strconv.Itoa(most)}, "over": {strconv.FormatBool(over)}}
+	if before > 0 {
+		q.Set("before", strconv.FormatInt(before, 10))
+	}
+	return get[api.ProblemList](ctx, c, "/problems", q)
+}
+
+// Outlets returns the ways out of the service.
+func (c *Client) Outlets(ctx context.Context) (api.OutletList, error) {
+	return get[api.OutletList](ctx, c, "/outlets", nil)
+}
+
+// TestOutlet sends a notice that says that an outlet works.
+func (c *Client) TestOutlet(ctx context.Context, outlet string) (out api.Notice, err error) {
+	return out, c.call(ctx, http.MethodPost, "/outlets/"+url.PathEscape(outlet)+"/test", nil, nil, &out)
+}
+
 // Day returns what came and what was due within the last day.
 func (c *Client) Day(ctx context.Context) (api.Day, error) {
 	return get[api.Day](ctx, c, "/day", nil)

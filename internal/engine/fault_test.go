@@ -719,7 +719,7 @@ func TestAStopFinishesOrRollsBackTheLoadAtHand(t *testing.T) {
 func TestTroubleIsForgottenWhenItIsOver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges)
-	require.NoError(t, h.ledger.SetProblem(context.Background(), "gauges", "landing in is away"))
+	require.NoError(t, h.ledger.SetProblem(context.Background(), "gauges", ledger.Trouble{Text: "landing in is away"}))
 	h.start()
 	h.wait("the first listing", func() bool { return h.feed().Problem == "" && h.feed().ListedAt != nil })
 }

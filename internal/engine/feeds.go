@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/core/news"
 	"mullein/internal/ledger"
 	"mullein/internal/table"
 )
@@ -236,7 +237,7 @@ func (e *Engine) definition(ctx context.Context, record ledger.Feed, version led
 		return f
 	}
 	problem := "its definition is not understood by this version of Mullein: " + err.Error()
-	if err := e.Ledger.SetProblem(ctx, record.Name, problem); err != nil {
+	if err := e.Ledger.SetProblem(ctx, record.Name, ledger.Trouble{Kind: news.Stopped, Text: problem}); err != nil {
 		e.Log.Warn("a feed is not understood", "feed", record.Name, "problem", problem, "error", err)
 	}
 	return nil

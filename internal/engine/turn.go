@@ -5,6 +5,10 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"mullein/internal/core/news"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/table"
@@ -188,7 +192,7 @@ func (w *leased) trouble(ctx context.Context, err error) error {
 	w.pause = min(max(firstPause, 2*w.pause), maxPause)
 	w.notUntil = time.Now().Add(w.pause)
 	w.obstacle.Store(w.obstacleOf(ctx, err))
-	if recordErr := w.e.Ledger.SetProblem(ctx, w.name, err.Error()); recordErr != nil {
+	if recordErr := w.e.Ledger.SetProblem(ctx, w.name, w.troubleOf(err)); recordErr != nil {
 		return errors.Join(err, recordErr)
 	}
 	return err
@@ -203,7 +207,27 @@ func (w *leased) untroubled(ctx context.Context) error {
 	}
 	w.troubled = false
 	w.e.Log.Info("a feed works again", "feed", w.name)
-	return w.e.Ledger.SetProblem(ctx, w.name, "")
+	return w.e.Ledger.SetProblem(ctx, w.name, ledger.Trouble{})
+}
+
+// troubleOf says of what kind an error is that keeps a feed from working.
+func (w *leased) troubleOf(err error) ledger.Trouble {
+	t := ledger.Trouble{Kind: news.Stopped, Text: err.Error()}
+	var full *noRoomError
+	var away *landing.AwayError
+	var misfit *table.MisfitError
+	var unreachable *pgconn.ConnectError
+	switch {
+	case errors.As(err, &full):
+		t.Kind, t.Of = news.Disk, full.where
+	case errors.As(err, &away):
+		t.Kind = news.Landing
+	case errors.As(err, &misfit):
+		t.Kind, t.Of = news.Table, misfit.Table
+	case errors.As(err, &unreachable):
+		t.Kind, t.Of = news.Database, w.feed.Target.Connection
+	}
+	return t
 }
 
 // waitForLanding asks for a listing and waits until all that is there is still,

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/core/news"
 )
 
 // PutFeed creates a feed, or a new version of it when the definition differs
@@ -129,10 +130,18 @@ func (l *Ledger) RemoveFeed(ctx context.Context, name string) error {
 	return l.setFeed(ctx, name, "removed", map[string]any{"removed_at": gorm.Expr("now()")})
 }
 
-// SetProblem records why a feed is not working, or "" when it is.
-func (l *Ledger) SetProblem(ctx context.Context, name, problem string) error {
+// Trouble is why a feed is not working. Its zero value is that of a feed that is.
+type Trouble struct {
+	Kind news.Kind
+	Of   string // the table or the connection, where it is of one
+	Text string
+}
+
+// SetProblem records why a feed is not working, or that it is.
+func (l *Ledger) SetProblem(ctx context.Context, name string, t Trouble) error {
 	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
-		done := tx.Model(&Feed{}).Where("name = ? AND problem <> ?", name, problem).Update("problem", problem)
+		done := tx.Model(&Feed{}).Where("name = ? AND problem <> ?", name, t.Text).Updates(map[string]any{
+			"problem": t.Text, "problem_kind": t.Kind, "problem_of": t.Of})
 		if done.RowsAffected == 0 {
 			return nil, done.Error
 		}
@@ -169,7 +178,8 @@ func (l *Ledger) Listed(ctx context.Context, listings []Listing) error {
 				old AS (SELECT f.name, f.problem FROM feed f JOIN l ON l.feed = f.name),
 				new AS (UPDATE feed f SET listed_at = CASE WHEN l.failed THEN f.listed_at ELSE now()
 				END, listed_only = l.listed_only,
-					problem = CASE WHEN l.set_problem THEN l.problem ELSE f.problem END FROM l WHERE f.name = l.feed
+					problem = CASE WHEN l.set_problem THEN l.problem ELSE f.problem END,
+					problem_kind = CASE WHEN l.set_problem THEN 'landing' ELSE f.problem_kind END FROM l WHERE f.name = l.feed
 					RETURNING f.name, f.problem)
 			SELECT name FROM new JOIN old USING (name) WHERE new.problem <> old.problem ORDER BY name`,
 			string(text)).Scan(&changed).Error

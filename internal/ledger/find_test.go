@@ -58,7 +58,7 @@ func TestFeedsAreFoundAndPaged(t *testing.T) {
 	page, total, _ = names(FeedFilter{Wrong: true})
 	assert.Empty(t, page)
 	assert.Zero(t, total)
-	require.NoError(t, l.SetProblem(ctx, "feed-3", "no rights"))
+	require.NoError(t, l.SetProblem(ctx, "feed-3", Trouble{Text: "no rights"}))
 	at := time.Now().UTC().Add(-time.Hour)
 	require.NoError(t, l.MakeSlots(ctx,
 		[]Slot{{Feed: "feed-5", DueAt: at, Per: map[string]string{}, State: due.Missing, Files: 1, LateAt: at,

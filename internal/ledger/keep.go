@@ -45,6 +45,10 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 		{"events", keep.Events, oldest("event", "at")},
 		{"what checks saw", keep.Checks, oldest("check_result", "at")},
 		{"decisions", keep.Decisions, oldest("decision", "at")},
+		{"notices", keep.Notices, `DELETE FROM notice WHERE id IN (SELECT id FROM (SELECT id, at, state FROM notice ORDER BY id
+			LIMIT ?) o WHERE at < ? AND state <> 'waiting')`},
+		{"problems", keep.Notices, `DELETE FROM problem WHERE id IN (SELECT id FROM (SELECT id, over_at FROM problem ORDER BY id
+			LIMIT ?) o WHERE over_at < ?)`},
 		{"slots", keep.Slots, `DELETE FROM slot WHERE id IN (SELECT id FROM (SELECT id, due_at FROM slot
 			ORDER BY due_at LIMIT ?) o WHERE due_at < ?)`},
 		{"runs", keep.Runs, `WITH old AS (SELECT id FROM (SELECT id, coalesce(finished_at, 'infinity') AS at FROM run

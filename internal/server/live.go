@@ -18,6 +18,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/notice"
 	"mullein/internal/table"
 )
 
@@ -209,21 +210,11 @@ func (k *subjects) event(e *ledger.Event) api.Event {
 
 // commit returns the commit that an event is about; nil for other events.
 func (k *subjects) commit(e *ledger.Event) *api.Commit {
-	kind := ""
-	switch {
-	case e.Kind == "arrival" && e.State == string(ledger.Recalled):
-		kind = "mullein.recall"
-	case e.Kind == "load":
-		kind = "mullein.load"
-	}
 	a, there := k.arrivals[e.Arrival]
-	if kind == "" || !there {
+	if !there || !notice.IsCommit(e) {
 		return nil
 	}
-	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" +
-		e.Feed, Type: kind, Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
-		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID,
-			SHA256: a.SHA256, Balance: api.Balance(a.Balance)}}
+	return notice.CommitEvent(e, &a, k.feeds[e.Feed].table, nil)
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {

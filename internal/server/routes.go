@@ -31,6 +31,7 @@ func (s *Server) routes() {
 	s.feedRoutes()
 	s.arrivalRoutes()
 	s.targetRoutes()
+	s.noticeRoutes()
 }
 
 // get is a call that reads.
@@ -546,7 +547,7 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	s.engine.Changed()
 	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(),
 		Misfit: append([]string{}, shape.Misfit...), Changes: append([]string{}, shape.Changes...),
-		Notes: slices.Concat([]string{}, s.landingNotes(f), f.Cautions(), shape.Notes)}, nil)
+		Notes: slices.Concat([]string{}, s.landingNotes(f), f.Cautions(), s.outletNotes(f), shape.Notes)}, nil)
 }
 
 // landingNotes says that a feed's landing is not there yet.

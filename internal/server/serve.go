@@ -27,6 +27,7 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/localpg"
+	"mullein/internal/notice"
 	"mullein/internal/settings"
 	"mullein/internal/table"
 )
@@ -198,6 +199,13 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	defer stopWorking()
 
 	s := New(records, e, who, c.LandingRoots, c.Log)
+	s.settings.now.Store(&c.Settings)
+	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
+		Address: "http://" + listener.Addr().String(), Rollups: s.rollupsFor, Log: c.Log})
+	noting.Go(func() { s.teller.Run(working) })
+	if c.Reread != nil {
+		noting.Go(func() { s.settings.reread(working, c.Reread, func(settings.Settings) {}, c.Log.Warn) })
+	}
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,

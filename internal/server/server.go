@@ -25,6 +25,8 @@ import (
 	"mullein/internal/engine"
 	"mullein/internal/inspect"
 	"mullein/internal/ledger"
+	"mullein/internal/notice"
+	"mullein/internal/settings"
 	"mullein/internal/table"
 )
 
@@ -52,6 +54,8 @@ type Server struct {
 	api     huma.API
 	router  *gin.Engine
 
+	settings    held
+	teller      *notice.Teller
 	definitions definitions
 	standings   standings
 	signedOut   signal // given when somebody signs out
@@ -67,6 +71,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: of.Name,
 		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{},
 		over: context.Background()}
+	s.settings.now.Store(&settings.Settings{})
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure, storable)

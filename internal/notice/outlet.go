@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -109,12 +110,24 @@ func sendMail(ctx context.Context, o settings.Outlet, m *Message, limit time.Dur
 		return "", fmt.Errorf("port %q: %w", port, err)
 	}
 	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(limit), mail.WithTLSPolicy(mail.TLSMandatory), mail.WithoutNoop()}
+	var dialer interface {
+		DialContext(ctx context.Context, network, address string) (net.Conn, error)
+	} = &net.Dialer{}
 	switch o.TLS {
 	case "implicit":
 		options = append(options, mail.WithSSL())
+		dialer = &tls.Dialer{Config: &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}}
 	case "none":
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	}
+	// A server may take the connection and say nothing: it is closed when the time is over.
+	options = append(options, mail.WithDialContextFunc(func(dialing context.Context, network, address string) (net.Conn, error) {
+		conn, err := dialer.DialContext(dialing, network, address)
+		if err == nil {
+			context.AfterFunc(ctx, func() { conn.Close() })
+		}
+		return conn, err
+	}))
 	if o.User != "" {
 		password, err := secretOf(o.Password, o.PasswordFile)
 		if err != nil {

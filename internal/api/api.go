@@ -35,6 +35,7 @@ type ServiceView struct {
 type Status struct {
 	Service  string        `json:"service"`
 	Version  string        `json:"version"`
+	Settings string        `json:"settings" doc:"Why the settings that are there now are not taken, so that the old ones hold; empty where they are"`
 	Roots    []string      `json:"landing_roots" nullable:"false"`
 	Totals   Totals        `json:"totals"`
 	Stopped  []StoppedFeed `json:"stopped" nullable:"false" doc:"Feeds that do not work: the first of them"`

@@ -41,7 +41,7 @@ func (c *command) status() *cobra.Command {
 					return err
 				}
 			}
-			wrong := len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0 ||
+			wrong := status.Settings != "" || len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0 ||
 				anyNotKept(status.Rollups)
 			return c.checked(check && wrong, status, func() { c.wholeStatus(status, all) })
 		})}
@@ -120,6 +120,9 @@ func (c *command) lags(rollups []api.RollupLag) {
 
 // needs shows what needs a person.
 func (c *command) needs(s api.Status) {
+	if s.Settings != "" {
+		fmt.Fprintf(c.out, "The settings are wrong, and the old ones hold:\n  %s\n", s.Settings)
+	}
 	if len(s.Stopped)+len(s.Needs)+len(s.Wrong) == 0 {
 		if !anyNotKept(s.Rollups) {
 			fmt.Fprint(c.out, "Nothing needs a person.\n\n")

@@ -49,12 +49,26 @@ func serve(t *testing.T) *service {
 
 func serveWith(t *testing.T, home, database string) *service {
 	t.Helper()
-	s := &service{t: t, home: home, database: database}
+	return serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + database}})
+}
+
+// serveFrom is a service with settings, which are read again when they change.
+func serveFrom(t *testing.T, from settings.From) *service {
+	t.Helper()
+	said, err := settings.Read(from)
+	require.NoError(t, err)
+	s := &service{t: t, home: from.Home, database: said.Database}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Settings: settings.Settings{Listen: "127.0.0.1:0", Database: database},
+			Home: s.home, Settings: said.Settings, Reread: func() (settings.Settings, error) {
+				l, err := settings.Read(from)
+				if err != nil {
+					return settings.Settings{}, err
+				}
+				return l.Settings, nil
+			},
 			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
 			Ready: func(r server.Running) { ready <- r },
 		})

@@ -218,7 +218,7 @@ func (k *subjects) commit(e *ledger.Event) *api.Commit {
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
-	out := api.Status{Service: s.name, Version: Version, Roots: s.roots, Loads: []api.Progress{},
+	out := api.Status{Service: s.name, Version: Version, Settings: s.settings.wrong(), Roots: s.roots, Loads: []api.Progress{},
 		Stopped: []api.StoppedFeed{}}
 	questions, asked := errgroup.WithContext(ctx)
 	questions.Go(func() error {

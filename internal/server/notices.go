@@ -64,6 +64,14 @@ func (h *held) reread(ctx context.Context, read func() (settings.Settings, error
 	}
 }
 
+// wrong returns why the settings that are there now are not taken; "" where they are.
+func (h *held) wrong() string {
+	if p := h.problem.Load(); p != nil {
+		return *p
+	}
+	return ""
+}
+
 func (s *Server) noticeRoutes() {
 	huma.Register(s.api, get("notices", "/notices", "Notices, the newest first"), s.notices)
 	huma.Register(s.api, get("notice", "/notices/{id}", "One notice, with what it says"), s.notice)

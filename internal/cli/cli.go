@@ -111,14 +111,14 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		Version:       p.Version,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if c.format != "table" && c.format != "json" {
-				return usageError{fmt.Errorf("-o takes table or json, not %q", c.format)}
+			if c.format != "table" && c.format != "json" && c.format != "csv" {
+				return usageError{fmt.Errorf("-o takes table, json or csv, not %q", c.format)}
 			}
 			return nil
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs")
+	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs, csv for lists")
 	root.PersistentFlags().StringVar(&c.home, "home", cmp.Or(os.Getenv("MULLEIN_HOME"), ".mullein"),
 		"the service's own folder (or MULLEIN_HOME)")
 	root.PersistentFlags().StringVar(&c.settings, "settings", os.Getenv("MULLEIN_SETTINGS"),
@@ -131,7 +131,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
 		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(),
-		c.problems())
+		c.problems(), c.volumes())
 	return root
 }
 

@@ -92,7 +92,10 @@ func (t *grid) write(w io.Writer) {
 
 // show writes a value as JSON, or calls people's own form of it.
 func (c *command) show(v any, people func()) error {
-	if !c.json() {
+	switch c.format {
+	case "csv":
+		return writeCSV(c.out, v)
+	case "table":
 		people()
 		return nil
 	}

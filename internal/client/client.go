@@ -216,6 +216,38 @@ func (c *Client) TestOutlet(ctx context.Context, outlet string) (out api.Notice,
 	return out, c.call(ctx, http.MethodPost, "/outlets/"+url.PathEscape(outlet)+"/test", nil, nil, &out)
 }
 
+// VolumeQuery says which work is wanted. Zero values stand for the defaults of the API.
+type VolumeQuery struct {
+	Feed, Supplier string
+	From, To       time.Time
+	By             string // hour, day or month
+	Zone           string
+	Feeds          bool // by feed instead of by time
+	Most           int
+}
+
+// Volumes returns work and what it cost, by spans of time or by feed.
+func (c *Client) Volumes(ctx context.Context, of VolumeQuery) (api.VolumeList, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"feed": of.Feed, "supplier": of.Supplier, "by": of.By, "zone": of.Zone} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	for name, at := range map[string]time.Time{"from": of.From, "to": of.To} {
+		if !at.IsZero() {
+			q.Set(name, at.Format(time.RFC3339))
+		}
+	}
+	if of.Feeds {
+		q.Set("feeds", "true")
+	}
+	if of.Most > 0 {
+		q.Set("limit", strconv.Itoa(of.Most))
+	}
+	return get[api.VolumeList](ctx, c, "/volumes", q)
+}
+
 // Day returns what came and what was due within the last day.
 func (c *Client) Day(ctx context.Context) (api.Day, error) {
 	return get[api.Day](ctx, c, "/day", nil)

@@ -96,7 +96,8 @@ func (e *Engine) sumTallies(ctx context.Context) {
 	const every, feeds = time.Minute, 5000
 	for ctx.Err() == nil {
 		wait(ctx, every)
-		if err := e.Ledger.SumTallies(ctx, feeds); err != nil && ctx.Err() == nil {
+		_, err := e.Ledger.SumVolumes(ctx, time.Now(), feeds)
+		if err = errors.Join(err, e.Ledger.SumTallies(ctx, feeds)); err != nil && ctx.Err() == nil {
 			e.Log.Warn("tallies could not be summed up; trying again later", "error", err)
 		}
 	}

@@ -33,6 +33,7 @@ var ErrNotFound = errors.New("not found")
 type Ledger struct {
 	db        *gorm.DB
 	sql       *sql.DB
+	work      allWork
 	followers followers
 }
 

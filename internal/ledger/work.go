@@ -283,18 +283,12 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
 				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
 			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at,
-				a.finished_at, a.is_list, a.due_slot, c.was
+				a.staged_at, a.finished_at, a.came_at, a.is_list, a.due_slot, c.was
 		), touched AS (
 			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT id FROM slot
 				WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL) ORDER BY id FOR NO KEY UPDATE) RETURNING 1
 		), done AS (
-			INSERT INTO volume AS v SELECT feed, date_trunc('hour', finished_at), count(*), sum(size),
-				sum((balance->>'read')::bigint), sum((balance->>'inserted')::bigint + (balance->>'updated')::bigint),
-				coalesce(sum(extract(epoch FROM finished_at - opened_at)), 0)
-				FROM u WHERE state = 'loaded' AND NOT was AND NOT is_list GROUP BY 1, 2
-			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files,
-				bytes = v.bytes + excluded.bytes, read = v.read + excluded.read,
-				written = v.written + excluded.written, seconds = v.seconds + excluded.seconds RETURNING 1
+			`+volumeOfEnded+`
 		), counted AS (
 			UPDATE feed f SET loads = f.loads + n
 				FROM (SELECT feed, count(*) AS n FROM u WHERE state = 'loaded' GROUP BY feed) l

@@ -32,6 +32,7 @@ func (s *Server) routes() {
 	s.arrivalRoutes()
 	s.targetRoutes()
 	s.noticeRoutes()
+	s.volumeRoutes()
 }
 
 // get is a call that reads.

@@ -83,6 +83,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	s.router.Use(s.guarded, s.signedIn)
+	s.router.GET("/metrics", s.metrics)
 	s.api = humagin.New(s.router, config)
 	s.routes()
 	s.router.NoRoute(s.console)
@@ -168,7 +169,7 @@ const (
 
 // signedIn lets calls of the API through that carry a token or a session.
 func (s *Server) signedIn(c *gin.Context) {
-	if !strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.URL.Path == sessionPath &&
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/") && !isMetrics(c.Request) || c.Request.URL.Path == sessionPath &&
 		c.Request.Method == http.MethodPost {
 		return
 	}
@@ -275,9 +276,19 @@ func (s *Server) signInLink(ctx context.Context, url string) (string, error) {
 }
 
 // console serves the console's files; every other path is a page of it.
+// pages are how the console's pages begin. Other paths are nothing.
+var pages = []string{"", ".", "sign-in", "today", "feeds", "rehearsal", "rejects", "ledger", "arrivals", "targets", "due", "runs",
+	"notices", "volumes", "assets", "icon.svg"}
+
+// isConsole reports whether a path is a page of the console, or a file of it.
+func isConsole(path string) bool {
+	first, _, _ := strings.Cut(path, "/")
+	return slices.Contains(pages, first)
+}
+
 func (s *Server) console(c *gin.Context) {
 	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+	if !isConsole(p) || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 		problem(c, http.StatusNotFound, "there is nothing at "+c.Request.URL.Path)
 		return
 	}

@@ -19,9 +19,17 @@ type Settings struct {
 	Sessions       int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
 	RecordSessions int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
 	AddedColumns   int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
+	Price          Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
 	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
 	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
 	Tell           []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
+}
+
+// Price turns work into money.
+type Price struct {
+	Second   float64 `json:"second" doc:"Of a second of work."`
+	Gigabyte float64 `json:"gigabyte" doc:"Of a GB that was read."`
+	Currency string  `json:"currency" doc:"Such as EUR."`
 }
 
 // Keep says how long records are kept; 0 for ever.

@@ -1,0 +1,97 @@
+package ledger
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/core/balance"
+)
+
+// done has an arrival loaded, or refused, that came so long ago.
+func done(t *testing.T, l *Ledger, path string, state State, b balance.Balance, came time.Duration) {
+	t.Helper()
+	a := noticed(t, l, path, func(a *Arrival) {
+		at := time.Now().Add(-came)
+		a.CameAt = &at
+	})
+	run := begun(t, l, a)
+	finish(t, l, a, state, "", b)
+	require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
+}
+
+func TestVolumes(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	for i := range 10 {
+		done(t, l, fmt.Sprintf("a%d.csv", i), Loaded, balance.Balance{Read: 10, Inserted: 6, Updated: 3, Rejected: 1},
+			time.Duration(i)*10*time.Second+time.Second/2)
+	}
+	done(t, l, "b.csv", Refused, balance.Refuse(5, 2, 1), time.Second)
+	now := time.Now()
+	all, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	v := all[0]
+	assert.EqualValues(t, 10, v.Files)
+	assert.EqualValues(t, 1, v.Refused)
+	assert.EqualValues(t, 100, v.Bytes)
+	assert.Equal(t, balance.Balance{Read: 105, Inserted: 60, Updated: 30, Rejected: 12, LeftOut: 1, Withheld: 2}, v.Balance)
+	assert.NoError(t, v.Balance.Err(), "it adds up")
+	half, ok := v.Lag.Percentile(0.5)
+	assert.True(t, ok)
+	assert.Equal(t, 64.0, half, "the fifth file of ten took 40.5 s")
+	most, _ := v.Lag.Percentile(1)
+	assert.Equal(t, 128.0, most)
+	_, ok = v.Late.Percentile(0.5)
+	assert.False(t, ok, "no slot was due")
+	for _, by := range []string{"hour", "day", "month"} {
+		list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by, Zone: "Atlantic/Azores",
+			Most: 10})
+		require.NoError(t, err)
+		var read int64
+		for _, v := range list {
+			read += v.Balance.Read
+		}
+		assert.EqualValues(t, 105, read, by)
+	}
+	list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerFeed: true, Most: 10})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "gauges", list[0].Feed)
+	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Feed: "other", Most: 10})
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	// After 90 days the hours are days, and after ten years they are gone.
+	n, err := l.SumVolumes(ctx, now.Add(89*24*time.Hour), 100)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	n, err = l.SumVolumes(ctx, now.Add(91*24*time.Hour), 100)
+	require.NoError(t, err)
+	assert.Positive(t, n)
+	after, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	require.NoError(t, err)
+	assert.Equal(t, v, after[0], "nothing is lost by that")
+	_, err = l.SumVolumes(ctx, now.AddDate(11, 0, 0), 100)
+	require.NoError(t, err)
+	after, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	require.NoError(t, err)
+	assert.Empty(t, after)
+}
+
+func TestPercentile(t *testing.T) {
+	for _, c := range []struct {
+		s     Spread
+		share float64
+		want  float64
+		ok    bool
+	}{{nil, 0.5, 0, false}, {Spread{1}, 0.5, 1, true}, {Spread{5, 5}, 0.5, 1, true}, {Spread{5, 5}, 0.51, 2, true},
+		{Spread{0, 0, 1}, 0.99, 4, true}} {
+		got, ok := c.s.Percentile(c.share)
+		assert.Equal(t, c.want, got)
+		assert.Equal(t, c.ok, ok)
+	}
+}

@@ -74,6 +74,15 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	if err := demo.CatchUp(root, time.Now()); err != nil {
 		return fmt.Errorf("the sample suppliers: %w", err)
 	}
+	told, err := demo.Receivers(ctx)
+	if err != nil {
+		return err
+	}
+	reread := c.Reread
+	c.Settings, c.Reread = told(c.Settings), func() (settings.Settings, error) {
+		s, err := reread()
+		return told(s), err
+	}
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)
 		go func() {

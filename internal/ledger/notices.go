@@ -147,6 +147,10 @@ func (l *Ledger) telling(ctx context.Context, service string, do func(tx *gorm.D
 // partsOfKind bounds how much of one kind is found wrong of a feed.
 const partsOfKind = 200
 
+// loadsLooked is how many of the last loads of a feed are looked at for rejects and warnings: all
+// of the last hour, and the last of all. So a feed of which some files have rejects is one problem.
+const loadsLooked = 50
+
 // WrongOf returns what is wrong of feeds by now.
 func (l *Ledger) WrongOf(ctx context.Context, feeds []string) ([]Wrong, error) {
 	var out []Wrong
@@ -158,7 +162,8 @@ func (l *Ledger) WrongOf(ctx context.Context, feeds []string) ([]Wrong, error) {
 		FROM f CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE a.feed = f.name AND `+needsPerson+`
 			ORDER BY a.id DESC LIMIT ?) a
 		UNION ALL
-		SELECT s.state, f.name, f.supplier, 0, s.id, s.per_key, CASE s.state WHEN 'late' THEN s.late_at ELSE s.missing_at END
+		SELECT s.state, f.name, f.supplier, 0, s.id, 'due ' || to_char(s.due_at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC' ||
+			CASE WHEN s.per_key <> '' THEN ', ' || s.per_key ELSE '' END, CASE s.state WHEN 'late' THEN s.late_at ELSE s.missing_at END
 		FROM f CROSS JOIN LATERAL (SELECT * FROM slot s WHERE s.feed = f.name
 			AND s.due_at > now() - interval '7 days' AND (s.state = 'missing' OR s.state = 'late' AND s.complete_at IS NULL)
 			ORDER BY s.due_at DESC LIMIT ?) s
@@ -167,14 +172,14 @@ func (l *Ledger) WrongOf(ctx context.Context, feeds []string) ([]Wrong, error) {
 		FROM f WHERE f.problem <> ''
 		UNION ALL
 		SELECT w.kind, f.name, '', a.id, 0, a.path || ': ' || w.what, a.finished_at
-		FROM f CROSS JOIN LATERAL (SELECT * FROM arrival a WHERE a.feed = f.name AND a.state = 'loaded'
-			ORDER BY a.finished_at DESC LIMIT 1) a
+		FROM f CROSS JOIN LATERAL (SELECT *, row_number() OVER (ORDER BY finished_at DESC) AS n FROM (SELECT * FROM arrival a
+			WHERE a.feed = f.name AND a.state = 'loaded' ORDER BY a.finished_at DESC LIMIT ?) a) a
 		CROSS JOIN LATERAL (SELECT 'rejects' AS kind, (a.balance->>'rejected') || ' of ' || (a.balance->>'read') ||
 				' rows are rejects' AS what WHERE (a.balance->>'rejected')::bigint * 100 > (a.balance->>'read')::bigint
 			UNION ALL SELECT 'warning', string_agg(c.name || ': ' || c.saw, '; ' ORDER BY c.name) FROM check_result c
 			WHERE c.arrival_id = a.id AND NOT c.held AND c.otherwise = 'warn' HAVING count(*) > 0) w
-		WHERE a.finished_at > now() - interval '7 days'`,
-		textList(feeds), partsOfKind, partsOfKind).Scan(&out).Error
+		WHERE a.finished_at > now() - CASE WHEN a.n = 1 THEN interval '7 days' ELSE interval '1 hour' END`,
+		textList(feeds), partsOfKind, partsOfKind, loadsLooked).Scan(&out).Error
 	for i := range out {
 		w := &out[i]
 		w.Cause = news.Cause(w.Kind, w.Feed, w.Cause, w.Cause)
@@ -368,9 +373,13 @@ func (l *Ledger) WaitingOutlets(ctx context.Context) (map[string]*time.Time, err
 func (l *Ledger) Attempted(ctx context.Context, service string, id int64, state NoticeState, again time.Duration,
 	answer string) error {
 	return l.telling(ctx, service, func(tx *gorm.DB) error {
-		return tx.Exec(`UPDATE notice SET state = ?, attempts = attempts + 1, answer = ?,
+		err := tx.Exec(`UPDATE notice SET state = ?, attempts = attempts + 1, answer = ?,
 			try_after = now() + ? * interval '1 second', sent_at = CASE WHEN ? = 'sent' THEN now() END WHERE id = ?`, state,
 			answer, again.Seconds(), state, id).Error
+		if err != nil {
+			return err
+		}
+		return tell(tx, []Event{{Kind: "notice"}})
 	})
 }
 

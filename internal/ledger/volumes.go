@@ -82,8 +82,9 @@ var volumeOfEnded = func() string {
 	add("refused", "count(*) FILTER (WHERE u.state = 'refused')", "")
 	add("bytes", "coalesce(sum(u.size) FILTER (WHERE "+loaded+"), 0)", "")
 	add("written", "sum((u.balance->>'inserted')::bigint + (u.balance->>'updated')::bigint)", "")
-	add("seconds", "coalesce(sum(extract(epoch FROM u.finished_at - u.opened_at)), 0)", "")
-	add("db_seconds", "coalesce(sum(extract(epoch FROM u.finished_at - u.staged_at)), 0)", "")
+	// What ends together was worked together: its time counts once.
+	add("seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.opened_at)), 0)", "")
+	add("db_seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.staged_at)), 0)", "")
 	for _, o := range outcomes {
 		add(o, "coalesce(sum((u.balance->>'"+o+"')::bigint), 0)", "")
 	}

@@ -16,6 +16,8 @@ const pages = [
   { to: '/rejects', name: 'Rejects' },
   { to: '/due', name: 'Due' },
   { to: '/runs', name: 'Runs' },
+  { to: '/notices', name: 'Notices' },
+  { to: '/volumes', name: 'Volumes' },
 ]
 
 watch(signedIn, (who) => (who ? listen() : stopListening()), { immediate: true })

@@ -19,6 +19,7 @@ const concerned: Record<string, string[]> = {
   run: ['runs'],
   slot: ['day', 'status', 'slots', 'slot-counts', 'feeds'],
   feed: ['status', 'feeds', 'day', 'versions', 'plan'],
+  notice: ['notices', 'problems', 'outlets'],
 }
 
 /** What happened, as an event tells it. */

@@ -21,6 +21,8 @@ export const router = createRouter({
     { path: '/targets/:table/row', component: () => import('./pages/Row.vue'), meta: { title: 'Row' } },
     { path: '/due', component: () => import('./pages/Due.vue'), meta: { title: 'Due' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
+    { path: '/volumes', component: () => import('./pages/Volumes.vue'), meta: { title: 'Volumes' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
   ],
 })

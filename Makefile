@@ -64,6 +64,7 @@ fuzz: ## fuzz each target: make fuzz EACH=1h
 docs: ## what is made from the code: the API's description, the feed file's reference
 	go run ./internal/server/openapi > web/src/api/openapi.json
 	go run ./internal/core/feed/reference
+	go run ./internal/settings/reference
 
 screenshots: build ## the pictures of docs/screenshots, from a demo that has worked for a while
 	@setup/install.sh postgresql chromium

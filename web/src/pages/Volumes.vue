@@ -35,7 +35,7 @@ const whole = computed(() => {
   if (!data.value || by === 'month') return items.value
   const step = by === 'hour' ? 3_600_000 : 24 * 3_600_000
   const known = new Map(items.value.map((v) => [+new Date(v.at ?? 0), v]))
-  const first = items.value.length ? +new Date(items.value[0].at ?? 0) : 0
+  const first = +new Date(items.value[0]?.at ?? data.value.from)
   const began = first - Math.floor((first - +new Date(data.value.from)) / step) * step
   const out: { at: string; v?: Volume }[] = []
   for (let t = began; t <= +new Date(data.value.to); t += step) out.push({ at: new Date(t).toISOString(), v: known.get(t) })

@@ -119,6 +119,16 @@ type Token struct {
 	Name      string    `json:"name" doc:"Whose it is"`
 	CreatedAt time.Time `json:"created_at"`
 	Sessions  int64     `json:"sessions" doc:"Sessions of consoles that were begun with it and last"`
+	Rights
+	ExpiresAt  *time.Time `json:"expires_at" doc:"When it ends; null for never"`
+	LastUsedAt *time.Time `json:"last_used_at" doc:"To the minute; null for never"`
+}
+
+// Rights is what a token lets its holder do.
+type Rights struct {
+	Role  string   `json:"role" enum:"look,operate,own" doc:"look: see; operate: run, decide, mend, recall, deliver too; own: put feeds and rollups and make tokens too"`
+	Feeds []string `json:"feeds" nullable:"false" doc:"Patterns of the feeds that it lets change, and whose data it shows; * stands for any characters; none for all"`
+	Data  bool     `json:"data" doc:"Whether rows of tables, and rejects, are shown"`
 }
 
 // TokenList is the tokens that are good, by number.
@@ -128,7 +138,11 @@ type TokenList struct {
 
 // TokenWanted names a token that is to be made.
 type TokenWanted struct {
-	Name string `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9.@_-]*$" doc:"Whose it is; what is done with it is done in this name"`
+	Name  string     `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9.@_-]*$" doc:"Whose it is; what is done with it is done in this name"`
+	Role  string     `json:"role,omitempty" enum:"look,operate,own" default:"own" doc:"What it lets do"`
+	Feeds []string   `json:"feeds,omitempty" maxItems:"100" doc:"Patterns of the feeds that it lets change, and whose data it shows; none for all"`
+	Blind bool       `json:"blind,omitempty" doc:"Rows of tables, and rejects, are not shown"`
+	Until *time.Time `json:"until,omitempty" doc:"When it ends; none for never"`
 }
 
 // NewToken is a token that was made, with its secret.
@@ -136,4 +150,26 @@ type NewToken struct {
 	ID     int64  `json:"id"`
 	Name   string `json:"name"`
 	Secret string `json:"secret" doc:"Told once, and kept nowhere"`
+}
+
+// Act is what a person or a program did, or tried to do.
+type Act struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by" doc:"Whose token it was"`
+	Way     string    `json:"way" enum:"api,session" doc:"session: in the console"`
+	From    string    `json:"from" doc:"The address that it came from"`
+	What    string    `json:"what" doc:"The operation, as this document calls it"`
+	Feed    string    `json:"feed" doc:"Empty where it is of none, or of several"`
+	Of      string    `json:"of" doc:"The path of the call"`
+	Because string    `json:"because"`
+	Before  string    `json:"before" doc:"How it was, where that is known"`
+	After   string    `json:"after" doc:"How it is then"`
+	Status  int       `json:"status" doc:"Of the answer; 200 to 299 for what was done"`
+}
+
+// ActList is a page of acts, the newest first.
+type ActList struct {
+	Items []Act `json:"items" nullable:"false"`
+	Next  int64 `json:"next" doc:"The before of the next page; 0 when there is none"`
 }

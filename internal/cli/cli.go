@@ -131,7 +131,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
 		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(),
-		c.problems(), c.volumes())
+		c.problems(), c.volumes(), c.acts())
 	return root
 }
 

@@ -157,9 +157,24 @@ func (c *Client) Tokens(ctx context.Context) (api.TokenList, error) {
 	return get[api.TokenList](ctx, c, "/tokens", nil)
 }
 
-// NewToken makes a token for calls in a name.
-func (c *Client) NewToken(ctx context.Context, name string) (out api.NewToken, err error) {
-	return out, c.call(ctx, http.MethodPost, "/tokens", nil, api.TokenWanted{Name: name}, &out)
+// NewToken makes a token for calls.
+func (c *Client) NewToken(ctx context.Context, of api.TokenWanted) (out api.NewToken, err error) {
+	return out, c.call(ctx, http.MethodPost, "/tokens", nil, of, &out)
+}
+
+// Acts returns what people and programs did, the newest first; feed, by and what narrow it where
+// they are given, and before is the next of the page before.
+func (c *Client) Acts(ctx context.Context, feed, by, what string, before int64, most int) (api.ActList, error) {
+	q := url.Values{"limit": {strconv.Itoa(most)}}
+	for name, value := range map[string]string{"feed": feed, "by": by, "what": what} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if before > 0 {
+		q.Set("before", strconv.FormatInt(before, 10))
+	}
+	return get[api.ActList](ctx, c, "/acts", q)
 }
 
 // EndToken ends a token, and what was begun with it.

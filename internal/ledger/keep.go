@@ -45,6 +45,7 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 		{"events", keep.Events, oldest("event", "at")},
 		{"what checks saw", keep.Checks, oldest("check_result", "at")},
 		{"decisions", keep.Decisions, oldest("decision", "at")},
+		{"acts", keep.Decisions, oldest("act", "at")},
 		{"notices", keep.Notices, `DELETE FROM notice WHERE id IN (SELECT id FROM (SELECT id, at, state FROM notice ORDER BY id
 			LIMIT ?) o WHERE at < ? AND state <> 'waiting')`},
 		{"problems", keep.Notices, `DELETE FROM problem WHERE id IN (SELECT id FROM (SELECT id, over_at FROM problem ORDER BY id

@@ -34,6 +34,7 @@ type Ledger struct {
 	db        *gorm.DB
 	sql       *sql.DB
 	work      allWork
+	tokens    usedTokens
 	followers followers
 }
 

@@ -5,8 +5,10 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 )
 
@@ -32,18 +34,45 @@ func hash(secret string) []byte {
 	return h[:]
 }
 
+// Role is what somebody may do. Each may what those before it may.
+type Role string
+
+// The roles.
+const (
+	RoleLook    Role = "look"    // see
+	RoleOperate Role = "operate" // run, decide, mend, recall, deliver
+	RoleOwn     Role = "own"     // put and remove feeds and rollups; make and end tokens
+)
+
+// May reports whether a role may what another may.
+func (r Role) May(other Role) bool {
+	rank := map[Role]int{RoleLook: 1, RoleOperate: 2, RoleOwn: 3}
+	return rank[r] >= rank[other]
+}
+
+// Rights is what a token lets its holder do.
+type Rights struct {
+	Role  Role
+	Feeds []string `gorm:"serializer:json"` // of which feeds it lets change something, or see data, by patterns; none for all
+	Data  bool     // rows of tables and rejects are shown
+}
+
 // Credential is a token that is good.
 type Credential struct {
 	ID   int64
 	Name string // whose it is
+	Rights
 }
 
 // Token is a token for calls, without its secret.
 type Token struct {
-	ID        int64
-	Name      string
-	CreatedAt time.Time
-	Sessions  int64 // that were signed in with it and last
+	ID         int64
+	Name       string
+	CreatedAt  time.Time
+	ExpiresAt  *time.Time
+	LastUsedAt *time.Time
+	Sessions   int64 // that were signed in with it and last
+	Rights
 }
 
 // AddToken makes a secret good for a use. Only its hash is kept. A life of 0
@@ -62,27 +91,76 @@ func (l *Ledger) AddToken(ctx context.Context, secret, name, use string, life ti
 	return ids[0], nil
 }
 
+// GiveRights says what a token lets its holder do.
+func (l *Ledger) GiveRights(ctx context.Context, id int64, r Rights) error {
+	feeds, err := json.Marshal(append([]string{}, r.Feeds...))
+	if err != nil {
+		return err
+	}
+	return l.with(ctx).Exec("UPDATE token SET role = ?, feeds = ?::jsonb, data = ? WHERE id = ?", r.Role, string(feeds), r.Data,
+		id).Error
+}
+
 const goodToken = "hash = ? AND use = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now())"
 
 // CheckToken returns what is behind a secret, or ErrToken.
 func (l *Ledger) CheckToken(ctx context.Context, secret, use string) (Credential, error) {
-	return l.credential(ctx, "check token", "SELECT id, name FROM token WHERE "+goodToken, secret, use)
+	c, err := l.credential(ctx, "check token", `SELECT t.id, t.name, coalesce(p.role, t.role) AS role,
+		coalesce(p.feeds, t.feeds) AS feeds, coalesce(p.data, t.data) AS data, coalesce(p.id, t.id) AS used
+		FROM (SELECT * FROM token WHERE `+goodToken+`) t LEFT JOIN token p ON p.id = t.parent
+		WHERE p.id IS NULL OR p.ended_at IS NULL AND (p.expires_at IS NULL OR p.expires_at > now())`, secret, use)
+	if err == nil {
+		err = l.used(ctx, c.Used)
+	}
+	return c.Credential, err
+}
+
+// used notes that a token was used, at most once a minute.
+func (l *Ledger) used(ctx context.Context, id int64) error {
+	const often = time.Minute
+	l.tokens.mu.Lock()
+	now := time.Now()
+	recent := now.Sub(l.tokens.at[id]) < often
+	if !recent {
+		if len(l.tokens.at) > 10_000 || l.tokens.at == nil {
+			l.tokens.at = map[int64]time.Time{}
+		}
+		l.tokens.at[id] = now
+	}
+	l.tokens.mu.Unlock()
+	if recent {
+		return nil
+	}
+	return l.with(ctx).Exec("UPDATE token SET last_used_at = now() WHERE id = ?", id).Error
+}
+
+// usedTokens is when tokens were used last, as far as that was recorded.
+type usedTokens struct {
+	mu sync.Mutex
+	at map[int64]time.Time
 }
 
 // SpendToken checks a secret and ends it, in one step. What is returned is the token
 // that it was made by, where there is one.
 func (l *Ledger) SpendToken(ctx context.Context, secret, use string) (Credential, error) {
-	return l.credential(ctx, "spend token", "DELETE FROM token WHERE "+goodToken+" RETURNING coalesce(parent, id) AS "+
-		"id, name", secret, use)
+	c, err := l.credential(ctx, "spend token", "DELETE FROM token WHERE "+goodToken+" RETURNING coalesce(parent, id) AS "+
+		"id, name, role, feeds, data", secret, use)
+	return c.Credential, err
 }
 
-func (l *Ledger) credential(ctx context.Context, what, statement, secret, use string) (Credential, error) {
-	var found []Credential
+// usedCredential is a credential, and the token that it comes from.
+type usedCredential struct {
+	Credential
+	Used int64
+}
+
+func (l *Ledger) credential(ctx context.Context, what, statement, secret, use string) (usedCredential, error) {
+	var found []usedCredential
 	if err := l.with(ctx).Raw(statement, hash(secret), use).Scan(&found).Error; err != nil {
-		return Credential{}, fmt.Errorf("%s: %w", what, err)
+		return usedCredential{}, fmt.Errorf("%s: %w", what, err)
 	}
 	if len(found) == 0 {
-		return Credential{}, ErrToken
+		return usedCredential{}, ErrToken
 	}
 	return found[0], nil
 }
@@ -90,7 +168,7 @@ func (l *Ledger) credential(ctx context.Context, what, statement, secret, use st
 // Tokens returns the tokens for calls that are good, by number.
 func (l *Ledger) Tokens(ctx context.Context) ([]Token, error) {
 	list := []Token{}
-	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, (SELECT count(*) FROM token s WHERE s.parent = t.id
+	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, t.expires_at, t.last_used_at, t.role, t.feeds, t.data, (SELECT count(*) FROM token s WHERE s.parent = t.id
 		AND s.use = 'session' AND s.ended_at IS NULL AND s.expires_at > now()) AS sessions
 		FROM token t WHERE use = 'api' AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now()) ORDER BY id
 		LIMIT 1000`).Scan(&list).Error

@@ -372,11 +372,14 @@ func (l *Ledger) LoadedLast(ctx context.Context, a *Arrival) (*Arrival, error) {
 	return &last[0], nil
 }
 
-// FeedsOf returns the feeds of those of the arrivals that are loaded.
-func (l *Ledger) FeedsOf(ctx context.Context, arrivals []int64) (feeds []string, err error) {
-	err = l.with(ctx).Raw("SELECT DISTINCT feed FROM arrival WHERE id = ANY(?::bigint[]) AND state = 'loaded' ORDER "+
-		"BY 1", numbers(arrivals)).Scan(&feeds).Error
-	return feeds, err
+// FeedsOf returns the feeds of those of the arrivals that are in one of the states; of all, where
+// none is given.
+func (l *Ledger) FeedsOf(ctx context.Context, arrivals []int64, states ...State) (feeds []string, err error) {
+	q := l.with(ctx).Model(&Arrival{}).Distinct("feed").Where("id = ANY(?::bigint[])", numbers(arrivals)).Order("feed")
+	if len(states) > 0 {
+		q = q.Where("state IN ?", states)
+	}
+	return feeds, q.Pluck("feed", &feeds).Error
 }
 
 // LoadedBetween reports whether files of the feed were loaded after one, that come before

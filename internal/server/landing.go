@@ -88,6 +88,13 @@ func (s *Server) decide(ctx context.Context, in *struct{ Body api.Verdict }) (*b
 			return nil, answer(err)
 		}
 	}
+	feeds, err := s.ledger.FeedsOf(ctx, of)
+	if err != nil {
+		return nil, answer(err)
+	}
+	if err := mayAll(ctx, feeds...); err != nil {
+		return nil, err
+	}
 	if err := s.mayBeUndone(ctx, ledger.Verb(d.Verb), of); err != nil {
 		return nil, answer(err)
 	}
@@ -102,7 +109,7 @@ func (s *Server) mayBeUndone(ctx context.Context, verb ledger.Verb, of []int64) 
 	if verb != ledger.Redo {
 		return nil
 	}
-	feeds, err := s.ledger.FeedsOf(ctx, of)
+	feeds, err := s.ledger.FeedsOf(ctx, of, ledger.Loaded)
 	if err != nil {
 		return err
 	}

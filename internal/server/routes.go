@@ -33,6 +33,7 @@ func (s *Server) routes() {
 	s.targetRoutes()
 	s.noticeRoutes()
 	s.volumeRoutes()
+	huma.Register(s.api, get("acts", "/acts", "What people and programs did, the newest first"), s.acts)
 }
 
 // get is a call that reads.
@@ -268,12 +269,26 @@ func (s *Server) signOut(ctx context.Context, _ *struct{}) (*signOutOutput, erro
 
 func (s *Server) tokens(ctx context.Context, _ *struct{}) (*body[api.TokenList], error) {
 	list, err := s.ledger.Tokens(ctx)
-	return give(api.TokenList{Items: each(list, func(t *ledger.Token) api.Token { return api.Token(*t) })}, err)
+	return give(api.TokenList{Items: each(list, tokenOf)}, err)
+}
+
+func tokenOf(t *ledger.Token) api.Token {
+	return api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, Sessions: t.Sessions, ExpiresAt: t.ExpiresAt,
+		LastUsedAt: t.LastUsedAt, Rights: api.Rights{Role: string(t.Role), Feeds: append([]string{}, t.Feeds...), Data: t.Data}}
 }
 
 func (s *Server) newToken(ctx context.Context, in *struct{ Body api.TokenWanted }) (*body[api.NewToken], error) {
 	secret := ledger.NewSecret()
-	id, err := s.ledger.AddToken(ctx, secret, in.Body.Name, ledger.UseAPI, 0, 0)
+	life := time.Duration(0)
+	if in.Body.Until != nil {
+		if life = time.Until(*in.Body.Until); life <= 0 {
+			return nil, answer(&ledger.ConflictError{Reason: "until is over already"})
+		}
+	}
+	id, err := s.ledger.AddToken(ctx, secret, in.Body.Name, ledger.UseAPI, life, 0)
+	if err == nil {
+		err = s.ledger.GiveRights(ctx, id, ledger.Rights{Role: ledger.Role(in.Body.Role), Feeds: in.Body.Feeds, Data: !in.Body.Blind})
+	}
 	return give(api.NewToken{ID: id, Name: in.Body.Name, Secret: secret}, err)
 }
 

@@ -85,6 +85,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	s.router.Use(s.guarded, s.signedIn)
 	s.router.GET("/metrics", s.metrics)
 	s.api = humagin.New(s.router, config)
+	s.api.UseMiddleware(s.kept, s.allowed)
 	s.routes()
 	s.router.NoRoute(s.console)
 	return s
@@ -173,7 +174,7 @@ func (s *Server) signedIn(c *gin.Context) {
 		c.Request.Method == http.MethodPost {
 		return
 	}
-	name, err := s.caller(c.Request)
+	who, err := s.caller(c.Request)
 	switch {
 	case errors.Is(err, ledger.ErrToken):
 		c.Header("WWW-Authenticate", `Bearer realm="mullein"`)
@@ -182,7 +183,7 @@ func (s *Server) signedIn(c *gin.Context) {
 	case err != nil:
 		problem(c, http.StatusServiceUnavailable, "the database is away")
 	default:
-		ctx := context.WithValue(c.Request.Context(), callerKey{}, name)
+		ctx := context.WithValue(c.Request.Context(), callerKey{}, who)
 		c.Request = c.Request.WithContext(context.WithValue(ctx, credentialKey{}, s.given(c.Request)))
 	}
 }
@@ -246,18 +247,20 @@ func (s *signal) give() {
 type callerKey struct{}
 
 // callerOf returns who makes the call.
-func callerOf(ctx context.Context) string {
-	name, _ := ctx.Value(callerKey{}).(string)
-	return name
+func callerOf(ctx context.Context) string { return rightsOf(ctx).Name }
+
+// rightsOf returns who makes the call, and what they may.
+func rightsOf(ctx context.Context) ledger.Credential {
+	who, _ := ctx.Value(callerKey{}).(ledger.Credential)
+	return who
 }
 
-func (s *Server) caller(r *http.Request) (string, error) {
+func (s *Server) caller(r *http.Request) (ledger.Credential, error) {
 	c := s.given(r)
 	if c.secret == "" {
-		return "", ledger.ErrToken
+		return ledger.Credential{}, ledger.ErrToken
 	}
-	found, err := s.ledger.CheckToken(r.Context(), c.secret, c.use)
-	return found.Name, err
+	return s.ledger.CheckToken(r.Context(), c.secret, c.use)
 }
 
 // problem answers with RFC 9457 problem details outside of the API's handlers.

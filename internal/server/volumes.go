@@ -16,8 +16,6 @@ func (s *Server) volumeRoutes() {
 	huma.Register(s.api, get("volumes", "/volumes", "Work and what it cost, by spans of time or by feed"), s.volumes)
 }
 
-const maxPoints = 10_000
-
 func (s *Server) volumes(ctx context.Context, in *struct {
 	Feed     string    `query:"feed" maxLength:"63"`
 	Supplier string    `query:"supplier" maxLength:"1000"`

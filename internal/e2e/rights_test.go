@@ -1,0 +1,87 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/api"
+	"mullein/internal/client"
+)
+
+// TestWhoMay holds what each kind of token lets its holder do against what it says.
+func TestWhoMay(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	ctx := context.Background()
+	as := func(of api.TokenWanted) *client.Client {
+		made, err := s.client.NewToken(ctx, of)
+		require.NoError(t, err)
+		return client.New(s.URL, made.Secret)
+	}
+	look, operate := as(api.TokenWanted{Name: "looker", Role: "look"}), as(api.TokenWanted{Name: "operator", Role: "operate"})
+	blind := as(api.TokenWanted{Name: "blind", Role: "own", Blind: true})
+	gauges := as(api.TokenWanted{Name: "gauges", Role: "own", Feeds: []string{"gauge-*"}})
+	list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "station-registry", Most: 1})
+	require.NoError(t, err)
+	stations := list.Items[0].ID
+	acts := map[string]func(c *client.Client) error{
+		"see":         func(c *client.Client) error { _, err := c.Status(ctx); return err },
+		"see data":    func(c *client.Client) error { _, err := c.Rows(ctx, "gauge-readings", "", 0, 1); return err },
+		"other data":  func(c *client.Client) error { _, err := c.Rows(ctx, "station-registry", "", 0, 1); return err },
+		"pause":       func(c *client.Client) error { return c.Pause(ctx, "gauge-readings") },
+		"pause other": func(c *client.Client) error { return c.Pause(ctx, "station-registry") },
+		"decide other": func(c *client.Client) error {
+			_, err := c.Decide(ctx, api.Verdict{Verb: "redo", Because: "to see", Arrivals: []int64{stations}})
+			return err
+		},
+		"remove": func(c *client.Client) error { return c.RemoveFeed(ctx, "gauge-nothing") },
+		"token":  func(c *client.Client) error { _, err := c.NewToken(ctx, api.TokenWanted{Name: "x"}); return err },
+		"acts":   func(c *client.Client) error { _, err := c.Acts(ctx, "", "", "", 0, 10); return err },
+	}
+	for who, of := range map[string]struct {
+		client *client.Client
+		may    string
+	}{
+		"look": {look, "see, see data, other data"}, "operate": {operate, "see, see data, other data, pause, pause other, decide other"},
+		"blind":  {blind, "see, pause, pause other, decide other, remove, token, acts"},
+		"gauges": {gauges, "see, see data, pause, remove"},
+	} {
+		may := strings.Split(of.may, ", ")
+		for name, act := range acts {
+			var refused *client.Error
+			err := act(of.client)
+			forbidden := errors.As(err, &refused) && refused.Status == http.StatusForbidden
+			assert.Equal(t, !slices.Contains(may, name), forbidden, "%s: %s: %v", who, name, err)
+		}
+	}
+	// A token ends at its time, with what was begun with it.
+	until := time.Now().Add(2 * time.Second)
+	short := as(api.TokenWanted{Name: "short", Until: &until})
+	_, err = short.Status(ctx)
+	require.NoError(t, err)
+	s.eventually(func() bool {
+		var refused *client.Error
+		_, err := short.Status(ctx)
+		return errors.As(err, &refused) && refused.Status == http.StatusUnauthorized
+	})
+	code, out, _ := s.mullein("token", "list")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "gauge-*")
+	assert.NotContains(t, out, "short")
+	code, out, _ = s.mullein("acts", "--feed", "gauge-readings", "--by", "operator")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "pause-feed")
+	assert.Contains(t, out, "version 1, paused")
+	code, out, _ = s.mullein("acts", "--by", "looker", "-o", "csv")
+	assert.Zero(t, code)
+	assert.Contains(t, out, ",403", "what was refused is kept too")
+	assert.NotContains(t, out, "mu_", "secrets are not")
+}

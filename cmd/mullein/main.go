@@ -27,8 +27,9 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Private: localpg.Running, Version: server.Version + " (" + server.Commit +
-		")"}, os.Args[1:], os.Stdout, os.Stderr))
+	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Private: localpg.Running,
+		Open: open, Reconcile: reconcile, Version: server.Version + " (" + server.Commit +
+			")"}, os.Args[1:], os.Stdout, os.Stderr))
 }
 
 // logger writes text for people and JSON for programs. What repeats is counted.
@@ -47,6 +48,28 @@ func config(o cli.ServeOptions) server.Config {
 		}
 		return l.Settings, nil
 	}, Log: logger(), Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
+}
+
+// open returns the address of a database that is named, or starts the private one.
+func open(ctx context.Context, home, database string) (url string, done func(), err error) {
+	if database != "" {
+		return database, func() {}, nil
+	}
+	own, err := localpg.Start(ctx, localpg.Options{Dir: home})
+	if err != nil {
+		return "", nil, err
+	}
+	return own.URL(), func() {
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+		defer cancel()
+		if err := own.Stop(last); err != nil {
+			fmt.Fprintln(os.Stderr, "mullein: the private PostgreSQL did not stop:", err)
+		}
+	}, nil
+}
+
+func reconcile(ctx context.Context, o cli.ServeOptions, database string) (map[string][]string, error) {
+	return server.Reconcile(ctx, config(o), database)
 }
 
 func serve(ctx context.Context, o cli.ServeOptions) error {

@@ -43,7 +43,12 @@ type Program struct {
 	Demo  func(ctx context.Context, o ServeOptions) error
 	// Private returns how to connect to the private database of a home folder.
 	Private func(home string) (url string, err error)
-	Version string
+	// Open returns the address of the database with the records, and starts the private one where
+	// none is named.
+	Open Opener
+	// Reconcile says of each feed how its records differ from what its table holds.
+	Reconcile func(ctx context.Context, o ServeOptions, database string) (map[string][]string, error)
+	Version   string
 }
 
 // errWrong ends a command with exit code 3, with nothing more to say.
@@ -131,7 +136,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
 		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(),
-		c.problems(), c.volumes(), c.acts())
+		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p))
 	return root
 }
 

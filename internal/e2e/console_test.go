@@ -140,13 +140,17 @@ func TestTheConsole(t *testing.T) {
 	b.sees("A run is queued.")
 	b.do(chromedp.Navigate(s.URL + "/runs"))
 	b.sees("asked for by owner")
+	b.do(chromedp.Navigate(s.URL + "/notices"))
+	b.sees("What is wrong", "GAUGE_K", "None, so nobody is told.", "None was sent yet.")
+	b.do(chromedp.Navigate(s.URL + "/volumes"))
+	b.sees("Seconds of work", "gauge-readings", "By feed, the most expensive first")
 	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings?show=rows"))
 	b.sees("from_file", "SR0307")
-	b.do(chromedp.Navigate(s.URL + "/nowhere"))
-	b.sees("There is no page at this address.")
 	b.mu.Lock()
-	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)
+	b.mu.Unlock()
+	b.do(chromedp.Navigate(s.URL + "/nowhere")) // the browser complains of its 404
+	b.sees("There is no page at this address.")
 }
 
 // TestTheConsoleOfADay looks at a day of deliveries, takes a misnamed file for

@@ -59,7 +59,7 @@ func TestMetrics(t *testing.T) {
 	code, _, stderr := s.mullein("volumes", "--from", "yesterday-ish")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, stderr, "write 2026-11-28")
-	for path, want := range map[string]int{"/nothing": 404, "/today": 200, "/feeds/x": 200, "/api/v1/nothing": 401, "/wp-admin": 404} {
+	for path, want := range map[string]int{"/nothing": 404, "/metrics/x": 404, "/today": 200, "/feeds/x": 200, "/api/v1/nothing": 401, "/wp-admin": 404} {
 		assert.Equal(t, want, s.request("GET", path, nil).StatusCode, path)
 	}
 }

@@ -113,7 +113,12 @@ func (s *service) eventually(ok func() bool) {
 // mullein runs a command line and returns its exit code and what it printed.
 func (s *service) mullein(args ...string) (code int, stdout, stderr string) {
 	var out, errOut bytes.Buffer
-	program := cli.Program{Private: func(string) (string, error) { return s.database, nil }}
+	program := cli.Program{Private: func(string) (string, error) { return s.database, nil },
+		Open: func(_ context.Context, _, _ string) (string, func(), error) { return s.database, func() {}, nil },
+		Reconcile: func(ctx context.Context, o cli.ServeOptions, database string) (map[string][]string, error) {
+			return server.Reconcile(ctx, server.Config{Home: s.home, Settings: o.Settings.Settings,
+				Log: slog.New(slog.NewTextHandler(s.t.Output(), nil))}, database)
+		}}
 	code = cli.Run(context.Background(), program, append([]string{"--home", s.home}, args...), &out, &errOut)
 	return code, out.String(), errOut.String()
 }

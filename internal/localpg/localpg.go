@@ -112,6 +112,21 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 }
 
+// Program returns the path of one of PostgreSQL's programs, such as pg_dump.
+func Program(name string) (string, error) {
+	if bin, err := binaries(); err == nil {
+		path := filepath.Join(bin, name)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		}
+	}
+	path, err := exec.LookPath(name)
+	if err != nil {
+		return "", fmt.Errorf("%w; it comes with Debian's package postgresql-client", err)
+	}
+	return path, nil
+}
+
 // binaries finds the newest PostgreSQL of the machine.
 func binaries() (string, error) {
 	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")

@@ -258,6 +258,42 @@ func kept(k settings.Keep) ledger.Keep {
 		Arrivals: time.Duration(k.Arrivals), Order: time.Duration(k.Order), Notices: time.Duration(k.Notices)}
 }
 
+// Reconcile says of each feed how its records differ from what its table holds, without a service.
+func Reconcile(ctx context.Context, c Config, database string) (map[string][]string, error) {
+	records, err := openLedger(ctx, database, c)
+	if err != nil {
+		return nil, err
+	}
+	defer records.Close()
+	databases, err := openDatabases(ctx, database, c)
+	defer closeDatabases(databases)
+	if err != nil {
+		return nil, err
+	}
+	roots := c.LandingRoots
+	if len(roots) == 0 {
+		roots = []string{filepath.Join(c.Home, Landings)}
+	}
+	env := &load.Env{Ledger: records, Databases: databases, Roots: roots, Guard: landing.NewGuard(), Service: "restore", Log: c.Log,
+		Progress: &load.Progresses{}}
+	inspector := engine.New(engine.Options{Env: env}).Inspector()
+	feeds, err := records.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for _, f := range feeds {
+		list, err := inspector.Reconcile(ctx, f.Name)
+		if err != nil {
+			return nil, fmt.Errorf("feed %s: %w", f.Name, err)
+		}
+		for _, d := range list {
+			out[f.Name] = append(out[f.Name], strings.TrimPrefix(d.Path+": "+d.What, ": "))
+		}
+	}
+	return out, nil
+}
+
 // openDatabases opens the databases in which targets are. Those that are open are returned
 // with an error, too.
 func openDatabases(ctx context.Context, main string, c Config) (map[string]*table.Database, error) {

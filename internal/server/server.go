@@ -291,7 +291,8 @@ func isConsole(path string) bool {
 
 func (s *Server) console(c *gin.Context) {
 	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	if !isConsole(p) || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+	known := isConsole(p)
+	if !known && !strings.Contains(c.GetHeader("Accept"), "text/html") || strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 		problem(c, http.StatusNotFound, "there is nothing at "+c.Request.URL.Path)
 		return
 	}
@@ -311,7 +312,11 @@ func (s *Server) console(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "no-store")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__",
+	status := http.StatusOK
+	if !known { // people are shown a page that says so
+		status = http.StatusNotFound
+	}
+	c.Data(status, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__",
 		c.GetString(nonceKey))))
 }
 

@@ -1,9 +1,6 @@
 package api
 
-import (
-	"encoding/json"
-	"time"
-)
+import "time"
 
 // Notice is a message to people or programs.
 type Notice struct {
@@ -32,10 +29,10 @@ type NoticeList struct {
 // NoticeWhole is a notice with what it says.
 type NoticeWhole struct {
 	Notice
-	To    []string        `json:"to" nullable:"false" doc:"Mail addresses; none for whom the outlet names"`
-	Text  string          `json:"text" doc:"What people read"`
-	HTML  string          `json:"html" doc:"The same, as HTML"`
-	Event json.RawMessage `json:"event" doc:"What programs read: a CloudEvent"`
+	To    []string `json:"to" nullable:"false" doc:"Mail addresses; none for whom the outlet names"`
+	Text  string   `json:"text" doc:"What people read"`
+	HTML  string   `json:"html" doc:"The same, as HTML"`
+	Event any      `json:"event" doc:"What programs read: a CloudEvent"`
 }
 
 // Problem is what is told as one: all that is wrong of a kind for one cause.

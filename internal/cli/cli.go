@@ -85,9 +85,19 @@ func (c *command) fail(err error, hint string) {
 		fmt.Fprintf(c.errOut, "mullein: %v\n%s", err, hint)
 		return
 	}
+	// Problem details, as RFC 9457 has them and the API answers.
+	problem := struct {
+		Title  string `json:"title"`
+		Status int    `json:"status,omitempty"`
+		Detail string `json:"detail"`
+	}{Title: "The command failed", Detail: err.Error()}
+	var refused *client.Error
+	if errors.As(err, &refused) {
+		problem.Title, problem.Status = refused.Title, refused.Status
+	}
 	e := json.NewEncoder(c.errOut)
 	e.SetIndent("", "  ")
-	_ = e.Encode(map[string]string{"error": err.Error()}) // nobody could be told
+	_ = e.Encode(problem) // nobody could be told
 }
 
 // command carries what all commands share.
@@ -128,7 +138,6 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		"the service's own folder (or MULLEIN_HOME)")
 	root.PersistentFlags().StringVar(&c.settings, "settings", os.Getenv("MULLEIN_SETTINGS"),
 		"the settings file (or MULLEIN_SETTINGS; default: "+settings.FileName+" in the home folder, if there is one)")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(),
 		c.ledger(),
 		c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
@@ -136,7 +145,8 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
 		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(),
-		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p))
+		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p), c.doctor(p))
+	c.complete(root)
 	return root
 }
 
@@ -244,6 +254,7 @@ func (c *command) from(cmd *cobra.Command) (settings.From, error) {
 // client returns a client of the service that the caller means.
 func (c *command) client() (*client.Client, error) {
 	address, token := os.Getenv("MULLEIN_SERVER"), os.Getenv("MULLEIN_TOKEN")
+	own := address == ""
 	if address == "" {
 		text, err := os.ReadFile(filepath.Join(c.home, "address"))
 		if errors.Is(err, os.ErrNotExist) {
@@ -262,7 +273,27 @@ func (c *command) client() (*client.Client, error) {
 		}
 		token = string(bytes.TrimSpace(text))
 	}
-	return client.New(address, token), nil
+	service := client.New(address, token)
+	if own && strings.HasPrefix(address, "https://") {
+		return service, c.trustOwn(service)
+	}
+	return service, nil
+}
+
+// trustOwn has a client trust the certificate of the service of the home folder.
+func (c *command) trustOwn(service *client.Client) error {
+	said, err := settings.Read(settings.From{Home: c.home, File: c.settings, Environ: os.Environ()})
+	if err != nil || said.TLS == nil {
+		return err
+	}
+	text, err := os.ReadFile(said.TLS.Certificate)
+	if err == nil {
+		err = service.Trust(text)
+	}
+	if err != nil {
+		return fmt.Errorf("the service's certificate: %w", err)
+	}
+	return nil
 }
 
 // call wraps a command that speaks to a service.

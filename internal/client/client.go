@@ -7,7 +7,10 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -31,6 +34,29 @@ type Client struct {
 // New makes a client of the service at base, such as http://127.0.0.1:8471.
 func New(base, token string) *Client {
 	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{}}
+}
+
+// Trust has the client trust a certificate of a service that is not of a known authority, such as
+// the service's own on this machine. The text is PEM.
+func (c *Client) Trust(certificate []byte) error {
+	block, _ := pem.Decode(certificate)
+	if block == nil {
+		return errors.New("no certificate is in it")
+	}
+	leaf, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return err
+	}
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(certificate)
+	config := &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
+	if len(leaf.DNSNames) > 0 { // it is asked for by the address of this machine
+		config.ServerName = leaf.DNSNames[0]
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = config
+	c.http = &http.Client{Transport: transport}
+	return nil
 }
 
 // Error is the service's refusal, from its problem details (RFC 9457).

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -15,6 +16,8 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
+	"mullein/internal/localpg/pgtest"
+	"mullein/internal/settings"
 )
 
 // description is the API's own OpenAPI document.
@@ -39,7 +42,13 @@ func pointer(names ...string) string {
 // example, and holds each answer against the document that describes it.
 func TestAnswersAreAsDescribed(t *testing.T) {
 	t.Parallel()
-	s := serve(t).feeds().example()
+	s := serveFrom(t, settings.From{Home: filepath.Join(t.TempDir(), ".mullein"), Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0",
+		"MULLEIN_DATABASE=" + pgtest.Database(t), "MULLEIN_OUTLETS={x: {command: [/bin/cat]}}",
+		"MULLEIN_TELL=[{of: [loaded], by: x}]"}}).feeds().example()
+	s.eventually(func() bool {
+		list, err := s.client.Notices(context.Background(), "", "", "sent", 0, 1)
+		return err == nil && len(list.Items) > 0
+	})
 	answer := s.request("GET", "/api/openapi.json",
 		func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) })
 	require.Equal(t, http.StatusOK, answer.StatusCode)
@@ -68,7 +77,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	values := map[string]string{
 		"{feed}": "gauge-readings", "{check}": "usual_size", "{rollup}": "daily-peaks",
 		"{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1",
-		"/slots/{id}": "/slots/" + slot,
+		"/slots/{id}": "/slots/" + slot, "/notices/{id}": "/notices/1",
 	}
 	queries := map[string]string{
 		"/api/v1/arrivals/{id}/original":   "?line=3",

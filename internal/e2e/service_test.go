@@ -407,9 +407,9 @@ func TestTheCommandLine(t *testing.T) {
 		{"row river.gauge_reading station_id=SR0001 observed_at=yesterdayish", 1, "",
 			"the key cannot be read: invalid input syntax for type timestamp with time zone: \"yesterdayish\""},
 		{"rehearse station-registry", 0, "Nothing of station-registry would be loaded next", ""},
-		{"ledger nowhere -o json", 1, "", "{\n  \"error\": \"feed \\\"nowhere\\\": not found\"\n}"},
+		{"ledger nowhere -o json", 1, "", "\"status\": 404,\n  \"detail\": \"feed \\\"nowhere\\\": not found\"\n}"},
 		{"nonsense", 2, "", "unknown command"},
-		{"ledger -o xml", 2, "", "-o takes table or json"},
+		{"ledger -o xml", 2, "", "-o takes table, json or csv"},
 		{"ledger --nonsense", 2, "", "unknown flag"},
 	} {
 		code, stdout, stderr := s.mullein(strings.Fields(c.args)...)

@@ -30,7 +30,9 @@ type Options struct {
 	// Rollups returns the derived tables that lag or are wrong, and why, and which are computed from
 	// which tables; nil where there are none.
 	Rollups func(ctx context.Context) (wrong map[string]string, of map[string][]string, err error)
-	Log     *slog.Logger
+	// Ending returns what of this service is about to end, and when; nil where nothing can.
+	Ending func() map[string]string
+	Log    *slog.Logger
 }
 
 // Teller tells people and programs what happened and what did not.
@@ -244,7 +246,12 @@ func (t *Teller) lookAround(ctx context.Context) error {
 			add(news.Rollup, name, why, time.Now())
 		}
 	}
-	return t.Ledger.RecordWrong(ctx, t.Service, []string{""}, []news.Kind{news.Service, news.Outlet, news.Rollup}, wrong,
+	if t.Ending != nil {
+		for of, what := range t.Ending() {
+			add(news.Ending, of, what, time.Now())
+		}
+	}
+	return t.Ledger.RecordWrong(ctx, t.Service, []string{""}, []news.Kind{news.Service, news.Outlet, news.Rollup, news.Ending}, wrong,
 		ledger.Progress{}, nil)
 }
 

@@ -114,10 +114,10 @@ func (s *Server) notice(ctx context.Context, in *NumberPath) (*body[api.NoticeWh
 	}
 	out := api.NoticeWhole{Notice: noticeOf(&n)}
 	err = json.Unmarshal(n.Message, &struct {
-		To    *[]string        `json:"to"`
-		Text  *string          `json:"text"`
-		HTML  *string          `json:"html"`
-		Event *json.RawMessage `json:"event"`
+		To    *[]string `json:"to"`
+		Text  *string   `json:"text"`
+		HTML  *string   `json:"html"`
+		Event *any      `json:"event"`
 	}{&out.To, &out.Text, &out.HTML, &out.Event})
 	out.To = slices.Concat([]string{}, out.To)
 	return give(out, err)

@@ -243,7 +243,7 @@ func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, er
 	}
 	out := &signInOutput{Body: api.Session{Name: by.Name, Service: s.name, Version: Version}}
 	out.SetCookie = http.Cookie{Name: s.cookie, Value: secret, Path: "/", HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())}
+		SameSite: http.SameSiteStrictMode, Secure: s.secured, MaxAge: int(sessionLife.Seconds())}
 	return out, nil
 }
 

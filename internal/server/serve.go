@@ -3,6 +3,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -198,10 +199,25 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	defer noting.Wait()
 	defer stopWorking()
 
+	scheme := "http://"
+	var shown *certificate
+	if c.TLS != nil {
+		if shown, err = newCertificate(*c.TLS); err != nil {
+			return err
+		}
+		scheme = "https://"
+		noting.Go(func() { shown.keep(working, c.Log.Warn) })
+	}
 	s := New(records, e, who, c.LandingRoots, c.Log)
 	s.settings.now.Store(&c.Settings)
+	s.secured = shown != nil || strings.HasPrefix(c.Address, "https://")
 	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
-		Address: "http://" + listener.Addr().String(), Rollups: s.rollupsFor, Log: c.Log})
+		Address: scheme + listener.Addr().String(), Rollups: s.rollupsFor, Log: c.Log, Ending: func() map[string]string {
+			if shown == nil {
+				return nil
+			}
+			return shown.endsSoon()
+		}})
 	noting.Go(func() { s.teller.Run(working) })
 	if c.Reread != nil {
 		noting.Go(func() { s.settings.reread(working, c.Reread, func(settings.Settings) {}, c.Log.Warn) })
@@ -211,8 +227,15 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	served := make(chan error, 1)
-	go func() { served <- web.Serve(listener) }()
-	if err := s.announce(ctx, home, Running{URL: "http://" + listener.Addr().String(), Token: token,
+	go func() {
+		if shown == nil {
+			served <- web.Serve(listener)
+			return
+		}
+		web.TLSConfig = &tls.Config{GetCertificate: shown.get, MinVersion: tls.VersionTLS12}
+		served <- web.ServeTLS(listener, "", "")
+	}()
+	if err := s.announce(ctx, home, Running{URL: scheme + listener.Addr().String(), Token: token,
 		Root: c.LandingRoots[0]}, c); err != nil {
 		return err
 	}

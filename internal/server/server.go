@@ -55,6 +55,7 @@ type Server struct {
 	router  *gin.Engine
 
 	settings    held
+	secured     bool // people reach it by https
 	teller      *notice.Teller
 	definitions definitions
 	standings   standings

@@ -80,6 +80,9 @@ func (c *checker) numbers() {
 	if at, err := url.Parse(s.Address); s.Address != "" && (err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https") {
 		c.fail("address", "%q is no address such as https://mullein.sorrel.example", s.Address)
 	}
+	if t := s.TLS; t != nil && (t.Certificate == "" || t.Key == "") {
+		c.fail("tls", "certificate and key are needed, each a file")
+	}
 	if _, is := s.Connections[feed.MainConnection]; is {
 		c.fail("connections."+feed.MainConnection, "this is the database with the records; name it as database")
 	}

@@ -13,6 +13,7 @@ import (
 type Settings struct {
 	Listen         string            `json:"listen" doc:"The address and port that the service listens on; port 0 takes a free one."`
 	Address        string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example, for links in notices. Default: that of listen."`
+	TLS            *TLS              `json:"tls" doc:"The service's own certificate; it answers by https then. Default: it answers by http."`
 	Database       string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
 	LandingRoots   []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
 	Connections    map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name."`
@@ -23,6 +24,12 @@ type Settings struct {
 	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
 	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
 	Tell           []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
+}
+
+// TLS is a certificate with its key.
+type TLS struct {
+	Certificate string `json:"certificate" doc:"A file with the certificate and those between it and its root, as PEM; read again when it changes."`
+	Key         string `json:"key" doc:"A file with its key, as PEM."`
 }
 
 // Price turns work into money.

@@ -119,7 +119,7 @@ func (s *Server) notice(ctx context.Context, in *NumberPath) (*body[api.NoticeWh
 		HTML  *string   `json:"html"`
 		Event *any      `json:"event"`
 	}{&out.To, &out.Text, &out.HTML, &out.Event})
-	out.To = slices.Concat([]string{}, out.To)
+	out.To = append([]string{}, out.To...)
 	return give(out, err)
 }
 

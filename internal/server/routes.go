@@ -563,7 +563,7 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	s.engine.Changed()
 	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(),
 		Misfit: append([]string{}, shape.Misfit...), Changes: append([]string{}, shape.Changes...),
-		Notes: slices.Concat([]string{}, s.landingNotes(f), f.Cautions(), s.outletNotes(f), shape.Notes)}, nil)
+		Notes: append([]string{}, slices.Concat(s.landingNotes(f), f.Cautions(), s.outletNotes(f), shape.Notes)...)}, nil)
 }
 
 // landingNotes says that a feed's landing is not there yet.

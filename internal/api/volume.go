@@ -17,7 +17,7 @@ type Volume struct {
 	Cost      *float64   `json:"cost" doc:"By the price of the settings; null where they have none"`
 }
 
-// Spread says below how many seconds shares of files stayed: powers of two; null where there are
+// Spread says below how many seconds shares of files stayed: powers of four; null where there are
 // no files.
 type Spread struct {
 	P50 *float64 `json:"p50"`

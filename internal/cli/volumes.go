@@ -37,8 +37,7 @@ func (c *command) volumes() *cobra.Command {
 		})}
 	cmd.Flags().StringVar(&from, "from", "1d", "from when: a day, a time, or so long ago, such as 7d")
 	cmd.Flags().StringVar(&to, "to", "", "until when; default: now")
-	cmd.Flags().StringVar(&q.By, "by", "hour", "hour, day or month; hours are known for 90 days, days for ten years")
-	cmd.Flags().StringVar(&q.Zone, "zone", "UTC", "the time zone of days and months")
+	cmd.Flags().StringVar(&q.By, "by", "hour", "hour, or day or month of UTC; hours are known for 90 days, days for ten years")
 	cmd.Flags().StringVar(&q.Supplier, "supplier", "", "only feeds of this supplier")
 	cmd.Flags().BoolVar(&q.Feeds, "feeds", false, "by feed, those with the most seconds of work first")
 	cmd.Flags().IntVar(&q.Most, "limit", 1000, "how many lines, 1 to 10000")
@@ -66,10 +65,6 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 		fmt.Fprintln(c.out, "No work in that span.")
 		return
 	}
-	zone, err := time.LoadLocation(q.Zone)
-	if err != nil {
-		zone = time.UTC // the service would have said so
-	}
 	first := map[bool]string{false: "FROM", true: "FEED"}[q.Feeds]
 	head := []string{first, "FILES", "REFUSED", "READ", "INSERTED", "UPDATED", "UNCHANGED", "REJECTED", "MB", "SECONDS", "DB", "VISIBLE 95%", "LATE 95%"}
 	if list.Total.Cost != nil {
@@ -89,7 +84,7 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 	for _, v := range list.Items {
 		name := v.Feed
 		if v.At != nil {
-			name = v.At.In(zone).Format(layout)
+			name = v.At.UTC().Format(layout)
 		}
 		add(name, v)
 	}

@@ -262,15 +262,14 @@ type VolumeQuery struct {
 	Feed, Supplier string
 	From, To       time.Time
 	By             string // hour, day or month
-	Zone           string
-	Feeds          bool // by feed instead of by time
+	Feeds          bool   // by feed instead of by time
 	Most           int
 }
 
 // Volumes returns work and what it cost, by spans of time or by feed.
 func (c *Client) Volumes(ctx context.Context, of VolumeQuery) (api.VolumeList, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"feed": of.Feed, "supplier": of.Supplier, "by": of.By, "zone": of.Zone} {
+	for name, value := range map[string]string{"feed": of.Feed, "supplier": of.Supplier, "by": of.By} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -93,10 +93,10 @@ func (e *Engine) dropMarkers(ctx context.Context) error {
 
 // sumTallies sums up, now and then, what changes of arrivals left behind.
 func (e *Engine) sumTallies(ctx context.Context) {
-	const every, feeds = time.Minute, 5000
+	const every, feeds, daysAtOnce = time.Minute, 5000, 20
 	for ctx.Err() == nil {
 		wait(ctx, every)
-		_, err := e.Ledger.SumVolumes(ctx, time.Now(), feeds)
+		_, err := e.Ledger.SumVolumes(ctx, time.Now(), daysAtOnce, 10*feeds)
 		if err = errors.Join(err, e.Ledger.SumTallies(ctx, feeds)); err != nil && ctx.Err() == nil {
 			e.Log.Warn("tallies could not be summed up; trying again later", "error", err)
 		}

@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -25,23 +26,23 @@ type Volume struct {
 	Balance   balance.Balance `gorm:"-"`
 }
 
-// Spread counts files by powers of two of seconds: the first below 1 s, then below 2 s, 4 s and so
+// Spread counts files by powers of four of seconds: the first below 1 s, then below 4 s, 16 s and so
 // on; the last without a bound.
-type Spread []int64
+type Spread [spreadSteps]int64
 
 // spreadSteps is how many steps a spread has.
-const spreadSteps = 20
+const spreadSteps = 10
 
 // Percentile returns below how many seconds the share of the files stayed, such as 0.95; ok is
-// false where there are none.
-func (s Spread) Percentile(share float64) (seconds float64, ok bool) {
+// false where there are none, or not so many below the last bound.
+func (s *Spread) Percentile(share float64) (seconds float64, ok bool) {
 	var all, below int64
 	for _, n := range s {
 		all += n
 	}
-	for i, n := range s {
+	for i, n := range s[:spreadSteps-1] {
 		if below += n; all > 0 && float64(below) >= share*float64(all) {
-			return float64(int64(1) << i), true
+			return float64(int64(1) << (2 * i)), true
 		}
 	}
 	return 0, false
@@ -51,59 +52,64 @@ func (s Spread) Percentile(share float64) (seconds float64, ok bool) {
 var outcomes = []string{"read", "inserted", "updated", "unchanged", "outdated", "kept", "deleted", "duplicate", "rejected",
 	"left_out", "withheld", "removed"}
 
-// spreadOf is the SQL that counts files by powers of two of a time in seconds.
-func spreadOf(seconds, of string) string {
-	steps := make([]string, spreadSteps)
-	for i := range steps {
+// spreadOf calls f with each column of a spread, and the SQL that counts files in it by a time in
+// seconds.
+func spreadOf(name, seconds, of string, f func(column, count string)) {
+	for i := range spreadSteps {
+		column := fmt.Sprintf("%s_%d", name, i)
+		from, to := fmt.Sprintf(" AND %s >= %d", seconds, 1<<(2*max(0, i-1))), fmt.Sprintf(" AND %s < %d", seconds, 1<<(2*i))
 		switch i {
 		case 0:
-			steps[i] = fmt.Sprintf("count(*) FILTER (WHERE %s AND %s < 1)", of, seconds)
+			from = ""
 		case spreadSteps - 1:
-			steps[i] = fmt.Sprintf("count(*) FILTER (WHERE %s AND %s >= %d)", of, seconds, 1<<(i-1))
-		default:
-			steps[i] = fmt.Sprintf("count(*) FILTER (WHERE %s AND %s >= %d AND %s < %d)", of, seconds, 1<<(i-1), seconds, 1<<i)
+			to = ""
 		}
+		f(column, "count(*) FILTER (WHERE "+of+from+to+")")
 	}
-	return "ARRAY[" + strings.Join(steps, ", ") + "]::integer[]"
 }
 
 // volumeOfEnded is the SQL that adds what ended (u) to the volumes.
 var volumeOfEnded = func() string {
 	columns, values, sums := []string{}, []string{}, []string{}
-	add := func(column, value, sum string) {
+	add := func(column, value string) {
 		columns, values = append(columns, column), append(values, value)
-		if sum == "" {
-			sum = "v." + column + " + excluded." + column
-		}
-		sums = append(sums, column+" = "+sum)
+		sums = append(sums, column+" = v."+column+" + excluded."+column)
 	}
 	const loaded = "u.state = 'loaded'"
-	add("files", "count(*) FILTER (WHERE "+loaded+")", "")
-	add("refused", "count(*) FILTER (WHERE u.state = 'refused')", "")
-	add("bytes", "coalesce(sum(u.size) FILTER (WHERE "+loaded+"), 0)", "")
-	add("written", "sum((u.balance->>'inserted')::bigint + (u.balance->>'updated')::bigint)", "")
+	add("files", "count(*) FILTER (WHERE "+loaded+")")
+	add("refused", "count(*) FILTER (WHERE u.state = 'refused')")
+	add("bytes", "coalesce(sum(u.size) FILTER (WHERE "+loaded+"), 0)")
+	add("written", "sum((u.balance->>'inserted')::bigint + (u.balance->>'updated')::bigint)")
 	// What ends together was worked together: its time counts once.
-	add("seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.opened_at)), 0)", "")
-	add("db_seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.staged_at)), 0)", "")
+	add("seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.opened_at)), 0)")
+	add("db_seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.staged_at)), 0)")
 	for _, o := range outcomes {
-		add(o, "coalesce(sum((u.balance->>'"+o+"')::bigint), 0)", "")
+		add(o, "coalesce(sum((u.balance->>'"+o+"')::bigint), 0)")
 	}
 	const lag, late = "extract(epoch FROM u.finished_at - u.came_at)", "extract(epoch FROM u.came_at - s.due_at)"
-	add("lag", spreadOf(lag, loaded+" AND u.came_at IS NOT NULL"), "add_counts(v.lag, excluded.lag)")
-	add("late", spreadOf(late, loaded+" AND u.came_at > s.due_at"), "add_counts(v.late, excluded.late)")
+	spreadOf("lag", lag, loaded+" AND u.came_at IS NOT NULL", add)
+	spreadOf("late", late, loaded+" AND u.came_at > s.due_at", add)
 	return "INSERT INTO volume AS v (feed, hour, " + strings.Join(columns, ", ") +
 		") SELECT u.feed, date_trunc('hour', u.finished_at), " + strings.Join(values, ", ") +
 		" FROM u LEFT JOIN slot s ON s.id = u.due_slot WHERE u.state IN ('loaded', 'refused') AND NOT u.was AND NOT u.is_list" +
 		" GROUP BY 1, 2 ON CONFLICT (feed, hour) DO UPDATE SET " + strings.Join(sums, ", ") + " RETURNING 1"
 }()
 
-// VolumeQuery says which work is wanted.
+// summed are the columns of volumes that are sums.
+var summed = func() []string {
+	out := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds"}, outcomes...)
+	add := func(column, _ string) { out = append(out, column) }
+	spreadOf("lag", "", "", add)
+	spreadOf("late", "", "", add)
+	return out
+}()
+
+// VolumeQuery says which work is wanted. It is cut into hours.
 type VolumeQuery struct {
 	From, To time.Time
 	Feed     string // "" for all
 	Supplier string // "" for all
-	By       string // hour, day or month; "" for the span as a whole
-	Zone     string // in which days and months are
+	By       string // hour, or day or month of UTC; "" for the span as a whole
 	PerFeed  bool   // apart by feed, those with the most seconds of work first
 	Most     int
 }
@@ -111,84 +117,132 @@ type VolumeQuery struct {
 // hoursKept is how long work is known by the hour; then by the day.
 const hoursKept = 90 * 24 * time.Hour
 
-// Volumes returns the work of a span, in order of time, or by feed.
+// Volumes returns the work of a span, in order of time, or by feed. Days that are over are taken
+// from their sums, save where hours are asked for.
 func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
-	sums := []string{"sum(files) AS files", "sum(refused) AS refused", "sum(bytes) AS bytes", "sum(seconds) AS seconds",
-		"sum(db_seconds) AS db_seconds", "sum_counts(lag)::text AS lag", "sum_counts(late)::text AS late"}
-	for _, o := range outcomes {
-		sums = append(sums, "sum("+o+") AS "+o)
-	}
-	at, order := "NULL::timestamptz", "at"
-	if q.By != "" {
-		at = "date_trunc(@by, hour, @zone)"
-	}
-	feed := "''"
+	feed, at, order := "''", "NULL::timestamptz", "at"
 	if q.PerFeed {
 		feed, order = "feed", "seconds DESC, feed"
 	}
+	if q.By != "" {
+		at = "date_trunc(@by, hour, 'UTC')"
+	}
+	narrowed := q.Feed != "" || q.Supplier != ""
+	only, days := "true", "feed = ''"
+	if narrowed {
+		only = "(@feed = '' OR feed = @feed) AND (@supplier = '' OR feed IN (SELECT name FROM feed WHERE supplier = @supplier))"
+	}
+	if narrowed || q.PerFeed {
+		days = "feed <> '' AND " + only
+	}
+	sums, list := make([]string, len(summed)), strings.Join(summed, ", ")
+	for i, c := range summed {
+		sums[i] = "sum(" + c + ") AS " + c
+	}
+	for _, of := range []string{"lag", "late"} { // the sums of a spread as one
+		var steps []string
+		spreadOf(of, "", "", func(column, _ string) { steps = append(steps, "sum("+column+")") })
+		sums = append(sums, "ARRAY["+strings.Join(steps, ", ")+"]::text AS "+of)
+	}
+	named := map[string]any{"by": q.By, "from": q.From.UTC().Truncate(time.Hour), "to": q.To, "feed": q.Feed, "supplier": q.Supplier,
+		"most": q.Most}
+	from := "SELECT feed, hour, " + list + " FROM volume WHERE hour >= @from AND hour < @to AND " + only
+	if q.By != "hour" {
+		first, last, err := l.summedDays(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		if first.Before(last) {
+			named["first"], named["last"] = first, last
+			hours := "SELECT feed, hour, " + list + " FROM volume WHERE " + only
+			from = hours + " AND hour >= @from AND hour < @first UNION ALL " + hours + " AND hour >= @last AND hour < @to UNION ALL " +
+				"SELECT feed, day, " + list + " FROM volume_day WHERE day >= @first AND day < @last AND " + days
+		}
+	}
 	var rows []struct {
+		At *time.Time
 		Volume
 		balance.Balance
-		At   *time.Time
-		Lag  string
-		Late string
+		Lag, Late string
 	}
-	err := l.with(ctx).Raw(`SELECT `+at+` AS at, `+feed+` AS feed, `+strings.Join(sums, ", ")+` FROM (
-			SELECT * FROM volume WHERE hour >= @from AND hour < @to
-			UNION ALL SELECT * FROM volume_day WHERE day >= @from AND day < @to) v
-		WHERE (@feed = '' OR feed = @feed)
-			AND (@supplier = '' OR feed IN (SELECT name FROM feed WHERE supplier = @supplier))
-		GROUP BY 1, 2 HAVING count(*) > 0 ORDER BY `+order+` LIMIT @most`, map[string]any{"by": q.By, "zone": q.Zone,
-		"from": q.From, "to": q.To, "feed": q.Feed, "supplier": q.Supplier, "most": q.Most}).Scan(&rows).Error
+	err := l.with(ctx).Raw("SELECT "+at+" AS at, "+feed+" AS feed, "+strings.Join(sums, ", ")+" FROM ("+from+
+		") v GROUP BY 1, 2 HAVING count(*) > 0 ORDER BY "+order+" LIMIT @most", named).Scan(&rows).Error
 	out := make([]Volume, 0, len(rows))
 	for i := range rows {
-		r := &rows[i]
-		v := r.Volume
-		v.Balance, v.Lag, v.Late = r.Balance, spread(r.Lag), spread(r.Late)
-		if r.At != nil {
-			v.At = *r.At
+		v := rows[i].Volume
+		v.Balance, v.Lag, v.Late = rows[i].Balance, spread(rows[i].Lag), spread(rows[i].Late)
+		if rows[i].At != nil {
+			v.At = *rows[i].At
 		}
-		out = append(out, v)
+		if v.Files > 0 || v.Refused > 0 { // a day without work is none
+			out = append(out, v)
+		}
 	}
 	return out, err
 }
 
-// spread reads counts as the database writes them.
+// summedDays returns from which day on, and before which, the sums of days are taken for a span:
+// whole days that are summed. What is before and after is taken from the hours.
+func (l *Ledger) summedDays(ctx context.Context, q VolumeQuery) (first, last time.Time, err error) {
+	const day = 24 * time.Hour
+	var summed []time.Time
+	err = l.with(ctx).Raw("SELECT day FROM volume_day WHERE feed = '' ORDER BY day DESC LIMIT 1").Scan(&summed).Error
+	if err != nil || len(summed) == 0 {
+		return first, last, err
+	}
+	first = q.From.UTC().Add(day - time.Microsecond).Truncate(day)
+	last = q.To.UTC().Truncate(day)
+	if end := summed[0].UTC().Add(day); end.Before(last) {
+		last = end
+	}
+	return first, last, nil
+}
+
+// spread reads counts as the database writes arrays.
 func spread(text string) (out Spread) {
-	for _, n := range strings.Split(strings.Trim(text, "{}"), ",") {
-		var k int64
-		if _, err := fmt.Sscan(n, &k); err == nil {
-			out = append(out, k)
+	for i, n := range strings.Split(strings.Trim(text, "{}"), ",") {
+		if k, err := strconv.ParseInt(n, 10, 64); err == nil && i < len(out) {
+			out[i] = k
 		}
 	}
 	return out
 }
 
-// SumVolumes makes one row a day of the hours of feeds that are older than hours are kept, up to
-// so many of them, and drops days that are older than ten years. It returns how many hours it
-// took.
-func (l *Ledger) SumVolumes(ctx context.Context, now time.Time, most int) (n int64, err error) {
-	columns := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds"}, outcomes...)
-	var sums, sets []string
-	for _, c := range columns {
-		sums, sets = append(sums, "sum("+c+")"), append(sets, c+" = v."+c+" + excluded."+c)
+// SumVolumes sums up days of UTC that are over, up to so many of them, drops hours that are kept no
+// longer, up to so many, and days that are older than ten years. It returns how many days it
+// summed up.
+func (l *Ledger) SumVolumes(ctx context.Context, now time.Time, days, hours int) (n int, err error) {
+	sums := make([]string, len(summed))
+	for i, c := range summed {
+		sums[i] = "coalesce(sum(" + c + "), 0)"
 	}
-	for _, c := range []string{"lag", "late"} {
-		columns = append(columns, c)
-		sums, sets = append(sums, "sum_counts("+c+")"), append(sets, c+" = add_counts(v."+c+", excluded."+c+")")
-	}
-	list := strings.Join(columns, ", ")
+	const years = 10
+	over := now.UTC().Add(-time.Hour).Truncate(24 * time.Hour) // the last transactions of a day may take a while
 	err = l.with(ctx).Transaction(func(tx *gorm.DB) error {
-		const years = 10
-		if err := tx.Exec("DELETE FROM volume_day WHERE day < ?", now.AddDate(-years, 0, 0)).Error; err != nil {
+		if err := tx.Exec("LOCK TABLE volume_day IN SHARE ROW EXCLUSIVE MODE").Error; err != nil {
 			return err
 		}
-		return tx.Raw(`WITH old AS (DELETE FROM volume WHERE (feed, hour) IN (SELECT feed, hour FROM volume WHERE hour < ?
-				ORDER BY hour LIMIT ?) RETURNING *),
-			days AS (INSERT INTO volume_day AS v (feed, day, `+list+`) SELECT feed, date_trunc('day', hour, 'UTC'), `+
-			strings.Join(sums, ", ")+` FROM old GROUP BY 1, 2 ON CONFLICT (feed, day) DO UPDATE SET `+
-			strings.Join(sets, ", ")+` RETURNING 1)
-			SELECT count(*) FROM old WHERE (SELECT count(*) FROM days) >= 0`, now.Add(-hoursKept), most).Scan(&n).Error
+		var next []time.Time
+		err := tx.Raw(`SELECT at FROM (SELECT coalesce((SELECT max(day) + interval '1 day' FROM volume_day WHERE feed = ''),
+			(SELECT date_trunc('day', min(hour), 'UTC') FROM volume)) AS at) n WHERE at IS NOT NULL`).Scan(&next).Error
+		if err != nil || len(next) == 0 {
+			return err
+		}
+		for day := next[0].UTC(); n < days && day.Before(over); day = day.AddDate(0, 0, 1) {
+			err := tx.Exec(`INSERT INTO volume_day (feed, day, `+strings.Join(summed, ", ")+`) SELECT coalesce(feed, ''), ?, `+
+				strings.Join(sums, ", ")+` FROM volume WHERE hour >= ? AND hour < ? GROUP BY GROUPING SETS ((feed), ())`, day, day,
+				day.AddDate(0, 0, 1)).Error
+			if err != nil {
+				return err
+			}
+			n++
+		}
+		if err := tx.Exec(`DELETE FROM volume WHERE (feed, hour) IN (SELECT feed, hour FROM volume WHERE hour < ?
+			AND hour < (SELECT max(day) FROM volume_day WHERE feed = '') ORDER BY hour LIMIT ?)`, now.Add(-hoursKept), hours).Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM volume_day WHERE day < ? AND day < (SELECT max(day) FROM volume_day WHERE feed = '')",
+			now.AddDate(-years, 0, 0)).Error
 	})
 	return n, err
 }

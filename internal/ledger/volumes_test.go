@@ -45,11 +45,11 @@ func TestVolumes(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, 64.0, half, "the fifth file of ten took 40.5 s")
 	most, _ := v.Lag.Percentile(1)
-	assert.Equal(t, 128.0, most)
+	assert.Equal(t, 256.0, most)
 	_, ok = v.Late.Percentile(0.5)
 	assert.False(t, ok, "no slot was due")
 	for _, by := range []string{"hour", "day", "month"} {
-		list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by, Zone: "Atlantic/Azores",
+		list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by,
 			Most: 10})
 		require.NoError(t, err)
 		var read int64
@@ -65,19 +65,32 @@ func TestVolumes(t *testing.T) {
 	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Feed: "other", Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	// After 90 days the hours are days, and after ten years they are gone.
-	n, err := l.SumVolumes(ctx, now.Add(89*24*time.Hour), 100)
-	require.NoError(t, err)
-	assert.Zero(t, n)
-	n, err = l.SumVolumes(ctx, now.Add(91*24*time.Hour), 100)
+	// Days that are over are summed up, after 90 days the hours go, and after ten years the days.
+	n, err := l.SumVolumes(ctx, now.Add(26*time.Hour), 100, 1000)
 	require.NoError(t, err)
 	assert.Positive(t, n)
-	after, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	for _, q := range []VolumeQuery{{}, {By: "day"}, {By: "month"}, {By: "hour"}, {PerFeed: true}, {Feed: "gauges"}} {
+		q.From, q.To, q.Most = now.Add(-48*time.Hour), now.Add(48*time.Hour), 10
+		after, err := l.Volumes(ctx, q)
+		require.NoError(t, err)
+		require.Len(t, after, 1, "%+v", q)
+		after[0].At, after[0].Feed = time.Time{}, ""
+		assert.Equal(t, v, after[0], "%+v", q)
+	}
+	later := now.Add(92 * 24 * time.Hour)
+	n, err = l.SumVolumes(ctx, later, 1000, 1000)
 	require.NoError(t, err)
+	assert.Positive(t, n)
+	var hours int
+	require.NoError(t, l.with(ctx).Raw("SELECT count(*) FROM volume").Scan(&hours).Error)
+	assert.Zero(t, hours)
+	after, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
+	require.NoError(t, err)
+	require.Len(t, after, 1)
 	assert.Equal(t, v, after[0], "nothing is lost by that")
-	_, err = l.SumVolumes(ctx, now.AddDate(11, 0, 0), 100)
+	_, err = l.SumVolumes(ctx, now.AddDate(11, 0, 0), 10_000, 1000)
 	require.NoError(t, err)
-	after, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	after, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, after)
 }
@@ -88,8 +101,8 @@ func TestPercentile(t *testing.T) {
 		share float64
 		want  float64
 		ok    bool
-	}{{nil, 0.5, 0, false}, {Spread{1}, 0.5, 1, true}, {Spread{5, 5}, 0.5, 1, true}, {Spread{5, 5}, 0.51, 2, true},
-		{Spread{0, 0, 1}, 0.99, 4, true}} {
+	}{{Spread{}, 0.5, 0, false}, {Spread{1}, 0.5, 1, true}, {Spread{5, 5}, 0.5, 1, true}, {Spread{5, 5}, 0.51, 4, true},
+		{Spread{0, 0, 1}, 0.99, 16, true}, {Spread{9: 1}, 0.5, 0, false}} {
 		got, ok := c.s.Percentile(c.share)
 		assert.Equal(t, c.want, got)
 		assert.Equal(t, c.ok, ok)

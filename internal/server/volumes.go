@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,21 +20,17 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	Supplier string    `query:"supplier" maxLength:"1000"`
 	From     time.Time `query:"from" doc:"Default: a day before to"`
 	To       time.Time `query:"to" doc:"Default: now"`
-	By       string    `query:"by" enum:"hour,day,month" default:"hour" doc:"Hours are known for 90 days, days for ten years"`
-	Zone     string    `query:"zone" default:"UTC" maxLength:"100" doc:"In which days and months are"`
+	By       string    `query:"by" enum:"hour,day,month" default:"hour" doc:"Hours are known for 90 days, days and months of UTC for ten years"`
 	Feeds    bool      `query:"feeds" doc:"By feed instead of by time"`
 	Most     int       `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
 }) (*body[api.VolumeList], error) {
-	if _, err := time.LoadLocation(in.Zone); err != nil {
-		return nil, huma.NewError(http.StatusUnprocessableEntity, "zone: "+in.Zone+" is no time zone such as Atlantic/Azores")
-	}
 	if in.To.IsZero() {
 		in.To = time.Now().UTC()
 	}
 	if in.From.IsZero() {
 		in.From = in.To.Add(-24 * time.Hour)
 	}
-	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, Zone: in.Zone, Most: in.Most}
+	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, Most: in.Most}
 	if in.Feeds {
 		q.By, q.PerFeed = "", true
 	}
@@ -61,7 +56,7 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 
 func volumeOf(v *ledger.Volume, price settings.Price) api.Volume {
 	out := api.Volume{Feed: v.Feed, Files: v.Files, Refused: v.Refused, Bytes: v.Bytes, Seconds: v.Seconds, DBSeconds: v.DBSeconds,
-		Balance: api.Balance(v.Balance), Lag: spreadOf(v.Lag), Late: spreadOf(v.Late)}
+		Balance: api.Balance(v.Balance), Lag: spreadOf(&v.Lag), Late: spreadOf(&v.Late)}
 	if !v.At.IsZero() {
 		out.At = &v.At
 	}
@@ -73,7 +68,7 @@ func volumeOf(v *ledger.Volume, price settings.Price) api.Volume {
 	return out
 }
 
-func spreadOf(s ledger.Spread) api.Spread {
+func spreadOf(s *ledger.Spread) api.Spread {
 	at := func(share float64) *float64 {
 		if seconds, ok := s.Percentile(share); ok {
 			return &seconds

@@ -1,7 +1,7 @@
 -- +goose Up
 
 -- What became of rows, how many files were refused, how long the database worked, and, as counts of files by powers of
--- two of seconds, how long files took from their coming to being visible, and how late they came for their slots.
+-- four of seconds, how long files took from their coming to being visible, and how late they came for their slots.
 ALTER TABLE volume
     ADD COLUMN refused    bigint NOT NULL DEFAULT 0,
     ADD COLUMN inserted   bigint NOT NULL DEFAULT 0,
@@ -16,23 +16,33 @@ ALTER TABLE volume
     ADD COLUMN withheld   bigint NOT NULL DEFAULT 0,
     ADD COLUMN removed    bigint NOT NULL DEFAULT 0,
     ADD COLUMN db_seconds double precision NOT NULL DEFAULT 0,
-    ADD COLUMN lag        integer[] NOT NULL DEFAULT '{}',
-    ADD COLUMN late       integer[] NOT NULL DEFAULT '{}';
+    ADD COLUMN lag_0 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_1 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_2 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_3 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_4 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_5 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_6 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_7 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_8 integer NOT NULL DEFAULT 0,
+    ADD COLUMN lag_9 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_0 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_1 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_2 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_3 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_4 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_5 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_6 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_7 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_8 integer NOT NULL DEFAULT 0,
+    ADD COLUMN late_9 integer NOT NULL DEFAULT 0;
 CREATE INDEX volume_by_hour ON volume (hour);
 
--- The same by day, for the years beyond.
+-- The same by day of UTC, for days that are over: of each feed, and, without a name, of all together.
 CREATE TABLE volume_day (LIKE volume INCLUDING DEFAULTS);
 ALTER TABLE volume_day RENAME COLUMN hour TO day;
 ALTER TABLE volume_day ADD PRIMARY KEY (feed, day);
 CREATE INDEX volume_day_by_day ON volume_day (day);
-
--- +goose StatementBegin
-CREATE FUNCTION add_counts(a integer[], b integer[]) RETURNS integer[] LANGUAGE sql IMMUTABLE AS $$
-    SELECT coalesce(array_agg(coalesce(x, 0) + coalesce(y, 0) ORDER BY n), '{}')
-    FROM unnest(a, b) WITH ORDINALITY AS c(x, y, n)
-$$;
--- +goose StatementEnd
-CREATE AGGREGATE sum_counts(integer[]) (SFUNC = add_counts, STYPE = integer[], INITCOND = '{}');
 
 -- What arrivals of before tell of their rows.
 UPDATE volume v SET inserted = a.inserted, updated = a.updated, unchanged = a.unchanged, outdated = a.outdated, kept = a.kept,
@@ -48,9 +58,11 @@ UPDATE volume v SET inserted = a.inserted, updated = a.updated, unchanged = a.un
 
 -- +goose Down
 DROP TABLE volume_day;
-DROP AGGREGATE sum_counts(integer[]);
-DROP FUNCTION add_counts(integer[], integer[]);
 DROP INDEX volume_by_hour;
 ALTER TABLE volume DROP COLUMN refused, DROP COLUMN inserted, DROP COLUMN updated, DROP COLUMN unchanged, DROP COLUMN outdated,
-    DROP COLUMN kept, DROP COLUMN deleted, DROP COLUMN duplicate, DROP COLUMN rejected, DROP COLUMN left_out, DROP COLUMN withheld,
-    DROP COLUMN removed, DROP COLUMN db_seconds, DROP COLUMN lag, DROP COLUMN late;
+    DROP COLUMN kept, DROP COLUMN deleted, DROP COLUMN duplicate, DROP COLUMN rejected, DROP COLUMN left_out,
+    DROP COLUMN withheld, DROP COLUMN removed, DROP COLUMN db_seconds, DROP COLUMN lag_0, DROP COLUMN lag_1,
+    DROP COLUMN lag_2, DROP COLUMN lag_3, DROP COLUMN lag_4, DROP COLUMN lag_5, DROP COLUMN lag_6,
+    DROP COLUMN lag_7, DROP COLUMN lag_8, DROP COLUMN lag_9, DROP COLUMN late_0, DROP COLUMN late_1,
+    DROP COLUMN late_2, DROP COLUMN late_3, DROP COLUMN late_4, DROP COLUMN late_5, DROP COLUMN late_6,
+    DROP COLUMN late_7, DROP COLUMN late_8, DROP COLUMN late_9;

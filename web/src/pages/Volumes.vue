@@ -14,18 +14,18 @@ const spans = { day: { name: '24 hours', hours: 24, by: 'hour' }, week: { name: 
 type Span = keyof typeof spans
 const span = computed({ get: () => (String(route.query.span) in spans ? (route.query.span as Span) : 'day'), set: (s: Span) => void router.replace({ query: { ...route.query, span: s } }) })
 const feed = computed({ get: () => (route.query.feed ? String(route.query.feed) : null), set: (f: string | null) => void router.replace({ query: { ...route.query, feed: f || undefined } }) })
-const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 const from = () => new Date(Date.now() - spans[span.value].hours * 3_600_000).toISOString()
-const ask = (feeds: boolean) => got(api.GET('/api/v1/volumes', { params: { query: { feed: feed.value || undefined, from: from(), by: spans[span.value].by, zone, feeds: feeds || undefined, limit: feeds ? 50 : 1000 } } }))
+const ask = (feeds: boolean) => got(api.GET('/api/v1/volumes', { params: { query: { feed: feed.value || undefined, from: from(), by: spans[span.value].by, feeds: feeds || undefined, limit: feeds ? 50 : 1000 } } }))
 const { data, error } = useQuery({ queryKey: computed(() => ['volumes', 'time', span.value, feed.value]), queryFn: () => ask(false), refetchInterval: 60_000 })
 const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds', span.value, feed.value]), queryFn: () => ask(true), refetchInterval: 60_000 })
 
 const at = (v: Volume) => {
   const d = new Date(v.at ?? 0)
   const by = spans[span.value].by
-  if (by === 'month') return d.toLocaleDateString('en', { month: 'short', year: 'numeric' })
+  if (by === 'month') return d.toLocaleDateString('en', { month: 'short', year: 'numeric', timeZone: 'UTC' })
+  if (by === 'day') return `${d.getUTCDate()} ${d.toLocaleString('en', { month: 'short', timeZone: 'UTC' })}`
   const day = `${d.getDate()} ${d.toLocaleString('en', { month: 'short' })}`
-  return by === 'day' ? day : `${day} ${String(d.getHours()).padStart(2, '0')}:00`
+  return `${day} ${String(d.getHours()).padStart(2, '0')}:00`
 }
 const items = computed(() => data.value?.items ?? [])
 

@@ -149,7 +149,7 @@ const partsOfKind = 200
 
 // loadsLooked is how many of the last loads of a feed are looked at for rejects and warnings: all
 // of the last hour, and the last of all. So a feed of which some files have rejects is one problem.
-const loadsLooked = 50
+const loadsLooked = 20
 
 // WrongOf returns what is wrong of feeds by now.
 func (l *Ledger) WrongOf(ctx context.Context, feeds []string) ([]Wrong, error) {

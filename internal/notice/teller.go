@@ -55,7 +55,7 @@ func New(o Options) *Teller {
 const (
 	eventsAtOnce  = 5000
 	partsLooked   = 1000
-	betweenPasses = 300 * time.Millisecond
+	betweenPasses = 500 * time.Millisecond
 	betweenLooks  = 5 * time.Second // at what nobody is told of by events
 	betweenSweeps = time.Minute     // over all feeds in trouble
 	standBy       = 2 * time.Second
@@ -91,7 +91,7 @@ func (t *Teller) Run(ctx context.Context) {
 			swept = now
 		}
 		t.complain(ctx, err)
-		pause := time.Second
+		pause := 3 * time.Second // events are told of at once
 		switch {
 		case again:
 			pause = betweenPasses

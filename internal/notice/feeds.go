@@ -11,24 +11,30 @@ import (
 	"mullein/internal/settings"
 )
 
-// about is what notices say of feeds. It knows their definitions.
+// about knows of feeds what notices say of them, and who is told.
 type about struct {
-	ledger *ledger.Ledger
-	mu     sync.Mutex
-	known  map[string]known // by feed
+	ledger  *ledger.Ledger
+	mu      sync.Mutex
+	readers map[string]reader // by feed
 }
 
-type known struct {
-	version int
-	feed    *feed.Feed
+// reader is who is told of a feed.
+type reader struct {
+	version                  int
+	owner, supplier, contact string
+	target                   string // schema.table
+	tell                     []news.Route
 }
 
-// mostKnown bounds the definitions that are kept.
-const mostKnown = 2000
+// mostReaders bounds the feeds that are remembered.
+const mostReaders = 50_000
 
-// look returns the definitions of feeds; those that cannot be read are left out.
-func (a *about) look(ctx context.Context, names []string) (map[string]*feed.Feed, error) {
-	out := map[string]*feed.Feed{}
+// read returns who is told of feeds; those that are not there are left out.
+func (a *about) read(ctx context.Context, names []string) (map[string]reader, error) {
+	out := map[string]reader{}
+	if len(names) == 0 {
+		return out, nil
+	}
 	records, err := a.ledger.FeedsNamed(ctx, names)
 	if err != nil {
 		return nil, err
@@ -37,8 +43,8 @@ func (a *about) look(ctx context.Context, names []string) (map[string]*feed.Feed
 	defer a.mu.Unlock()
 	var missing []string
 	for _, r := range records {
-		if k, ok := a.known[r.Name]; ok && k.version == r.Version {
-			out[r.Name] = k.feed
+		if k, ok := a.readers[r.Name]; ok && k.version == r.Version {
+			out[r.Name] = k
 		} else {
 			missing = append(missing, r.Name)
 		}
@@ -50,18 +56,34 @@ func (a *about) look(ctx context.Context, names []string) (map[string]*feed.Feed
 	if err != nil {
 		return nil, err
 	}
-	if a.known == nil || len(a.known) > mostKnown {
-		a.known = map[string]known{}
+	if a.readers == nil || len(a.readers) > mostReaders {
+		a.readers = map[string]reader{}
 	}
 	for name, v := range present {
-		f, err := feed.Parse(name+".yaml", []byte(v.Definition))
-		if err != nil {
-			f = &feed.Feed{Name: name, Zone: time.UTC} // it is told all the same
-		}
-		a.known[name] = known{v.Version, f}
-		out[name] = f
+		f := definition(name, v)
+		r := reader{v.Version, f.Owner, f.Supplier.Name, f.Supplier.Contact, f.Target.Schema + "." + f.Target.Table, f.Tell}
+		a.readers[name], out[name] = r, r
 	}
 	return out, nil
+}
+
+// look returns the definitions of a few feeds; those that are not there are left out.
+func (a *about) look(ctx context.Context, names []string) (map[string]*feed.Feed, error) {
+	present, err := a.ledger.Present(ctx, names)
+	out := make(map[string]*feed.Feed, len(present))
+	for name, v := range present {
+		out[name] = definition(name, v)
+	}
+	return out, err
+}
+
+// definition reads a feed; one that cannot be read is told of all the same.
+func definition(name string, v ledger.FeedVersion) *feed.Feed {
+	f, err := feed.Parse(name+".yaml", []byte(v.Definition))
+	if err != nil {
+		return &feed.Feed{Name: name, Zone: time.UTC}
+	}
+	return f
 }
 
 // address is an outlet with whom it tells.
@@ -70,20 +92,15 @@ type address struct {
 }
 
 // routesOf returns who is told of a kind of news of a feed, and after how long.
-func routesOf(s *settings.Settings, kind news.Kind, name string, f *feed.Feed) map[address]time.Duration {
-	owner, supplier, contact := "", "", ""
-	var own []news.Route
-	if f != nil {
-		owner, supplier, contact, own = f.Owner, f.Supplier.Name, f.Supplier.Contact, f.Tell
-	}
+func routesOf(s *settings.Settings, kind news.Kind, name string, f reader) map[address]time.Duration {
 	out := map[address]time.Duration{}
-	for _, r := range news.For(kind, own, s.Routes(name, owner, supplier)) {
+	for _, r := range news.For(kind, f.tell, s.Routes(name, f.owner, f.supplier)) {
 		at := address{r.By, r.To}
 		switch r.To {
 		case news.ToOwner:
-			at.whom = owner
+			at.whom = f.owner
 		case news.ToSupplier:
-			at.whom = contact
+			at.whom = f.contact
 		}
 		if r.To != "" && at.whom == "" {
 			continue // nobody is named

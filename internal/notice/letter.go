@@ -99,7 +99,7 @@ type author struct {
 func (a *author) problem(ctx context.Context, p *ledger.Problem, parts []ledger.ProblemPart, occasion ledger.Occasion,
 	toSupplier bool) (*letter, error) {
 	var names []string
-	for _, t := range parts {
+	for _, t := range parts[:min(len(parts), partsShown)] {
 		names = append(names, t.Feed)
 	}
 	feeds, err := a.about.look(ctx, names)

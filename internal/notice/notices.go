@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"mullein/internal/api"
-	"mullein/internal/core/feed"
 	"mullein/internal/core/news"
 	"mullein/internal/ledger"
 	"mullein/internal/settings"
@@ -183,10 +182,10 @@ func (t *Teller) happened(ctx context.Context, s *settings.Settings, events []le
 	for _, d := range decisions {
 		names[d.Feed] = true
 	}
-	if len(names) == 0 {
+	if len(names) == 0 || len(s.Outlets) == 0 {
 		return nil, nil
 	}
-	feeds, err := t.about.look(ctx, slices.Sorted(maps.Keys(names)))
+	feeds, err := t.about.read(ctx, slices.Sorted(maps.Keys(names)))
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +229,7 @@ func isChange(e *ledger.Event) bool {
 }
 
 // loads writes the notices of loads.
-func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledger.Event, feeds map[string]*feed.Feed) (
+func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledger.Event, feeds map[string]reader) (
 	out []ledger.Notice, err error) {
 	wanted := map[string]bool{}
 	for name, f := range feeds {
@@ -257,15 +256,14 @@ func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledge
 			continue
 		}
 		f := feeds[e.Feed]
-		table := f.Target.Schema + "." + f.Target.Table
-		commit := CommitEvent(e, &arrival, table, t.rollupsOf(table))
+		commit := CommitEvent(e, &arrival, f.target, t.rollupsOf(f.target))
 		commit.Data.Link = fmt.Sprintf("%s/arrivals/%d", a.address, arrival.ID)
 		what := "loaded"
 		if commit.Type == "mullein.recall" {
 			what = "recalled"
 		}
 		l := &letter{Heading: fmt.Sprintf("%s: %s %s", e.Feed, arrival.Path, what), Link: commit.Data.Link,
-			Parts: []part{{Title: arrival.Path, Facts: []fact{{"Table", table}, {"Balance", arrival.Balance.String()}}}}}
+			Parts: []part{{Title: arrival.Path, Facts: []fact{{"Table", f.target}, {"Balance", arrival.Balance.String()}}}}}
 		l.Subject = l.Heading
 		event := Event{ID: commit.ID, Source: commit.Source, Type: commit.Type, Subject: commit.Subject, Data: commit.Data}
 		if err := a.send(s, news.Loaded, e.Feed, f, l, event, &out); err != nil {
@@ -282,14 +280,14 @@ func (t *Teller) rollupsOf(table string) []string {
 }
 
 // happened writes a notice of news of a feed to all who are told of them.
-func (a *author) happened(s *settings.Settings, kind news.Kind, name string, f *feed.Feed, l *letter, data map[string]any,
+func (a *author) happened(s *settings.Settings, kind news.Kind, name string, f reader, l *letter, data map[string]any,
 	out *[]ledger.Notice) error {
 	data["link"] = l.Link
 	return a.send(s, kind, name, f, l, Event{Source: "/mullein/feeds/" + name, Type: typeOf(kind, ledger.Happened),
 		Subject: name, Data: data}, out)
 }
 
-func (a *author) send(s *settings.Settings, kind news.Kind, name string, f *feed.Feed, l *letter, e Event,
+func (a *author) send(s *settings.Settings, kind news.Kind, name string, f reader, l *letter, e Event,
 	out *[]ledger.Notice) error {
 	for to := range routesOf(s, kind, name, f) {
 		l.Why = whyOf(to, false)

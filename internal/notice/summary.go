@@ -106,7 +106,7 @@ func (a *author) waiting(ctx context.Context, problems []ledger.Problem) ([]part
 		}
 	}
 	slices.Sort(names)
-	feeds, err := a.about.look(ctx, slices.Compact(names))
+	feeds, err := a.about.read(ctx, slices.Compact(names))
 	if err != nil {
 		return nil, err
 	}
@@ -114,8 +114,8 @@ func (a *author) waiting(ctx context.Context, problems []ledger.Problem) ([]part
 	for i := range problems {
 		p := &problems[i]
 		owner := "nobody in particular"
-		if len(p.Parts) > 0 && feeds[p.Parts[0].Feed] != nil && feeds[p.Parts[0].Feed].Owner != "" {
-			owner = feeds[p.Parts[0].Feed].Owner
+		if len(p.Parts) > 0 && feeds[p.Parts[0].Feed].owner != "" {
+			owner = feeds[p.Parts[0].Feed].owner
 		}
 		if byOwner[owner] == nil {
 			byOwner[owner] = &part{Title: "Waits for " + owner}
@@ -153,7 +153,7 @@ func (t *Teller) Rehearse(ctx context.Context, name string, kind news.Kind) ([]*
 		return nil, err
 	}
 	s := t.Settings()
-	feeds, err := t.about.look(ctx, []string{name})
+	feeds, err := t.about.read(ctx, []string{name})
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (t *Teller) Rehearse(ctx context.Context, name string, kind news.Kind) ([]*
 	if err != nil {
 		return nil, err
 	}
-	p := &ledger.Problem{Kind: kind, Cause: news.Cause(kind, name, f.Supplier.Name, name), BeganAt: part.Since}
+	p := &ledger.Problem{Kind: kind, Cause: news.Cause(kind, name, f.supplier, name), BeganAt: part.Since}
 	a := t.author(s)
 	var out []*ledger.Notice
 	for to := range routesOf(s, kind, name, f) {

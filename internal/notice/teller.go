@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"mullein/internal/core/feed"
 	"mullein/internal/core/news"
 	"mullein/internal/ledger"
 	"mullein/internal/settings"
@@ -55,7 +54,7 @@ func New(o Options) *Teller {
 const (
 	eventsAtOnce  = 5000
 	partsLooked   = 1000
-	betweenPasses = 500 * time.Millisecond
+	betweenPasses = 800 * time.Millisecond
 	betweenLooks  = 5 * time.Second // at what nobody is told of by events
 	betweenSweeps = time.Minute     // over all feeds in trouble
 	standBy       = 2 * time.Second
@@ -272,6 +271,9 @@ const (
 
 // tellProblems writes the notices of problems that are due.
 func (t *Teller) tellProblems(ctx context.Context, s *settings.Settings) error {
+	if len(s.Outlets) == 0 { // nobody can be told
+		return nil
+	}
 	problems, told, now, err := t.Ledger.OpenProblems(ctx, partsLooked)
 	if err != nil || len(problems) == 0 {
 		return err
@@ -283,7 +285,7 @@ func (t *Teller) tellProblems(ctx context.Context, s *settings.Settings) error {
 		}
 	}
 	slices.Sort(names)
-	feeds, err := t.about.look(ctx, slices.Compact(names))
+	feeds, err := t.about.read(ctx, slices.Compact(names))
 	if err != nil {
 		return err
 	}
@@ -320,7 +322,7 @@ func (t *Teller) tellProblems(ctx context.Context, s *settings.Settings) error {
 }
 
 // dueOf returns who is to be told of a problem that lasts.
-func dueOf(s *settings.Settings, p *ledger.Problem, feeds map[string]*feed.Feed, before map[address]ledger.Told,
+func dueOf(s *settings.Settings, p *ledger.Problem, feeds map[string]reader, before map[address]ledger.Told,
 	now time.Time) (out []pending) {
 	parts, added := map[address][]ledger.ProblemPart{}, map[address]bool{}
 	for _, part := range p.Parts {

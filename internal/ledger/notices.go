@@ -145,7 +145,7 @@ func (l *Ledger) telling(ctx context.Context, service string, do func(tx *gorm.D
 }
 
 // partsOfKind bounds how much of one kind is found wrong of a feed.
-const partsOfKind = 200
+const partsOfKind = 50
 
 // loadsLooked is how many of the last loads of a feed are looked at for rejects and warnings: all
 // of the last hour, and the last of all. So a feed of which some files have rejects is one problem.

@@ -53,6 +53,7 @@ func New(o Options) *Teller {
 
 const (
 	eventsAtOnce  = 5000
+	feedsAtOnce   = 200
 	partsLooked   = 1000
 	betweenPasses = 800 * time.Millisecond
 	betweenLooks  = 5 * time.Second // at what nobody is told of by events
@@ -186,13 +187,24 @@ func (t *Teller) takeUp(ctx context.Context, s *settings.Settings, event, decisi
 	if err != nil {
 		return false, err
 	}
+	more = len(events) == eventsAtOnce || len(decisions) == eventsAtOnce
 	names := slices.Sorted(maps.Keys(feeds))
-	wrong, err := t.Ledger.WrongOf(ctx, names)
-	if err != nil {
-		return false, err
+	for len(names) > feedsAtOnce { // how far was told is recorded with the last of them
+		if err := t.record(ctx, names[:feedsAtOnce], ledger.Progress{}, nil); err != nil {
+			return false, err
+		}
+		names = names[feedsAtOnce:]
 	}
-	err = t.Ledger.RecordWrong(ctx, t.Service, names, nil, wrong, told, notices)
-	return len(events) == eventsAtOnce || len(decisions) == eventsAtOnce, err
+	return more, t.record(ctx, names, told, notices)
+}
+
+// record records what is wrong of some feeds.
+func (t *Teller) record(ctx context.Context, feeds []string, told ledger.Progress, notices []ledger.Notice) error {
+	wrong, err := t.Ledger.WrongOf(ctx, feeds)
+	if err != nil {
+		return err
+	}
+	return t.Ledger.RecordWrong(ctx, t.Service, feeds, nil, wrong, told, notices)
 }
 
 // concerns reports whether something may be wrong, or right again, by an event.

@@ -191,16 +191,8 @@ func (c *Client) NewToken(ctx context.Context, of api.TokenWanted) (out api.NewT
 // Acts returns what people and programs did, the newest first; feed, by and what narrow it where
 // they are given, and before is the next of the page before.
 func (c *Client) Acts(ctx context.Context, feed, by, what string, before int64, most int) (api.ActList, error) {
-	q := url.Values{"limit": {strconv.Itoa(most)}}
-	for name, value := range map[string]string{"feed": feed, "by": by, "what": what} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if before > 0 {
-		q.Set("before", strconv.FormatInt(before, 10))
-	}
-	return get[api.ActList](ctx, c, "/acts", q)
+	return get[api.ActList](ctx, c, "/acts", query("feed", feed, "by", by, "what", what, "before", number(before),
+		"limit", strconv.Itoa(most)))
 }
 
 // EndToken ends a token, and what was begun with it.
@@ -211,16 +203,8 @@ func (c *Client) EndToken(ctx context.Context, id int64) error {
 // Notices returns notices, the newest first; outlet, feed and state narrow it where they are
 // given, and before is the next of the page before.
 func (c *Client) Notices(ctx context.Context, outlet, feed, state string, before int64, most int) (api.NoticeList, error) {
-	q := url.Values{"limit": {strconv.Itoa(most)}}
-	for name, value := range map[string]string{"outlet": outlet, "feed": feed, "state": state} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	if before > 0 {
-		q.Set("before", strconv.FormatInt(before, 10))
-	}
-	return get[api.NoticeList](ctx, c, "/notices", q)
+	return get[api.NoticeList](ctx, c, "/notices", query("outlet", outlet, "feed", feed, "state", state, "before",
+		number(before), "limit", strconv.Itoa(most)))
 }
 
 // Notice returns a notice with what it says.
@@ -240,11 +224,8 @@ func (c *Client) RehearseNotice(ctx context.Context, feed, as string) (out api.N
 
 // Problems returns what is wrong, told as one each, the newest first; over with what is over.
 func (c *Client) Problems(ctx context.Context, over bool, before int64, most int) (api.ProblemList, error) {
-	q := url.Values{"limit": {strconv.Itoa(most)}, "over": {strconv.FormatBool(over)}}
-	if before > 0 {
-		q.Set("before", strconv.FormatInt(before, 10))
-	}
-	return get[api.ProblemList](ctx, c, "/problems", q)
+	return get[api.ProblemList](ctx, c, "/problems", query("over", truth(over), "before", number(before), "limit",
+		strconv.Itoa(most)))
 }
 
 // Outlets returns the ways out of the service.
@@ -268,24 +249,8 @@ type VolumeQuery struct {
 
 // Volumes returns work and what it cost, by spans of time or by feed.
 func (c *Client) Volumes(ctx context.Context, of VolumeQuery) (api.VolumeList, error) {
-	q := url.Values{}
-	for name, value := range map[string]string{"feed": of.Feed, "supplier": of.Supplier, "by": of.By} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	for name, at := range map[string]time.Time{"from": of.From, "to": of.To} {
-		if !at.IsZero() {
-			q.Set(name, at.Format(time.RFC3339))
-		}
-	}
-	if of.Feeds {
-		q.Set("feeds", "true")
-	}
-	if of.Most > 0 {
-		q.Set("limit", strconv.Itoa(of.Most))
-	}
-	return get[api.VolumeList](ctx, c, "/volumes", q)
+	return get[api.VolumeList](ctx, c, "/volumes", query("feed", of.Feed, "supplier", of.Supplier, "by", of.By, "from",
+		moment(of.From), "to", moment(of.To), "feeds", truth(of.Feeds), "limit", number(int64(of.Most))))
 }
 
 // Day returns what came and what was due within the last day.

@@ -72,12 +72,12 @@ func (t *Teller) Run(ctx context.Context) {
 	}
 	go t.Ledger.Follow(ctx, poke)
 	defer func() {
+		t.senders.Wait() // what is on its way is recorded before another service tells
 		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer cancel()
 		if err := t.Ledger.StopsTelling(last, t.Service); err != nil {
 			t.Log.Debug("another service tells later", "error", err)
 		}
-		t.senders.Wait()
 	}()
 	var looked, swept time.Time
 	for ctx.Err() == nil {
@@ -532,15 +532,16 @@ func (t *Teller) sendOne(ctx context.Context, s *settings.Settings, n *ledger.No
 	} else {
 		var m *Message
 		if m, err = messageOf(n); err == nil {
-			// Only the teller sends: it has time until its own is over.
-			sending, cancel := context.WithTimeout(ctx, 10*time.Minute)
+			sending, cancel := outliving(ctx, grace)
 			answer, err = Send(sending, outlet, m)
 			cancel()
 		}
 	}
-	if ctx.Err() != nil {
+	if ctx.Err() != nil && err != nil {
 		return false, 0, nil // it is sent again by whoever tells next
 	}
+	ctx, cancel := outliving(ctx, grace)
+	defer cancel()
 	var refused *RefusedError
 	switch {
 	case err == nil:
@@ -554,6 +555,20 @@ func (t *Teller) sendOne(ctx context.Context, s *settings.Settings, n *ledger.No
 		t.Log.Warn("a notice could not be sent; it is tried again", "outlet", n.Outlet, "notice", n.ID, "error", err)
 	}
 	return false, pause, t.Ledger.Attempted(ctx, t.Service, n.ID, ledger.NoticeWaiting, pause, printable(err.Error()+"\n"+answer))
+}
+
+// grace is how long what is on its way may take when the service stops. It is less than the time that a
+// teller has left then.
+const grace = 3 * time.Second
+
+// outliving returns a context that ends so long after another.
+func outliving(ctx context.Context, by time.Duration) (context.Context, context.CancelFunc) {
+	longer, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, func() { time.AfterFunc(by, cancel) })
+	return longer, func() {
+		stop()
+		cancel()
+	}
 }
 
 // messageOf returns the message of a notice.

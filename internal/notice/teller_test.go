@@ -336,6 +336,32 @@ func TestWhatFailsIsTriedAgain(t *testing.T) {
 	assert.Len(t, failed, 1, "after three days it is given up")
 }
 
+// TestWhatIsOnItsWayIsSentOnce stops a teller while a hook has a message and has not answered.
+func TestWhatIsOnItsWayIsSentOnce(t *testing.T) {
+	t.Parallel()
+	o := newOffice(t, "a")
+	o.settings.Tell = []settings.Tell{{Of: []string{"stopped"}, By: "hook"}}
+	got, answer := make(chan struct{}, 10), make(chan struct{})
+	o.down = func(map[string]any) bool {
+		got <- struct{}{}
+		<-answer
+		return false
+	}
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	o.trouble("a", news.Stopped, "", "no idea")
+	go func() {
+		o.teller.Run(running)
+		close(ended)
+	}()
+	<-got
+	stop()
+	close(answer)
+	<-ended
+	o.tellBy(o.another())
+	assert.Equal(t, []string{"mullein.stopped"}, o.types())
+}
+
 func TestQuietHoursAndSummary(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t, "a", "b")

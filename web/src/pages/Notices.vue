@@ -21,6 +21,7 @@ const notices = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
 const shown = ref(0)
 const { data: whole } = useQuery({ queryKey: computed(() => ['notices', shown.value]), enabled: computed(() => shown.value > 0), queryFn: () => got(api.GET('/api/v1/notices/{id}', { params: { path: { id: shown.value } } })) })
 
+const shownParts = 3
 const words: Record<string, string> = {
   late: 'late', missing: 'missing', refused: 'refused', failed: 'failed', held: 'held', rejects: 'many rejects', warning: 'a check warns', table: 'the table does not fit', landing: 'the landing is away',
   database: 'the database is away', disk: 'the disk is short of room', stopped: 'not working', rollup: 'rollup not kept', service: 'a service was lost', outlet: 'an outlet fails', ending: 'about to end',
@@ -64,10 +65,10 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
           <td>{{ harmless(p.cause) }}</td>
           <td class="t" :title="exact(p.began_at)">{{ since(p.began_at) }}</td>
           <td>
-            <div v-for="(t, i) in p.parts.slice(0, 6)" :key="i" :class="{ quiet: t.over_at }">
+            <div v-for="(t, i) in p.parts.slice(0, shownParts)" :key="i" class="part" :class="{ quiet: t.over_at }" :title="harmless(t.what)">
               <router-link :to="link(t)">{{ t.feed || 'service' }}</router-link> {{ harmless(t.what) }}<template v-if="t.over_at"> (over)</template>
             </div>
-            <div v-if="p.parts.length > 6" class="quiet">and {{ p.parts.length - 6 }} more</div>
+            <div v-if="p.parts.length > shownParts" class="quiet">and {{ p.parts.length - shownParts }} more</div>
           </td>
         </tr>
       </tbody>
@@ -142,6 +143,12 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
 </template>
 
 <style scoped>
+.part {
+  max-width: 780px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
 .what {
   white-space: nowrap;
 }

@@ -33,8 +33,10 @@ export const exact = (at: string | null | undefined) => (at ? `${new Date(at).to
 export function duration(ms: number): string {
   if (ms < 1000) return `${Math.round(ms)} ms`
   if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`
-  if (ms < 3_600_000) return `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`
-  return `${Math.floor(ms / 3_600_000)} h ${Math.round((ms % 3_600_000) / 60_000)} min`
+  const seconds = Math.round(ms / 1000)
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${seconds % 60} s`
+  const minutes = Math.round(ms / 60_000)
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
 export const since = (at: string) => duration(Date.now() - new Date(at).getTime())

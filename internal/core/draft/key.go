@@ -225,14 +225,12 @@ func (k *keys) series(c int) bool {
 // a series: of two of them at one moment, one would be lost. They are told in words, and
 // no distance of two times is the usual one.
 func (k *keys) events(c int) bool {
-	if k.types[c].kind != "datetime" || !slices.ContainsFunc(k.t.columns, func(other *column) bool {
-		i := slices.Index(k.t.columns, other)
-		return i != c && (k.types[i].kind == "string" || k.roles[i] == identity) && k.distinct(i) > 1
-	}) {
-		return false
+	told := false
+	for i := range k.t.columns {
+		told = told || i != c && (k.types[i].kind == "string" || k.roles[i] == identity) && k.distinct(i) > 1
 	}
 	of := k.types[c].column()
-	if of == nil {
+	if k.types[c].kind != "datetime" || !told || of == nil {
 		return false
 	}
 	var at []int64

@@ -52,12 +52,14 @@ type keys struct {
 	slot  bool // the names say a time
 	also  []string
 	cache map[string]keyTry
-	tried int // rows that were compared, times the keys that were
+	tried int          // rows that were compared, times the keys that were
+	known map[int]bool // which times are of events, as far as that was looked at
 }
 
 // chooseKey proposes a key of the table's columns and of what names say.
 func (t *table) chooseKey(types []found, names []string, n *naming) keyChoice {
-	k := &keys{t: t, types: types, names: names, slot: n.slot != "", cache: map[string]keyTry{}}
+	k := &keys{t: t, types: types, names: names, slot: n.slot != "", cache: map[string]keyTry{},
+		known: map[int]bool{}}
 	for _, c := range n.captures {
 		if c != "until" {
 			k.also = append(k.also, c)
@@ -225,6 +227,15 @@ func (k *keys) series(c int) bool {
 // a series: of two of them at one moment, one would be lost. They are told in words, and
 // no distance of two times is the usual one.
 func (k *keys) events(c int) bool {
+	if is, known := k.known[c]; known {
+		return is
+	}
+	is := k.areEvents(c)
+	k.known[c] = is
+	return is
+}
+
+func (k *keys) areEvents(c int) bool {
 	told := false
 	for i := range k.t.columns {
 		told = told || i != c && (k.types[i].kind == "string" || k.roles[i] == identity) && k.distinct(i) > 1

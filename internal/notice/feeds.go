@@ -102,7 +102,8 @@ func routesOf(s *settings.Settings, kind news.Kind, name string, f reader) map[a
 		case news.ToSupplier:
 			at.whom = f.contact
 		}
-		if r.To != "" && at.whom == "" {
+		ownerless := r.To == news.ToOwner && len(s.Outlets[r.By].To) > 0 // whom the outlet names looks after the feed
+		if r.To != "" && at.whom == "" && !ownerless {
 			continue // nobody is named
 		}
 		if r.To == news.ToSupplier {

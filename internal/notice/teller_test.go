@@ -273,6 +273,20 @@ func TestAFeedSaysWhoIsTold(t *testing.T) {
 	assert.NotContains(t, parts["text/plain"], "http://console", "a supplier gets no link into the console")
 }
 
+func TestAFeedWithoutAnOwner(t *testing.T) {
+	t.Parallel()
+	o := newOffice(t)
+	_, _, err := o.ledger.PutFeed(ctx, "nobodys", "feed: nobodys\nlanding: {at: in, files: \"*.csv\"}\n"+
+		"schema: {fields: [{name: a}], primaryKey: [a]}\ntarget: {table: river.a}\n", "test")
+	require.NoError(t, err)
+	o.settings.Tell = []settings.Tell{{Of: []string{"stopped"}, By: "mail", To: "owner"}, {Of: []string{"stopped"}, By: "mail", To: "supplier"}}
+	o.trouble("nobodys", news.Stopped, "", "no idea")
+	o.tell()
+	require.Len(t, o.mails.all(), 1)
+	m, _ := bodies(t, o.mails.all()[0])
+	assert.Equal(t, "<duty@sorrel.example>", m.Header.Get("To"), "whom the outlet names")
+}
+
 func TestOneServiceTells(t *testing.T) {
 	t.Parallel()
 	o := newOffice(t, "a")

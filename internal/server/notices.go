@@ -222,7 +222,7 @@ func (s *Server) outletNotes(f *feed.Feed) (notes []string) {
 			notes = append(notes, "tell: "+err.Error())
 		}
 		if r.To == news.ToOwner && f.Owner == "" {
-			notes = append(notes, "tell: the feed names no owner, so that nobody is told as its owner")
+			notes = append(notes, "tell: the feed names no owner, so that whom the outlet names is told instead")
 		}
 		if r.To == news.ToSupplier && f.Supplier.Contact == "" {
 			notes = append(notes, "tell: the feed names no contact of its supplier, so that the supplier is not told")

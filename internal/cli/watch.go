@@ -22,10 +22,15 @@ const comeBack = time.Second
 
 func (c *command) watch() *cobra.Command {
 	var after int64
+	var since string
 	var most int
 	cmd := &cobra.Command{Use: "watch [FEED]", Short: "What happens, as it happens", Args: arguments(0, 1),
 		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			w := &watching{command: c, service: service, last: after, most: most}
+			var err error
+			if w.since, err = moment(since, time.Now()); err != nil {
+				return err
+			}
 			if len(args) > 0 {
 				if _, err := service.Feed(ctx, args[0]); err != nil {
 					return err
@@ -36,6 +41,7 @@ func (c *command) watch() *cobra.Command {
 		})}
 	cmd.Flags().Int64Var(&after, "after", client.FromNow,
 		"go on after this event, instead of from now on; 0 begins with the first that is kept")
+	cmd.Flags().StringVar(&since, "since", "", "begin with what happened then: a day, a time, or so long ago, such as 2h")
 	cmd.Flags().IntVar(&most, "limit", 0, "end after so many events; 0 for no end")
 	return cmd
 }
@@ -44,8 +50,9 @@ func (c *command) watch() *cobra.Command {
 type watching struct {
 	*command
 	service *client.Client
-	feed    string // "" for all
-	last    int64  // event
+	feed    string    // "" for all
+	last    int64     // event
+	since   time.Time // where none was seen
 	most    int
 	shown   int
 }
@@ -56,7 +63,7 @@ var errEnough = errors.New("enough")
 // run goes on where it was when the service was away.
 func (w *watching) run(ctx context.Context) error {
 	for answered := false; ; {
-		err := w.service.Watch(ctx, w.last, func(e api.Event) error { return w.event(ctx, e) })
+		err := w.service.Watch(ctx, w.last, w.since, func(e api.Event) error { return w.event(ctx, e) })
 		answered = answered || errors.Is(err, client.ErrEnded)
 		switch {
 		case errors.Is(err, errEnough), ctx.Err() != nil:

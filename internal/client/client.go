@@ -561,11 +561,15 @@ var ErrEnded = errors.New("the service ended the stream of events")
 // FromNow, as the event after which a watch begins, passes over what was before it.
 const FromNow = -1
 
-// Watch hands over what happens, from now on ([FromNow]), or from after an event that was
+// Watch hands over what happens, from now on ([FromNow]), or from a time on, or from after an event that was
 // seen. It ends when each returns an error, which it returns, when ctx ends, and with
 // [ErrEnded] when the service ends the stream.
-func (c *Client) Watch(ctx context.Context, after int64, each func(api.Event) error) error {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/v1/events", nil)
+func (c *Client) Watch(ctx context.Context, after int64, since time.Time, each func(api.Event) error) error {
+	address := c.base + "/api/v1/events"
+	if q := query("since", moment(since)); len(q) > 0 {
+		address += "?" + q.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return fmt.Errorf("the service's address: %w", err)
 	}

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -75,7 +76,7 @@ func TestWatchHandsOverEvents(t *testing.T) {
 		"\"state\": \"done\"}\n\n"
 	c, asked := answering(t, http.StatusOK, stream)
 	var got []int64
-	err := c.Watch(context.Background(), 5, func(e api.Event) error {
+	err := c.Watch(context.Background(), 5, time.Time{}, func(e api.Event) error {
 		got = append(got, e.ID)
 		return nil
 	})
@@ -84,17 +85,17 @@ func TestWatchHandsOverEvents(t *testing.T) {
 	assert.Equal(t, "5", asked.Header.Get("Last-Event-ID"))
 	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
 	enough := errors.New("enough")
-	assert.ErrorIs(t, c.Watch(context.Background(), FromNow, func(api.Event) error { return enough }), enough)
+	assert.ErrorIs(t, c.Watch(context.Background(), FromNow, time.Time{}, func(api.Event) error { return enough }), enough)
 	assert.Empty(t, asked.Header.Get("Last-Event-ID"), "from now on")
 
 	c, _ = answering(t, http.StatusUnauthorized, `{}`)
 	var refusal *Error
-	require.ErrorAs(t, c.Watch(context.Background(), 0, nil), &refusal)
+	require.ErrorAs(t, c.Watch(context.Background(), 0, time.Time{}, nil), &refusal)
 	assert.Equal(t, http.StatusUnauthorized, refusal.Status)
 	c, _ = answering(t, http.StatusOK, "event: change\ndata: {broken\n\n")
-	assert.ErrorContains(t, c.Watch(context.Background(), 0, nil), "an event is not understood")
-	assert.ErrorContains(t, New("http://127.0.0.1:1", "x").Watch(context.Background(), 0, nil), "no service answers")
+	assert.ErrorContains(t, c.Watch(context.Background(), 0, time.Time{}, nil), "an event is not understood")
+	assert.ErrorContains(t, New("http://127.0.0.1:1", "x").Watch(context.Background(), 0, time.Time{}, nil), "no service answers")
 	ended, cancel := context.WithCancel(context.Background())
 	cancel()
-	assert.ErrorIs(t, c.Watch(ended, 0, nil), context.Canceled)
+	assert.ErrorIs(t, c.Watch(ended, 0, time.Time{}, nil), context.Canceled)
 }

@@ -127,6 +127,9 @@ func TestWatchTellsWhatHappened(t *testing.T) {
 		assert.Contains(t, out, want)
 	}
 	assert.NotContains(t, out, "\x1b", "no colours in a pipe")
+	code, again, errOut := s.mullein("watch", "--since", "1h", "--limit", "80")
+	require.Equal(t, 0, code, errOut)
+	assert.Equal(t, out, again, "from a time on the same")
 
 	code, out, errOut = s.mullein("watch", "gauge-readings", "--after", "1", "--limit", "5", "-o", "json")
 	require.Equal(t, 0, code, errOut)

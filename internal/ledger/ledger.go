@@ -221,6 +221,20 @@ func (l *Ledger) EventsAfter(ctx context.Context, id int64, most int) ([]Event, 
 	return events, err
 }
 
+// LastEventBefore returns the number of the newest event that happened before a time, or of all
+// where that is the zero time; 0 when there is none.
+func (l *Ledger) LastEventBefore(ctx context.Context, at time.Time) (int64, error) {
+	if at.IsZero() {
+		return l.LastEvent(ctx)
+	}
+	var ids []int64
+	err := l.with(ctx).Raw("SELECT id FROM event WHERE at < ? ORDER BY id DESC LIMIT 1", at).Scan(&ids).Error
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	return ids[0], nil
+}
+
 // LastEvent returns the number of the newest event, 0 when there is none.
 func (l *Ledger) LastEvent(ctx context.Context) (int64, error) {
 	var id int64

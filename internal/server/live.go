@@ -23,7 +23,8 @@ import (
 )
 
 type eventsInput struct {
-	LastEventID string `header:"Last-Event-ID" doc:"Go on after this event; 0 for the first that is kept"`
+	LastEventID string    `header:"Last-Event-ID" doc:"Go on after this event; 0 for the first that is kept"`
+	Since       time.Time `query:"since" doc:"Without Last-Event-ID: begin with what happened at this time or later, as far as it is kept"`
 }
 
 const (
@@ -40,7 +41,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 	who, signedOut := credentialOf(ctx), s.signedOut.wait()
 	last, err := strconv.ParseInt(in.LastEventID, 10, 64)
 	if err != nil || last < 0 {
-		if last, err = s.ledger.LastEvent(ctx); err != nil {
+		if last, err = s.ledger.LastEventBefore(ctx, in.Since); err != nil {
 			return
 		}
 	}

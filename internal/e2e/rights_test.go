@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -61,6 +62,16 @@ func TestWhoMay(t *testing.T) {
 			forbidden := errors.As(err, &refused) && refused.Status == http.StatusForbidden
 			assert.Equal(t, !slices.Contains(may, name), forbidden, "%s: %s: %v", who, name, err)
 		}
+	}
+	// What a path is about counts, whatever else is asked.
+	made, err := s.client.NewToken(ctx, api.TokenWanted{Name: "sly", Feeds: []string{"gauge-*"}})
+	require.NoError(t, err)
+	for _, path := range []string{"/rows?feed=gauge-readings", "/rejects?feed=gauge-readings", "/original?line=2&feed=gauge-readings",
+		"/verification?feed=gauge-readings"} {
+		answer := s.request("GET", fmt.Sprintf("/api/v1/arrivals/%d%s", stations, path), func(r *http.Request) {
+			r.Header.Set("Authorization", "Bearer "+made.Secret)
+		})
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, path)
 	}
 	// A token ends at its time, with what was begun with it.
 	until := time.Now().Add(2 * time.Second)

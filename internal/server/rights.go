@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -28,7 +29,7 @@ var (
 	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse"}
 	// withData show rows of tables, or rejects.
 	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "arrival-rejects", "reject-groups", "rehearse", "notice",
-		"mend", "recall", "table"}
+		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",
 		"test-outlet", "send-notice"}
@@ -70,11 +71,15 @@ func (s *Server) allowed(ctx huma.Context, next func(huma.Context)) {
 	}
 	if len(who.Feeds) > 0 && (data || role != ledger.RoleLook) {
 		feed, err := s.feedOfCall(ctx)
-		if err == nil && feed != "" && !news.Matches(who.Feeds, feed) {
+		switch {
+		case errors.Is(err, ledger.ErrNotFound): // the handler says so
+		case err != nil:
+			_ = huma.WriteErr(s.api, ctx, http.StatusServiceUnavailable, "the database is away")
+			return
+		case feed != "" && !news.Matches(who.Feeds, feed):
 			refuse("the token of %s is not for feed %s", who.Name, feed)
 			return
-		}
-		if err == nil && feed == "" && data {
+		case feed == "" && data, o.OperationID == "rehearse" && strings.HasPrefix(ctx.Header("Content-Type"), "multipart/"):
 			refuse("the token of %s is for some feeds only; name one of them", who.Name)
 			return
 		}
@@ -87,8 +92,8 @@ func (s *Server) feedOfCall(ctx huma.Context) (string, error) {
 	if name := ctx.Param("feed"); name != "" {
 		return name, nil
 	}
-	if name := ctx.Query("feed"); name != "" {
-		return name, nil
+	if ctx.Param("id") == "" {
+		return ctx.Query("feed"), nil
 	}
 	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
 	if err != nil {

@@ -160,7 +160,7 @@ func arguments(least, most int) cobra.PositionalArgs {
 	}
 }
 
-// serveFlags gives a command a flag for settings.
+// serveFlags adds flags for settings to a command.
 func (c *command) serveFlags(cmd *cobra.Command) {
 	cmd.Flags().String("listen", "", "address and port; port 0 takes a free one (default: 127.0.0.1:8471)")
 	cmd.Flags().String("database", "", "PostgreSQL URL; without it, one of its own on loopback")

@@ -11,8 +11,8 @@ import (
 	"mullein/internal/client"
 )
 
-// complete gives all commands that take feeds, arrivals or outlets the names of those that there
-// are, for completion in a shell.
+// complete lets a shell complete the feeds, arrivals and outlets that a command and those below it
+// take.
 func (c *command) complete(cmd *cobra.Command) {
 	if cmd.ValidArgsFunction == nil {
 		for word, of := range map[string]func(context.Context, *client.Client, string) ([]string, error){

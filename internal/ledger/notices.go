@@ -224,7 +224,7 @@ func reconcileParts(tx *gorm.DB, feeds []string, kinds []news.Kind, wrong []Wron
 	if err != nil {
 		return err
 	}
-	var list []string
+	list := []string{}
 	for _, k := range kinds {
 		list = append(list, string(k))
 	}
@@ -252,9 +252,9 @@ func reconcileParts(tx *gorm.DB, feeds []string, kinds []news.Kind, wrong []Wron
 			WHERE t.over_at IS NOT NULL OR t.what <> excluded.what`, nil},
 		{`UPDATE problem_part t SET over_at = now() FROM problem p WHERE t.over_at IS NULL AND p.id = t.problem
 			AND t.feed = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb)))
-			AND (cardinality(?::text[]) = 0 OR p.kind = ANY(?::text[]))
+			AND (jsonb_array_length(?::jsonb) = 0 OR p.kind = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))))
 			AND NOT EXISTS (SELECT 1 FROM wrong w WHERE w.kind = p.kind AND w.cause = p.cause AND w.feed = t.feed
-			AND w.arrival = t.arrival AND w.slot = t.slot)`, []any{textList(feeds), pgTexts(list), pgTexts(list)}},
+			AND w.arrival = t.arrival AND w.slot = t.slot)`, []any{textList(feeds), textList(list), textList(list)}},
 		{`UPDATE problem p SET over_at = now() WHERE p.over_at IS NULL AND NOT EXISTS (SELECT 1 FROM problem_part t
 			WHERE t.problem = p.id AND t.over_at IS NULL)`, nil},
 	} {
@@ -263,18 +263,6 @@ func reconcileParts(tx *gorm.DB, feeds []string, kinds []news.Kind, wrong []Wron
 		}
 	}
 	return nil
-}
-
-// pgTexts writes plain words as a parameter that is cast to text[].
-func pgTexts(words []string) string {
-	out := []byte{'{'}
-	for i, w := range words {
-		if i > 0 {
-			out = append(out, ',')
-		}
-		out = append(append(append(out, '"'), w...), '"')
-	}
-	return string(append(out, '}'))
 }
 
 // OpenProblems returns the problems that last, and those of which somebody was told and that

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
+	"errors"
 	"fmt"
 	"html/template"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -245,7 +247,7 @@ func (a *author) slot(ctx context.Context, kind news.Kind, t ledger.ProblemPart,
 	}
 	zone := zoneOf(f)
 	of := ""
-	for _, name := range slices.Sorted(keys(s.Per)) {
+	for _, name := range slices.Sorted(maps.Keys(s.Per)) {
 		of += " " + s.Per[name]
 	}
 	out.Title = strings.TrimSpace(t.Feed + of + ", due " + when(s.DueAt, zone))
@@ -277,7 +279,7 @@ func (a *author) slot(ctx context.Context, kind news.Kind, t ledger.ProblemPart,
 
 // missingIsFine passes over what was dropped meanwhile: the rest is told all the same.
 func missingIsFine(err error) error {
-	if err == nil || isNotFound(err) {
+	if err == nil || errors.Is(err, ledger.ErrNotFound) {
 		return nil
 	}
 	return err
@@ -355,7 +357,7 @@ func supplierFile(f *feed.Feed, path, reason string, rejects []cell, more int64)
 	var b strings.Builder
 	fmt.Fprintf(&b, "We could not take %s as it is: %s.\n", path, strings.TrimRight(reason, "."))
 	for _, r := range rejects {
-		fmt.Fprintf(&b, "  line %d, %s:\n    %s\n", r.Line, r.Reason, r.marked())
+		fmt.Fprintf(&b, "  line %d, %s:\n    %s\n", r.Line, r.Reason, r.Marked())
 	}
 	if more > 0 {
 		fmt.Fprintf(&b, "  and %d more lines\n", more)
@@ -364,16 +366,13 @@ func supplierFile(f *feed.Feed, path, reason string, rejects []cell, more int64)
 	return b.String()
 }
 
-// marked writes the row with the bad cell in >> <<.
-func (c cell) marked() string {
+// Marked returns the row with the bad cell in >> <<.
+func (c cell) Marked() string {
 	if c.Bad == "" {
 		return c.Before
 	}
 	return c.Before + ">>" + c.Bad + "<<" + c.After
 }
-
-// Marked is marked, for templates.
-func (c cell) Marked() string { return c.marked() }
 
 func supplierSubject(kind news.Kind, parts []part) string {
 	if len(parts) == 0 {

@@ -295,8 +295,9 @@ func (a *author) send(s *settings.Settings, kind news.Kind, name string, f reade
 		if err := a.fill(&n, l, e); err != nil {
 			return err
 		}
-		if now := time.Now(); quietUntil(s, to.outlet, kind, now).After(now) {
-			n.TryAfter = quietUntil(s, to.outlet, kind, now)
+		now := time.Now()
+		if quiet := quietUntil(s, to.outlet, kind, now); quiet.After(now) {
+			n.TryAfter = quiet
 		}
 		*out = append(*out, n)
 	}

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"log/slog"
 	"maps"
 	"slices"
@@ -588,7 +587,3 @@ func messageOf(n *ledger.Notice) (*Message, error) {
 	event, err := json.Marshal(e)
 	return &Message{ID: id, To: m.To, Subject: n.Subject, Text: m.Text, HTML: m.HTML, Event: event, Env: m.Env}, err
 }
-
-func keys[K comparable, V any](m map[K]V) iter.Seq[K] { return maps.Keys(m) }
-
-func isNotFound(err error) bool { return errors.Is(err, ledger.ErrNotFound) }

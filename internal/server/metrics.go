@@ -67,10 +67,10 @@ func (m measures) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// giver gives a measure.
+// giver hands over a measure.
 type giver func(d *prometheus.Desc, kind prometheus.ValueType, v float64, labels ...string)
 
-// collectFeeds gives what is known of each feed.
+// collectFeeds hands over what is known of each feed.
 func (m measures) collectFeeds(ctx context.Context, give giver) error {
 	all, err := m.s.ledger.AllVolumes(ctx, true)
 	if err != nil {
@@ -91,7 +91,7 @@ func (m measures) collectFeeds(ctx context.Context, give giver) error {
 	return err
 }
 
-// collect gives what is known of all feeds together.
+// collect hands over what is known of all feeds together.
 func (m measures) collect(ctx context.Context, give giver) error {
 	give(measuredBuild, prometheus.GaugeValue, 1, Version, Commit)
 	stats := m.s.ledger.Sessions()
@@ -152,7 +152,7 @@ func (m measures) collect(ctx context.Context, give giver) error {
 	return nil
 }
 
-// volume gives the counters of all work, or of that of a feed.
+// volume hands over the counters of all work, or of that of a feed.
 func (m measures) volume(v *ledger.Volume, give giver) {
 	rows, files, of := measuredRows, measuredFiles, []string{}
 	if m.byFeed {

@@ -516,6 +516,11 @@ func corpus() []sampleFolder {
 	}), "q_2026-Q2.csv": rowsOf("site,rain", 50, func(i int) string { return fmt.Sprintf("S%d,%d.25", i, i+3) })},
 		expert("q_{slot:%Y}-Q{quarter:#}.csv", "site: rain:number", "site, quarter, year",
 			"derive: {quarter: file.captures.quarter, year: file.captures.slot.getFullYear()}"))
+	counted := map[string]string{}
+	for i := 0; i < 400; i += 3 { // 000101 could be a date, 000099 could not
+		counted[fmt.Sprintf("c_%06d.csv", i)] = fmt.Sprintf("id,x\n%d,1.5\n%d,2.5\n", 2*i, 2*i+1)
+	}
+	add("a counter of six digits", counted, expert("c_{number:#}.csv", "id:integer x:number", "id"))
 	add("a counter", map[string]string{"dump_001.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", i, i) }),
 		"dump_002.csv": rowsOf("id,x", 40, func(i int) string { return fmt.Sprintf("%d,%d.5", 40+i, i) })},
 		expert("dump_{number:#}.csv", "id:integer x:number", "id"))

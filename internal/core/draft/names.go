@@ -188,7 +188,7 @@ func hours(f *dateForm, names []string, at [][2]int) bool {
 // dated replaces the date in a name by its capture.
 func dated(name string) (pattern, form string) {
 	form, at, _ := dateIn([]string{name})
-	if form == "" {
+	if form == "" || form == "%y%m%d" { // six digits of one name may as well be a counter
 		return name, ""
 	}
 	return name[:at[0][0]] + "{slot:" + form + "}" + name[at[0][1]:], form

@@ -30,8 +30,9 @@ type dateForm struct {
 	form   string
 	re     *regexp.Regexp
 	layout *timeformat.Layout
-	months bool // it has the names of months
-	digits int  // that it takes
+	months bool   // it has the names of months
+	digits int    // that it takes
+	marks  string // what stands between its parts
 }
 
 // dateForms are the ways that are looked for. Of those that fit, the longest counts, and
@@ -49,7 +50,8 @@ var dateForms = sync.OnceValue(func() (out []dateForm) {
 		}
 		months := strings.Count(form, "%b") + strings.Count(form, "%B")
 		digits := 2*(strings.Count(form, "%")-months) + 2*strings.Count(form, "%Y")
-		out = append(out, dateForm{form, regexp.MustCompile(tokens.Replace(form)), layout, months > 0, digits})
+		marks := strings.Join(regexp.MustCompile(`%[a-zA-Z]`).Split(form, -1), "")
+		out = append(out, dateForm{form, regexp.MustCompile(tokens.Replace(form)), layout, months > 0, digits, marks})
 	}
 	days := []string{"%Y%m%d", "%Y-%m-%d", "%Y_%m_%d", "%Y.%m.%d", "%Y/%m/%d", "year=%Y/month=%m/day=%d", "%d.%m.%Y",
 		"%d-%m-%Y", "%d_%m_%Y", "%d%m%Y", "%m-%d-%Y", "%m_%d_%Y", "%m.%d.%Y", "%m%d%Y"}
@@ -129,7 +131,7 @@ func dateIn(names []string) (form string, at [][2]int, other string) {
 		return r
 	}, names[0]), "0")
 	for i := range forms {
-		if forms[i].digits > digits {
+		if forms[i].digits > digits || strings.ContainsFunc(forms[i].marks, func(r rune) bool { return !strings.ContainsRune(names[0], r) }) {
 			continue
 		}
 		places := forms[i].in(names[0])
@@ -188,7 +190,7 @@ func hours(f *dateForm, names []string, at [][2]int) bool {
 // dated replaces the date in a name by its capture.
 func dated(name string) (pattern, form string) {
 	form, at, _ := dateIn([]string{name})
-	if form == "" || form == "%y%m%d" { // six digits of one name may as well be a counter
+	if form == "" || form == "%y%m%d" || form == "%Y%m" || form == "%m%Y" { // six digits of one name may as well be a counter
 		return name, ""
 	}
 	return name[:at[0][0]] + "{slot:" + form + "}" + name[at[0][1]:], form

@@ -13,6 +13,8 @@ type Session struct {
 	Name    string `json:"name"`
 	Service string `json:"service" doc:"The machine"`
 	Version string `json:"version"`
+	By      string `json:"by" enum:"password,openid,token" doc:"How they signed in; token for a link too"`
+	Rights
 }
 
 // Service is a running service, as it last spoke up.
@@ -150,6 +152,47 @@ type NewToken struct {
 	ID     int64  `json:"id"`
 	Name   string `json:"name"`
 	Secret string `json:"secret" doc:"Told once, and kept nowhere"`
+}
+
+// How people sign in.
+const (
+	ByPassword = "password"
+	ByOpenID   = "openid"
+	ByToken    = "token"
+)
+
+// User is a person who signs in.
+type User struct {
+	Name      string    `json:"name"`
+	By        string    `json:"by" enum:"password,openid" doc:"How they sign in"`
+	CreatedAt time.Time `json:"created_at"`
+	Sessions  int64     `json:"sessions" doc:"Sessions of theirs that last"`
+	Rights
+	LastUsedAt *time.Time `json:"last_used_at" doc:"To the minute; null for never"`
+}
+
+// UserList is the users, by name.
+type UserList struct {
+	Items []User `json:"items" nullable:"false"`
+}
+
+// UserWanted says what a user is to be.
+type UserWanted struct {
+	Role     string   `json:"role" enum:"look,operate,own" doc:"What they may"`
+	Feeds    []string `json:"feeds,omitempty" maxItems:"100" doc:"Patterns of the feeds that they may change, and whose data they see; none for all"`
+	Blind    bool     `json:"blind,omitempty" doc:"Rows of tables, and rejects, are not shown"`
+	Password string   `json:"password,omitempty" minLength:"10" maxLength:"256" doc:"A new user needs one; of one who is there it is changed, and their sessions end"`
+}
+
+// PasswordChange changes one's own password.
+type PasswordChange struct {
+	Old string `json:"old" maxLength:"256"`
+	New string `json:"new" minLength:"10" maxLength:"256"`
+}
+
+// SignInWays is how people may sign in, beside a link, a token, and a name with a password.
+type SignInWays struct {
+	OpenID string `json:"openid" doc:"What the provider of OpenID Connect is called; empty where there is none"`
 }
 
 // Act is what a person or a program did, or tried to do.

@@ -138,7 +138,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		"the service's own folder (or MULLEIN_HOME)")
 	root.PersistentFlags().StringVar(&c.settings, "settings", os.Getenv("MULLEIN_SETTINGS"),
 		"the settings file (or MULLEIN_SETTINGS; default: "+settings.FileName+" in the home folder, if there is one)")
-	root.AddCommand(c.token(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(),
+	root.AddCommand(c.token(), c.user(), c.serve(p), c.demo(p), c.feed(), c.run(), c.cancel(), c.deliver(), c.status(),
 		c.ledger(),
 		c.arrival(), c.rejects(), c.checks(), c.rehearse(), c.rows(), c.runs(), c.due(),
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),

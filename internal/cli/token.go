@@ -24,12 +24,7 @@ func (c *command) token() *cobra.Command {
 				return c.show(list, func() {
 					t := &grid{head: []string{"TOKEN", "NAME", "ROLE", "FEEDS", "DATA", "SINCE", "UNTIL", "LAST USED", "SESSIONS"}}
 					for _, k := range list.Items {
-						feeds := "all"
-						if len(k.Feeds) > 0 {
-							feeds = strings.Join(k.Feeds, ", ")
-						}
-						t.add(id(k.ID), text(k.Name), text(k.Role), text(feeds), text(map[bool]string{true: "shown", false: "not shown"}[k.Data]),
-							when(&k.CreatedAt), when(k.ExpiresAt), when(k.LastUsedAt), integer(k.Sessions))
+						t.add(id(k.ID), text(k.Name), text(k.Role), text(feedsOf(k.Rights)), text(dataOf(k.Rights)), when(&k.CreatedAt), when(k.ExpiresAt), when(k.LastUsedAt), integer(k.Sessions))
 					}
 					t.write(c.out)
 				})

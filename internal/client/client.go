@@ -188,6 +188,21 @@ func (c *Client) NewToken(ctx context.Context, of api.TokenWanted) (out api.NewT
 	return out, c.call(ctx, http.MethodPost, "/tokens", nil, of, &out)
 }
 
+// Users returns the people who sign in.
+func (c *Client) Users(ctx context.Context) (api.UserList, error) {
+	return get[api.UserList](ctx, c, "/users", nil)
+}
+
+// PutUser makes a user, or changes one.
+func (c *Client) PutUser(ctx context.Context, name string, of api.UserWanted) error {
+	return c.call(ctx, http.MethodPut, "/users/"+url.PathEscape(name), nil, of, nil)
+}
+
+// RemoveUser ends a user, and their sessions.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/users/"+url.PathEscape(name), nil, nil, nil)
+}
+
 // Acts returns what people and programs did, the newest first; feed, by and what narrow it where
 // they are given, and before is the next of the page before.
 func (c *Client) Acts(ctx context.Context, feed, by, what string, before int64, most int) (api.ActList, error) {

@@ -17,6 +17,7 @@ const (
 	UseAPI     = "api"     // presented with every call
 	UseSession = "session" // held in a browser's cookie
 	UseSignIn  = "sign-in" // in a link; good for one sign-in
+	UseUser    = "user"    // none: a person who signs in otherwise
 )
 
 // ErrToken says that a token is unknown, spent or out of date.
@@ -29,7 +30,7 @@ func NewSecret() string {
 	return "mu_" + base64.RawURLEncoding.EncodeToString(b)
 }
 
-func hash(secret string) []byte {
+func hashOf(secret string) []byte {
 	h := sha256.Sum256([]byte(secret))
 	return h[:]
 }
@@ -61,6 +62,7 @@ type Rights struct {
 type Credential struct {
 	ID   int64
 	Name string // whose it is
+	By   string // password or openid, for a user's session
 	Rights
 }
 
@@ -83,7 +85,7 @@ func (l *Ledger) AddToken(ctx context.Context, secret, name, use string, life ti
 	var ids []int64
 	err = l.with(ctx).Raw(`INSERT INTO token (name, hash, use, expires_at, parent)
 		VALUES (?, ?, ?, now() + nullif(?, 0) * interval '1 second', nullif(?, 0))
-		ON CONFLICT (hash) DO UPDATE SET use = token.use RETURNING id`, name, hash(secret), use, life.Seconds(),
+		ON CONFLICT (hash) DO UPDATE SET use = token.use RETURNING id`, name, hashOf(secret), use, life.Seconds(),
 		parent).Scan(&ids).Error
 	if err != nil {
 		return 0, fmt.Errorf("add token: %w", err)
@@ -101,37 +103,54 @@ func (l *Ledger) GiveRights(ctx context.Context, id int64, r Rights) error {
 		id).Error
 }
 
-const goodToken = "hash = ? AND use = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now())"
+// AddSession makes a secret good for a session that was begun by a token or a user. It ends after a
+// while, and when it was not used for a while.
+func (l *Ledger) AddSession(ctx context.Context, secret string, by Credential, whole, idle time.Duration) error {
+	id, err := l.AddToken(ctx, secret, by.Name, UseSession, whole, by.ID)
+	if err != nil {
+		return err
+	}
+	return l.with(ctx).Exec("UPDATE token SET idle = ? WHERE id = ?", idle.Seconds(), id).Error
+}
+
+const goodToken = "hash = ? AND use = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now()) " +
+	"AND (idle IS NULL OR coalesce(last_used_at, created_at) + idle * interval '1 second' > now())"
+
+// sessionsOfToken counts the sessions that were signed in with a token t and last.
+const sessionsOfToken = `(SELECT count(*) FROM token s WHERE s.parent = t.id AND s.use = 'session' AND s.ended_at IS NULL
+	AND s.expires_at > now()) AS sessions`
 
 // CheckToken returns what is behind a secret, or ErrToken.
 func (l *Ledger) CheckToken(ctx context.Context, secret, use string) (Credential, error) {
 	c, err := l.credential(ctx, "check token", `SELECT t.id, t.name, coalesce(p.role, t.role) AS role,
-		coalesce(p.feeds, t.feeds) AS feeds, coalesce(p.data, t.data) AS data, coalesce(p.id, t.id) AS used
+		coalesce(p.feeds, t.feeds) AS feeds, coalesce(p.data, t.data) AS data,
+		CASE WHEN p.subject IS NOT NULL THEN 'openid' WHEN p.password IS NOT NULL THEN 'password' ELSE '' END AS by, coalesce(p.id, t.id) AS used, t.id AS given
 		FROM (SELECT * FROM token WHERE `+goodToken+`) t LEFT JOIN token p ON p.id = t.parent
 		WHERE p.id IS NULL OR p.ended_at IS NULL AND (p.expires_at IS NULL OR p.expires_at > now())`, secret, use)
 	if err == nil {
-		err = l.used(ctx, c.Used)
+		err = l.used(ctx, c.Used, c.Given)
 	}
 	return c.Credential, err
 }
 
-// used notes that a token was used, at most once a minute.
-func (l *Ledger) used(ctx context.Context, id int64) error {
+// used notes that a session was used, and the token that it was begun with, at most once a
+// minute.
+func (l *Ledger) used(ctx context.Context, token, session int64) error {
 	const often = time.Minute
 	l.tokens.mu.Lock()
 	now := time.Now()
-	recent := now.Sub(l.tokens.at[id]) < often
+	recent := now.Sub(l.tokens.at[session]) < often
 	if !recent {
 		if len(l.tokens.at) > 10_000 || l.tokens.at == nil {
 			l.tokens.at = map[int64]time.Time{}
 		}
-		l.tokens.at[id] = now
+		l.tokens.at[session] = now
 	}
 	l.tokens.mu.Unlock()
 	if recent {
 		return nil
 	}
-	return l.with(ctx).Exec("UPDATE token SET last_used_at = now() WHERE id = ?", id).Error
+	return l.with(ctx).Exec("UPDATE token SET last_used_at = now() WHERE id IN (?, ?)", token, session).Error
 }
 
 // usedTokens is when tokens were used last, as far as that was recorded.
@@ -148,15 +167,16 @@ func (l *Ledger) SpendToken(ctx context.Context, secret, use string) (Credential
 	return c.Credential, err
 }
 
-// usedCredential is a credential, and the token that it comes from.
+// usedCredential is a credential, the token that it comes from, and what was given: the same, or
+// a session of it.
 type usedCredential struct {
 	Credential
-	Used int64
+	Used, Given int64
 }
 
 func (l *Ledger) credential(ctx context.Context, what, statement, secret, use string) (usedCredential, error) {
 	var found []usedCredential
-	if err := l.with(ctx).Raw(statement, hash(secret), use).Scan(&found).Error; err != nil {
+	if err := l.with(ctx).Raw(statement, hashOf(secret), use).Scan(&found).Error; err != nil {
 		return usedCredential{}, fmt.Errorf("%s: %w", what, err)
 	}
 	if len(found) == 0 {
@@ -168,8 +188,7 @@ func (l *Ledger) credential(ctx context.Context, what, statement, secret, use st
 // Tokens returns the tokens for calls that are good, by number.
 func (l *Ledger) Tokens(ctx context.Context) ([]Token, error) {
 	list := []Token{}
-	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, t.expires_at, t.last_used_at, t.role, t.feeds, t.data, (SELECT count(*) FROM token s WHERE s.parent = t.id
-		AND s.use = 'session' AND s.ended_at IS NULL AND s.expires_at > now()) AS sessions
+	err := l.with(ctx).Raw(`SELECT t.id, t.name, t.created_at, t.expires_at, t.last_used_at, t.role, t.feeds, t.data, ` + sessionsOfToken + `
 		FROM token t WHERE use = 'api' AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > now()) ORDER BY id
 		LIMIT 1000`).Scan(&list).Error
 	return list, err
@@ -177,11 +196,13 @@ func (l *Ledger) Tokens(ctx context.Context) ([]Token, error) {
 
 // EndToken ends a token for calls, and all that was made by it. It fails with
 // [ErrNotFound] where there is no such token.
-func (l *Ledger) EndToken(ctx context.Context, id int64) error {
-	done := l.with(ctx).Exec(`WITH ended AS (UPDATE token SET ended_at = now() WHERE id = ? AND use = 'api'
+func (l *Ledger) EndToken(ctx context.Context, id int64) error { return l.end(ctx, id, UseAPI) }
+
+func (l *Ledger) end(ctx context.Context, id int64, use string) error {
+	done := l.with(ctx).Exec(`WITH ended AS (UPDATE token SET ended_at = now() WHERE id = ? AND use = ?
 		AND ended_at IS NULL RETURNING id),
 		made AS (DELETE FROM token WHERE parent IN (SELECT id FROM ended))
-		SELECT FROM ended`, id)
+		SELECT FROM ended`, id, use)
 	if done.Error != nil {
 		return fmt.Errorf("end token: %w", done.Error)
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -24,7 +23,10 @@ import (
 // Operations that need more than their method says, by their ids.
 var (
 	// owned are of the owner of a feed, or of the service.
-	owned = []string{"put-feed", "remove-feed", "put-rollup", "remove-rollup", "new-token", "end-token", "tokens", "acts", "collapse"}
+	owned = []string{"put-feed", "remove-feed", "put-rollup", "remove-rollup", "new-token", "end-token", "tokens", "acts", "collapse",
+		"users", "put-user", "remove-user"}
+	// oneself are of who makes the call.
+	oneself = []string{"change-password"}
 	// looked change nothing that anybody else sees.
 	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse"}
 	// withData show rows of tables, or rejects.
@@ -32,7 +34,7 @@ var (
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",
-		"test-outlet", "send-notice"}
+		"users", "put-user", "remove-user", "test-outlet", "send-notice"}
 )
 
 // needs returns the role that an operation needs.
@@ -40,7 +42,7 @@ func needs(o *huma.Operation) ledger.Role {
 	switch {
 	case slices.Contains(owned, o.OperationID):
 		return ledger.RoleOwn
-	case o.Method == http.MethodGet || slices.Contains(looked, o.OperationID):
+	case o.Method == http.MethodGet || slices.Contains(looked, o.OperationID) || slices.Contains(oneself, o.OperationID):
 		return ledger.RoleLook
 	}
 	return ledger.RoleOperate
@@ -49,7 +51,7 @@ func needs(o *huma.Operation) ledger.Role {
 // allowed lets calls through that their token allows.
 func (s *Server) allowed(ctx huma.Context, next func(huma.Context)) {
 	o := ctx.Operation()
-	if o.OperationID == "sign-in" {
+	if o.OperationID == "sign-in" || o.OperationID == "sign-in-ways" {
 		next(ctx)
 		return
 	}
@@ -138,7 +140,7 @@ func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	who := rightsOf(ctx.Context())
-	act := &ledger.Act{By: who.Name, Way: credentialOf(ctx.Context()).use, Came: hostOf(ctx.RemoteAddr()), What: o.OperationID,
+	act := &ledger.Act{By: who.Name, Way: credentialOf(ctx.Context()).use, Came: humagin.Unwrap(ctx).ClientIP(), What: o.OperationID,
 		Of: ctx.URL().Path}
 	if feed, err := s.feedOfCall(ctx); err == nil {
 		act.Feed = feed
@@ -172,13 +174,6 @@ func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 type both struct {
 	io.Reader
 	io.Closer
-}
-
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
 }
 
 // howItIs says how a feed is that an operation changes.

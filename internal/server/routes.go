@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,12 +23,14 @@ import (
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/settings"
 	"mullein/internal/table"
 )
 
 // routes registers all calls.
 func (s *Server) routes() {
 	s.sessionRoutes()
+	s.userRoutes()
 	s.feedRoutes()
 	s.arrivalRoutes()
 	s.targetRoutes()
@@ -49,7 +52,7 @@ func do(method, id, path, summary string) huma.Operation {
 
 // sessionRoutes registers who is signed in, and what goes on in the whole service.
 func (s *Server) sessionRoutes() {
-	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, or a token"),
+	huma.Register(s.api, do(http.MethodPost, "sign-in", "/session", "Sign in with a code of a link, a token, or a name and a password"),
 		s.signIn)
 	huma.Register(s.api, get("session", "/session", "Who is signed in"), s.session)
 	huma.Register(s.api, do(http.MethodDelete, "sign-out", "/session", "Sign out"), s.signOut)
@@ -212,8 +215,10 @@ func giveAs[T, W any](to func(*T) W) func(*T, error) (*body[W], error) {
 
 type signInInput struct {
 	Body struct {
-		Code  string `json:"code,omitempty" maxLength:"100" doc:"From the link that the start prints; good once"`
-		Token string `json:"token,omitempty" maxLength:"100"`
+		Code     string `json:"code,omitempty" maxLength:"100" doc:"From the link that the start prints; good once"`
+		Token    string `json:"token,omitempty" maxLength:"100"`
+		Name     string `json:"name,omitempty" maxLength:"63" doc:"With the password"`
+		Password string `json:"password,omitempty" maxLength:"256"`
 	}
 }
 
@@ -225,30 +230,55 @@ type signInOutput struct {
 func (s *Server) signIn(ctx context.Context, in *signInInput) (*signInOutput, error) {
 	var by ledger.Credential
 	var err error
-	if in.Body.Code != "" {
+	switch {
+	case in.Body.Code != "":
 		by, err = s.ledger.SpendToken(ctx, in.Body.Code, ledger.UseSignIn)
-	} else {
+	case in.Body.Name != "":
+		by, err = s.byPassword(ctx, in.Body.Name, in.Body.Password)
+	default:
 		by, err = s.ledger.CheckToken(ctx, in.Body.Token, ledger.UseAPI)
+	}
+	if errors.Is(err, ledger.ErrToken) && in.Body.Name != "" {
+		return nil, huma.Error401Unauthorized("this name and this password do not belong together")
 	}
 	if errors.Is(err, ledger.ErrToken) {
 		return nil, huma.Error401Unauthorized("this link or token is not good, or no longer; the token is in the file " +
 			"owner.token of the service's home folder")
 	}
 	if err != nil {
+		return nil, refused(err)
+	}
+	cookie, err := s.begin(ctx, by)
+	if err != nil {
 		return nil, answer(err)
 	}
+	// What it may is asked of the session itself, which is by its token where the code of a link is not.
+	of, err := s.ledger.CheckToken(ctx, cookie.Value, ledger.UseSession)
+	if err != nil {
+		return nil, answer(err)
+	}
+	return &signInOutput{SetCookie: *cookie, Body: s.sessionOf(of)}, nil
+}
+
+// begin begins a session, and returns the cookie that a browser keeps of it.
+func (s *Server) begin(ctx context.Context, by ledger.Credential) (*http.Cookie, error) {
+	of := s.settings.now.Load().SignIn
+	standard := settings.Default().SignIn
+	whole, idle := time.Duration(cmp.Or(of.Whole, standard.Whole)), time.Duration(cmp.Or(of.Idle, standard.Idle))
 	secret := ledger.NewSecret()
-	if _, err := s.ledger.AddToken(ctx, secret, by.Name, ledger.UseSession, sessionLife, by.ID); err != nil {
-		return nil, answer(err)
+	if err := s.ledger.AddSession(ctx, secret, by, whole, idle); err != nil {
+		return nil, err
 	}
-	out := &signInOutput{Body: api.Session{Name: by.Name, Service: s.name, Version: Version}}
-	out.SetCookie = http.Cookie{Name: s.cookie, Value: secret, Path: "/", HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, Secure: s.secured, MaxAge: int(sessionLife.Seconds())}
-	return out, nil
+	return &http.Cookie{Name: s.cookie, Value: secret, Path: s.base() + "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: s.secured, MaxAge: int(whole.Seconds())}, nil
 }
 
 func (s *Server) session(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
-	return give(api.Session{Name: callerOf(ctx), Service: s.name, Version: Version}, nil)
+	return give(s.sessionOf(rightsOf(ctx)), nil)
+}
+
+func (s *Server) sessionOf(of ledger.Credential) api.Session {
+	return api.Session{Name: of.Name, Service: s.name, Version: Version, By: cmp.Or(of.By, api.ByToken), Rights: rightsAs(of.Rights)}
 }
 
 type signOutOutput struct {
@@ -263,7 +293,7 @@ func (s *Server) signOut(ctx context.Context, _ *struct{}) (*signOutOutput, erro
 		}
 	}
 	s.signedOut.give() // live streams of that session end
-	return &signOutOutput{http.Cookie{Name: s.cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+	return &signOutOutput{http.Cookie{Name: s.cookie, Path: s.base() + "/", Secure: s.secured, HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		MaxAge: -1}}, nil
 }
 
@@ -274,7 +304,7 @@ func (s *Server) tokens(ctx context.Context, _ *struct{}) (*body[api.TokenList],
 
 func tokenOf(t *ledger.Token) api.Token {
 	return api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, Sessions: t.Sessions, ExpiresAt: t.ExpiresAt,
-		LastUsedAt: t.LastUsedAt, Rights: api.Rights{Role: string(t.Role), Feeds: append([]string{}, t.Feeds...), Data: t.Data}}
+		LastUsedAt: t.LastUsedAt, Rights: rightsAs(t.Rights)}
 }
 
 func (s *Server) newToken(ctx context.Context, in *struct{ Body api.TokenWanted }) (*body[api.NewToken], error) {

@@ -210,6 +210,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	s := New(records, e, who, c.LandingRoots, c.Log)
 	s.settings.now.Store(&c.Settings)
+	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
+		return fmt.Errorf("proxies: %w", err)
+	}
 	s.secured = shown != nil || strings.HasPrefix(c.Address, "https://")
 	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
 		Address: scheme + listener.Addr().String(), Rollups: s.rollupsFor, Log: c.Log, Ending: func() map[string]string {
@@ -362,7 +365,7 @@ func (s *Server) announce(ctx context.Context, home string, r Running, c Config)
 	if err := os.WriteFile(filepath.Join(home, AddressFile), []byte(r.URL+"\n"), 0o644); err != nil {
 		return fmt.Errorf("write the address: %w", err)
 	}
-	if r.SignIn, err = s.signInLink(ctx, r.URL); err != nil {
+	if r.SignIn, err = s.signInLink(ctx, r.URL+s.base()); err != nil {
 		return err
 	}
 	console := r.SignIn

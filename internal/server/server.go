@@ -7,9 +7,11 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"html"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -64,6 +66,8 @@ type Server struct {
 	mu        sync.Mutex
 	followers map[chan struct{}]bool
 	guard     guard
+	passwords passwords
+	openID    openID
 	over      context.Context // ends the live streams
 }
 
@@ -71,10 +75,11 @@ type Server struct {
 func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *slog.Logger) *Server {
 	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: of.Name,
 		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{},
-		over: context.Background()}
+		over: context.Background(), passwords: make(passwords, hashed)}
 	s.settings.now.Store(&settings.Settings{})
 	gin.SetMode(gin.ReleaseMode)
 	s.router = gin.New()
+	_ = s.router.SetTrustedProxies(nil) // fails for what is no address only
 	s.router.Use(gin.CustomRecoveryWithWriter(nil, s.recovered), s.secure, storable)
 	s.router.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.router.GET("/readyz", s.ready)
@@ -85,6 +90,8 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	config.Security = []map[string][]string{{"token": {}}}
 	s.router.Use(s.guarded, s.signedIn)
 	s.router.GET("/metrics", s.metrics)
+	s.router.GET(openIDPath, s.beginOpenID)
+	s.router.GET(openIDBackPath, s.endOpenID)
 	s.api = humagin.New(s.router, config)
 	s.api.UseMiddleware(s.kept, s.allowed)
 	s.routes()
@@ -95,7 +102,27 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 // Handler returns all routes. Calls that change something are refused when a
 // browser says that they come from another site.
 func (s *Server) Handler() http.Handler {
-	return http.NewCrossOriginProtection().Handler(s.router)
+	protected := http.NewCrossOriginProtection().Handler(s.router)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		// Some proxies take the base off, and some do not.
+		switch base := s.base(); {
+		case base != "" && r.URL.Path == base:
+			http.Redirect(w, r, base+"/", http.StatusPermanentRedirect)
+		case base != "" && strings.HasPrefix(r.URL.Path, base+"/"):
+			http.StripPrefix(base, protected).ServeHTTP(w, r)
+		default:
+			protected.ServeHTTP(w, r)
+		}
+	})
+}
+
+// base is the path that people reach the service under, such as /loads; "" for none.
+func (s *Server) base() string {
+	at, err := url.Parse(s.settings.now.Load().Address)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimRight(at.Path, "/")
 }
 
 // OpenAPI returns the API's description.
@@ -127,7 +154,7 @@ func (s *Server) secure(c *gin.Context) {
 	c.Set(nonceKey, nonce)
 	h := c.Writer.Header()
 	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
-		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; "+
+		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'self'; form-action 'none'; "+
 		"frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
@@ -164,14 +191,15 @@ type Identity struct {
 func cookieName(id string) string { return "mullein_" + id[:min(8, len(id))] }
 
 const (
-	sessionLife = 7 * 24 * time.Hour
-	signInLife  = 30 * time.Minute
-	sessionPath = "/api/v1/session"
+	signInLife     = 30 * time.Minute
+	sessionPath    = "/api/v1/session"
+	signInWaysPath = sessionPath + "/ways"
 )
 
 // signedIn lets calls of the API through that carry a token or a session.
 func (s *Server) signedIn(c *gin.Context) {
-	if !strings.HasPrefix(c.Request.URL.Path, "/api/") && !isMetrics(c.Request) || c.Request.URL.Path == sessionPath &&
+	path := c.Request.URL.Path
+	if !strings.HasPrefix(path, "/api/") && !isMetrics(c.Request) || path == signInWaysPath || path == sessionPath &&
 		c.Request.Method == http.MethodPost {
 		return
 	}
@@ -279,10 +307,9 @@ func (s *Server) signInLink(ctx context.Context, url string) (string, error) {
 	return url + "/sign-in#" + code, nil
 }
 
-// console serves the console's files; every other path is a page of it.
 // pages are how the console's pages begin. Other paths are nothing.
 var pages = []string{"", ".", "sign-in", "today", "feeds", "rehearsal", "rejects", "ledger", "arrivals", "targets", "due", "runs",
-	"notices", "volumes", "assets", "icon.svg"}
+	"notices", "volumes", "people", "assets", "icon.svg"}
 
 // isConsole reports whether a path is a page of the console, or a file of it.
 func isConsole(path string) bool {
@@ -290,6 +317,7 @@ func isConsole(path string) bool {
 	return slices.Contains(pages, first)
 }
 
+// console serves the console's files and pages.
 func (s *Server) console(c *gin.Context) {
 	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	known := isConsole(p)
@@ -317,8 +345,8 @@ func (s *Server) console(c *gin.Context) {
 	if !known { // people are shown a page that says so
 		status = http.StatusNotFound
 	}
-	c.Data(status, "text/html; charset=utf-8", []byte(strings.ReplaceAll(string(page), "__NONCE__",
-		c.GetString(nonceKey))))
+	c.Data(status, "text/html; charset=utf-8", []byte(strings.NewReplacer("__NONCE__", c.GetString(nonceKey), "__BASE__",
+		html.EscapeString(s.base())).Replace(string(page))))
 }
 
 // follow wakes the live streams when there is news, until ctx ends.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net"
 	"net/mail"
+	"net/netip"
 	"net/url"
 	"path/filepath"
 	"regexp"
@@ -80,11 +81,55 @@ func (c *checker) numbers() {
 	if at, err := url.Parse(s.Address); s.Address != "" && (err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https") {
 		c.fail("address", "%q is no address such as https://mullein.sorrel.example", s.Address)
 	}
+	for i, p := range s.Proxies {
+		if _, err := netip.ParsePrefix(p); err != nil && net.ParseIP(p) == nil {
+			c.fail(fmt.Sprintf("proxies.%d", i), "%q is no address and no network such as 10.1.0.0/16", p)
+		}
+	}
+	for path, d := range map[string]Span{"sign_in.idle": s.SignIn.Idle, "sign_in.whole": s.SignIn.Whole} {
+		if d < Span(time.Minute) || d > 366*day {
+			c.fail(path, "1m to 366d, not %s", d)
+		}
+	}
+	if o := s.SignIn.OpenID; o != nil {
+		c.openID(o)
+	}
 	if t := s.TLS; t != nil && (t.Certificate == "" || t.Key == "") {
 		c.fail("tls", "certificate and key are needed, each a file")
 	}
 	if _, is := s.Connections[feed.MainConnection]; is {
 		c.fail("connections."+feed.MainConnection, "this is the database with the records; name it as database")
+	}
+}
+
+// openID says what is wrong with a provider.
+func (c *checker) openID(o *OpenID) {
+	const path = "sign_in.openid"
+	c.reachable(path+".issuer", "a provider", o.Issuer)
+	if o.Client == "" {
+		c.fail(path+".client", "it is needed: what the provider calls this service")
+	}
+	if o.Secret != "" && o.SecretFile != "" {
+		c.fail(path+".secret_file", "give secret or secret_file, not both")
+	}
+	if c.l.Address == "" {
+		c.fail(path, "the provider sends people back to the service's address; give address")
+	}
+	if len(o.Groups) == 0 {
+		c.fail(path+".groups", "nobody may sign in; name at least one group with its role")
+	}
+	for i, g := range o.Groups {
+		if g.Group == "" || !slices.Contains([]string{"look", "operate", "own"}, g.Role) {
+			c.fail(fmt.Sprintf("%s.groups.%d", path, i), "a group has a name, and one of the roles look, operate and own")
+		}
+	}
+}
+
+// reachable says whether an address is one by https, or on this machine.
+func (c *checker) reachable(path, what, address string) {
+	at, err := url.Parse(address)
+	if err != nil || at.Host == "" || at.Scheme != "https" && (at.Scheme != "http" || !isLocal(at.Hostname())) {
+		c.fail(path, "%s needs an https address, or http on this machine", what)
 	}
 }
 
@@ -164,10 +209,7 @@ func isLocal(host string) bool {
 }
 
 func (c *checker) hook(path string, o *Outlet) {
-	at, err := url.Parse(o.Hook)
-	if err != nil || at.Host == "" || at.Scheme != "https" && (at.Scheme != "http" || !isLocal(at.Hostname())) {
-		c.fail(path+".hook", "a hook needs an https address, or http on this machine")
-	}
+	c.reachable(path+".hook", "a hook", o.Hook)
 	switch {
 	case o.Secret == "" && o.SecretFile == "":
 		c.fail(path+".secret_file", "messages are signed; name a file with the secret, or give secret")

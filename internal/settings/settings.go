@@ -12,7 +12,9 @@ import (
 // Settings is all that can be said of a service.
 type Settings struct {
 	Listen         string            `json:"listen" doc:"The address and port that the service listens on; port 0 takes a free one."`
-	Address        string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example, for links in notices. Default: that of listen."`
+	Address        string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example/loads, for links in notices; its path is the one that a proxy has the service under. Default: that of listen."`
+	Proxies        []string          `json:"proxies" doc:"Addresses of proxies, or networks such as 10.1.0.0/16, that say where calls come from by X-Forwarded-For. Default: none is believed."`
+	SignIn         SignIn            `json:"sign_in" doc:"How people sign in to the console."`
 	TLS            *TLS              `json:"tls" doc:"The service's own certificate; it answers by https then. Default: it answers by http."`
 	Database       string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
 	LandingRoots   []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
@@ -24,6 +26,33 @@ type Settings struct {
 	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
 	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
 	Tell           []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
+}
+
+// SignIn says how people sign in.
+type SignIn struct {
+	Idle   Span    `json:"idle" doc:"A session ends when it was not used for so long."`
+	Whole  Span    `json:"whole" doc:"A session ends after so long."`
+	OpenID *OpenID `json:"openid" doc:"A provider of OpenID Connect. Its redirect address is that of the service with /sign-in/openid/back behind it. Default: people sign in by a password, a link or a token."`
+}
+
+// OpenID is a provider of OpenID Connect.
+type OpenID struct {
+	Name       string   `json:"name" doc:"What people call it, on the button."`
+	Issuer     string   `json:"issuer" doc:"Its address, as its tokens say it."`
+	Client     string   `json:"client" doc:"What it calls the service."`
+	Secret     string   `json:"secret" secret:"true" doc:"The secret that it gave the service."`
+	SecretFile string   `json:"secret_file" doc:"A file with the secret, read when it is needed."`
+	Scopes     []string `json:"scopes" doc:"What is asked for beside openid. Default: profile and email."`
+	Claim      string   `json:"claim" doc:"The claim that lists a person's groups. Default: groups."`
+	Groups     []Group  `json:"groups" doc:"What groups may; of several, the first that a person is in counts. Who is in none may not sign in."`
+}
+
+// Group is what people of a group may.
+type Group struct {
+	Group string   `json:"group" doc:"Its name, as the provider says it."`
+	Role  string   `json:"role" enum:"look,operate,own" doc:"look, operate or own."`
+	Feeds []string `json:"feeds" doc:"Patterns of the feeds that they may change, and whose data they see; * stands for any characters. Default: all."`
+	Blind bool     `json:"blind" doc:"Rows of tables, and rejects, are not shown."`
 }
 
 // TLS is a certificate with its key.
@@ -130,6 +159,7 @@ const day = Span(24 * time.Hour)
 // Default is what holds where nothing is said.
 func Default() Settings {
 	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100,
+		SignIn: SignIn{Idle: 12 * Span(time.Hour), Whole: 7 * day},
 		Keep: Keep{Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
 			Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day, Order: 400 * day, Notices: 90 * day}}
 }

@@ -3,9 +3,10 @@ import { NButton, NConfigProvider, NMessageProvider } from 'naive-ui'
 import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api } from './api/client'
+import { base } from './base'
 import { listen, live, queries, stopListening } from './live'
 import { signedIn } from './session'
-import { base, dark, overrides, switchTheme } from './theme'
+import { base as theme, dark, overrides, switchTheme } from './theme'
 
 const route = useRoute()
 const router = useRouter()
@@ -31,11 +32,11 @@ async function signOut() {
 </script>
 
 <template>
-  <n-config-provider :theme="base" :theme-overrides="overrides" abstract>
+  <n-config-provider :theme="theme" :theme-overrides="overrides" abstract>
     <n-message-provider>
       <header v-if="signedIn && !route.meta.open">
         <nav class="row" aria-label="Pages">
-          <router-link to="/today" class="name"><img src="/icon.svg" alt="" width="22" height="22" />Mullein</router-link>
+          <router-link to="/today" class="name"><img :src="`${base}/icon.svg`" alt="" width="22" height="22" />Mullein</router-link>
           <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page">{{ p.name }}</router-link>
         </nav>
         <div class="row">
@@ -44,6 +45,7 @@ async function signOut() {
             {{ live ? 'live' : 'connecting' }}
           </span>
           <span class="quiet">{{ signedIn.service }}</span>
+          <router-link to="/people" class="page" :title="`${signedIn.name} may ${signedIn.role}`">{{ signedIn.name }}</router-link>
           <n-button quaternary size="small" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</n-button>
           <n-button quaternary size="small" @click="signOut">Sign out</n-button>
         </div>

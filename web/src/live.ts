@@ -1,6 +1,7 @@
 import { QueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import type { Progress } from './api/client'
+import { base } from './base'
 
 /** What the pages show. It is asked for again when the service tells of news, not by the clock. */
 export const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: Infinity } } })
@@ -91,7 +92,7 @@ function tell(news: News) {
 }
 
 function open() {
-  stream = new EventSource('/api/v1/events')
+  stream = new EventSource(`${base}/api/v1/events`)
   stream.addEventListener('hello', () => tell({ kind: 'open' }))
   stream.addEventListener('change', (e) => tell({ kind: 'change', change: JSON.parse((e as MessageEvent<string>).data) as Change }))
   stream.addEventListener('progress', (e) => tell({ kind: 'progress', loads: (JSON.parse((e as MessageEvent<string>).data) as { loads: Progress[] }).loads }))

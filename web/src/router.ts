@@ -1,9 +1,10 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { api } from './api/client'
+import { base } from './base'
 import { signedIn } from './session'
 
 export const router = createRouter({
-  history: createWebHistory(),
+  history: createWebHistory(base + '/'),
   routes: [
     { path: '/', redirect: '/today' },
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
@@ -23,6 +24,7 @@ export const router = createRouter({
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
     { path: '/volumes', component: () => import('./pages/Volumes.vue'), meta: { title: 'Volumes' } },
+    { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
   ],
 })

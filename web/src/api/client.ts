@@ -1,7 +1,8 @@
 import createClient from 'openapi-fetch'
+import { base } from '../base'
 import type { components, paths } from './schema'
 
-export const api = createClient<paths>({ baseUrl: '' })
+export const api = createClient<paths>({ baseUrl: base })
 
 type Schemas = components['schemas']
 export type Arrival = Schemas['Arrival']

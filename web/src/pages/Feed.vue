@@ -4,6 +4,7 @@ import { NButton, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
+import { base } from '../base'
 import ArrivalTable from '../components/ArrivalTable.vue'
 import CheckTable from '../components/CheckTable.vue'
 import FileTable from '../components/FileTable.vue'
@@ -70,7 +71,7 @@ async function drop(e: DragEvent) {
   const files = [...(e.dataTransfer?.files ?? [])] // the event forgets them when it is over
   for (const file of files) {
     const q = new URLSearchParams({ path: file.name })
-    const answer = await fetch(`/api/v1/feeds/${name.value}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
+    const answer = await fetch(`${base}/api/v1/feeds/${name.value}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
     if (answer.ok) message.success(`${file.name} lies at the landing.`)
     else message.error(((await answer.json()) as { detail?: string }).detail ?? `${file.name} was not taken.`, { duration: 8000 })
   }

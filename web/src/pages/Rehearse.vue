@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Rehearsal } from '../api/client'
 import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
+import { base } from '../base'
 import FilePick from '../components/FilePick.vue'
 import RejectTable from '../components/RejectTable.vue'
 import { duration, harmless } from '../format'
@@ -47,7 +48,7 @@ async function go() {
     if (own.value) body.append('file', own.value, own.value.name)
   }
   try {
-    const answer = await fetch(`/api/v1/rehearsals?${q}`, { method: 'POST', body })
+    const answer = await fetch(`${base}/api/v1/rehearsals?${q}`, { method: 'POST', body })
     const said = (await answer.json()) as Rehearsal & { detail?: string; errors?: { location?: string; message: string }[] }
     if (answer.ok) out.value = said
     else problem.value = [said.detail ?? 'The service refused.', ...(said.errors ?? []).map((e) => `${e.location}: ${e.message}`)].join('\n')

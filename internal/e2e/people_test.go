@@ -235,6 +235,8 @@ func (p *provider) token(w http.ResponseWriter, r *http.Request, answer func(htt
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	who, secret, _ := r.BasicAuth()
+	secret, err := url.QueryUnescape(secret) // as RFC 6749, section 2.3.1, has it
+	assert.NoError(p.t, err)
 	verifier := sha256.Sum256([]byte(r.FormValue("code_verifier")))
 	if who != "mullein" || secret != "a secret of ours" || p.asked[r.FormValue("code")] != base64.RawURLEncoding.EncodeToString(verifier[:]) {
 		http.Error(w, `{"error": "invalid_grant"}`, http.StatusBadRequest)

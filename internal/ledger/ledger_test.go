@@ -535,7 +535,7 @@ func TestTokensAreKeptAsHashes(t *testing.T) {
 	assert.Equal(t, id, again)
 	found, err := l.CheckToken(ctx, secret, UseAPI)
 	require.NoError(t, err)
-	assert.Equal(t, Credential{id, "owner", Rights{Role: RoleOwn, Feeds: []string{}, Data: true}}, found)
+	assert.Equal(t, Credential{ID: id, Name: "owner", Rights: Rights{Role: RoleOwn, Feeds: []string{}, Data: true}}, found)
 	_, err = l.CheckToken(ctx, secret, UseSession)
 	assert.ErrorIs(t, err, ErrToken, "good for its use only")
 	var stored int

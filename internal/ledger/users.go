@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 )
 
@@ -68,7 +69,7 @@ func (l *Ledger) PutUser(ctx context.Context, name, hash string, r Rights) error
 		case len(there) == 0:
 			err = tx.Exec(`INSERT INTO token (name, hash, use, password, role, feeds, data) VALUES (?, ?, 'user', ?, ?, ?::jsonb, ?)`,
 				name, hashOf(NewSecret()), hash, r.Role, string(feeds), r.Data).Error
-			if errors.Is(err, gorm.ErrDuplicatedKey) {
+			if isTaken(err) {
 				return &ConflictError{Reason: fmt.Sprintf("somebody else has just made the user %s", name)}
 			}
 			return err
@@ -113,12 +114,19 @@ func (l *Ledger) Welcome(ctx context.Context, subject, name string, r Rights) (C
 		DO UPDATE SET name = excluded.name, role = excluded.role, feeds = excluded.feeds, data = excluded.data
 		RETURNING id, name, role, feeds, data`, name, hashOf(NewSecret()), subject, r.Role, string(feeds), r.Data).Scan(&found).Error
 	switch {
-	case errors.Is(err, gorm.ErrDuplicatedKey):
+	case isTaken(err):
 		return Credential{}, &ConflictError{Reason: fmt.Sprintf("another user is called %s here", name)}
 	case err != nil:
 		return Credential{}, err
 	}
 	return found[0], nil
+}
+
+// isTaken reports whether a row was refused because another has its name.
+func isTaken(err error) bool {
+	const uniqueViolation = "23505"
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == uniqueViolation
 }
 
 // RemoveUser ends a user and their sessions.

@@ -185,7 +185,7 @@ func (s *Server) endOpenID(c *gin.Context) {
 
 // openIDFailed sends a browser back to the page to sign in at, which says why.
 func (s *Server) openIDFailed(c *gin.Context, why string, err error) {
-	s.log.Warn("a sign-in by OpenID Connect failed", "from", c.ClientIP(), "error", err)
+	s.log.Warn("a sign-in by OpenID Connect failed", "from", c.ClientIP(), "error", fmt.Sprintf("%.500v", err.Error()))
 	c.Header("Cache-Control", "no-store")
 	c.Redirect(http.StatusFound, s.base()+"/sign-in?problem="+why)
 }

@@ -8,7 +8,7 @@ import (
 type Event struct {
 	ID      int64      `json:"id"`
 	At      time.Time  `json:"at"`
-	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice"`
+	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice,rollup"`
 	Feed    string     `json:"feed"`
 	Arrival int64      `json:"arrival"`
 	Run     int64      `json:"run"`
@@ -18,6 +18,8 @@ type Event struct {
 	Table   string     `json:"table,omitempty" doc:"Where the feed's rows end"`
 	Slot    *EventSlot `json:"slot,omitempty" doc:"Of events of slots; of arrivals, the time in their names"`
 	Say     string     `json:"say,omitempty" doc:"What the feed's owner says about files that do not come"`
+	Rollup  string     `json:"rollup,omitempty" doc:"Of a rollup that was computed: which"`
+	Keys    int64      `json:"keys,omitempty" doc:"Of a rollup that was computed: for how many keys"`
 	Balance *Balance   `json:"balance,omitempty" doc:"Where the rows went, once the arrival has ended in that state"`
 }
 
@@ -44,6 +46,26 @@ type Commit struct {
 	Time        time.Time  `json:"time"`
 	ContentType string     `json:"datacontenttype"`
 	Data        CommitData `json:"data"`
+}
+
+// Computed tells of a rollup that was computed, as a CloudEvents 1.0 event in its JSON
+// format.
+type Computed struct {
+	SpecVersion string       `json:"specversion" enum:"1.0"`
+	ID          string       `json:"id"`
+	Source      string       `json:"source"`
+	Type        string       `json:"type" enum:"mullein.rollup"`
+	Subject     string       `json:"subject" doc:"The rollup"`
+	Time        time.Time    `json:"time"`
+	ContentType string       `json:"datacontenttype"`
+	Data        ComputedData `json:"data"`
+}
+
+// ComputedData is what was computed.
+type ComputedData struct {
+	Rollup string `json:"rollup"`
+	Table  string `json:"table" doc:"Where its rows are; empty where the rollup was removed since"`
+	Keys   int64  `json:"keys" doc:"How many keys were computed; rows, where it was computed as a whole"`
 }
 
 // CommitData is what was committed.

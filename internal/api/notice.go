@@ -64,8 +64,8 @@ type ProblemList struct {
 // Outlet is a named way out of the service.
 type Outlet struct {
 	Name    string     `json:"outlet"`
-	Way     string     `json:"way" enum:"mail,hook,command"`
-	To      string     `json:"to" doc:"The server, the address or the program"`
+	Way     string     `json:"way" enum:"mail,hook,command,lineage"`
+	To      string     `json:"to" doc:"The server, the address, the program or the file"`
 	Waiting int64      `json:"waiting" doc:"Notices that wait to be sent"`
 	Failed  int64      `json:"failed" doc:"Notices that were given up within the last seven days"`
 	SentAt  *time.Time `json:"sent_at" doc:"When the last was sent"`

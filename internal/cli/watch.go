@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -82,7 +83,7 @@ func (w *watching) run(ctx context.Context) error {
 
 func (w *watching) event(ctx context.Context, e api.Event) error {
 	w.last = e.ID
-	if w.feed != "" && e.Feed != w.feed {
+	if w.feed != "" && e.Feed != w.feed { // of rollups, none
 		return nil
 	}
 	if w.json() {
@@ -105,11 +106,14 @@ func (w *watching) line(e api.Event) {
 	switch {
 	case e.Arrival != 0:
 		what = fmt.Sprintf("%s %d", e.Kind, e.Arrival)
+	case e.Rollup != "":
+		what = "rollup"
 	case e.Run != 0:
 		what = fmt.Sprintf("%s %d", e.Kind, e.Run)
 	}
+	of := cmp.Or(e.Feed, e.Rollup)
 	shown := state(e.State).shown(colors(w.out)) + strings.Repeat(" ", max(0, 9-len(e.State)))
-	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), e.Feed, what, shown,
+	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), of, what, shown,
 		harmless(about(e)))
 	fmt.Fprintln(w.out, strings.TrimRight(line, " "))
 }
@@ -125,6 +129,9 @@ func about(e api.Event) string {
 		for _, name := range slices.Sorted(maps.Keys(e.Slot.Per)) {
 			parts = append(parts, name+"="+e.Slot.Per[name])
 		}
+	}
+	if e.Rollup != "" {
+		parts = append(parts, fmt.Sprintf("%s  for %d keys", e.Table, e.Keys))
 	}
 	if e.Kind == "load" && e.Balance != nil {
 		parts = append(parts, balanceLine(*e.Balance))

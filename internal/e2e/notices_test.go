@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -11,10 +12,12 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mullein/internal/api"
 	"mullein/internal/localpg/pgtest"
 	"mullein/internal/settings"
 )
@@ -57,7 +60,7 @@ func TestPeopleAndProgramsAreTold(t *testing.T) {
 	file := filepath.Join(home, settings.FileName)
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	outlets := "outlets:\n  mart: {hook: \"" + hook.URL + "\", secret: " + hookSecret + "}\n"
-	write(outlets + "tell: [{of: [refused, loaded, changed], by: mart}]\n")
+	write(outlets + "tell: [{of: [refused, loaded, changed, computed], by: mart}]\n")
 	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0",
 		"MULLEIN_DATABASE=" + pgtest.Database(t)}})
 	put, err := s.client.PutFeed(context.Background(), "gauges", "gauges.yaml", `feed: gauges
@@ -77,6 +80,22 @@ tell: [{of: [held], by: nobody}]
 	load := hook.of("mullein.load")[0]
 	assert.Equal(t, "river.gauge", load["table"])
 	assert.EqualValues(t, 2, load["written"])
+	// A rollup that follows is told of when it is computed, live too.
+	require.NoError(t, s.client.PutRollup(context.Background(), "levels", "levels.yaml", `rollup: levels
+table: river.level
+key: [station]
+select: SELECT station, max(level) AS highest FROM river.gauge GROUP BY 1
+from: {river.gauge: {station: station}}
+`))
+	s.eventually(func() bool { return len(hook.of("mullein.rollup")) >= 1 })
+	assert.Equal(t, "levels", hook.of("mullein.rollup")[0]["rollup"])
+	seen := errors.New("seen")
+	require.ErrorIs(t, s.client.Watch(context.Background(), 0, time.Time{}, func(e api.Event) error {
+		if e.Rollup == "levels" && e.Table == "river.level" && e.Keys == 2 {
+			return seen
+		}
+		return nil
+	}), seen)
 	drop("G_2.csv", "station,level\na,much\n")
 	s.eventually(func() bool { return len(hook.of("mullein.refused")) == 1 })
 	assert.Equal(t, "gauges: G_2.csv was refused", hook.of("mullein.refused")[0]["heading"])

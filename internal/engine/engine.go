@@ -173,3 +173,12 @@ func (e *Engine) renew(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Where returns the host and port of the database behind a connection, and its name; nothing for
+// one that there is not.
+func (e *Engine) Where(connection string) (address, name string) {
+	if d := e.Databases[connection]; d != nil {
+		return d.Where()
+	}
+	return "", ""
+}

@@ -121,8 +121,9 @@ func (e *Engine) keepRollups(ctx context.Context) {
 				delete(away, name)
 				e.wakeAll()
 			}
-			_, err := d.KeepRollups(ctx)
-			whole = errors.Join(whole, err)
+			whole = errors.Join(whole, d.KeepRollups(ctx, func(rollup string, keys int64) error {
+				return e.Ledger.RollupComputed(ctx, rollup, keys)
+			}))
 		}
 		if whole != nil && ctx.Err() == nil && whole.Error() != said {
 			said = whole.Error()

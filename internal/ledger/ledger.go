@@ -221,6 +221,13 @@ func (l *Ledger) EventsAfter(ctx context.Context, id int64, most int) ([]Event, 
 	return events, err
 }
 
+// RollupComputed tells that a rollup was computed, for so many keys.
+func (l *Ledger) RollupComputed(ctx context.Context, rollup string, keys int64) error {
+	return l.change(ctx, func(*gorm.DB) ([]Event, error) {
+		return []Event{{Kind: "rollup", State: "computed", Rollup: rollup, Keys: keys}}, nil
+	})
+}
+
 // LastEventBefore returns the number of the newest event that happened before a time, or of all
 // where that is the zero time; 0 when there is none.
 func (l *Ledger) LastEventBefore(ctx context.Context, at time.Time) (int64, error) {

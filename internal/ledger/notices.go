@@ -187,6 +187,18 @@ func (l *Ledger) WrongOf(ctx context.Context, feeds []string) ([]Wrong, error) {
 	return out, err
 }
 
+// WereLoading returns those of some events of arrivals before which the arrival was being loaded.
+func (l *Ledger) WereLoading(ctx context.Context, events []int64) (map[int64]bool, error) {
+	var ids []int64
+	err := l.with(ctx).Raw(`SELECT e.id FROM event e CROSS JOIN LATERAL (SELECT state FROM event b WHERE b.id < e.id AND b.arrival = e.arrival
+		AND b.kind = 'arrival' ORDER BY b.id DESC LIMIT 1) b WHERE `+isOneOf("e.id")+` AND b.state = 'loading'`, numbers(events)).Scan(&ids).Error
+	out := map[int64]bool{}
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // FeedsInTrouble returns the feeds with parts of problems that last.
 func (l *Ledger) FeedsInTrouble(ctx context.Context) (feeds []string, err error) {
 	err = l.with(ctx).Raw("SELECT DISTINCT feed FROM problem_part WHERE over_at IS NULL AND feed <> ''").Scan(&feeds).Error

@@ -95,6 +95,9 @@ type address struct {
 func routesOf(s *settings.Settings, kind news.Kind, name string, f reader) map[address]time.Duration {
 	out := map[address]time.Duration{}
 	for _, r := range news.For(kind, f.tell, s.Routes(name, f.owner, f.supplier)) {
+		if s.Outlets[r.By].Lineage != "" && kind != news.Loaded {
+			continue // it takes run events only
+		}
 		at := address{r.By, r.To}
 		switch r.To {
 		case news.ToOwner:

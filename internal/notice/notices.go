@@ -170,19 +170,56 @@ func IsCommit(e *ledger.Event) bool {
 	return e.Kind == "load" || e.Kind == "arrival" && e.State == string(ledger.Recalled)
 }
 
-// happened writes the notices of news that are no problems: loads, and what people did.
+// RollupEvent is the kind of the ledger's events of rollups that were computed.
+const RollupEvent = "rollup"
+
+// ComputedEvent is the event of a rollup that was computed.
+func ComputedEvent(e *ledger.Event, table string) *api.Computed {
+	return &api.Computed{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/rollups/" + e.Rollup,
+		Type: "mullein.rollup", Subject: e.Rollup, Time: e.At.UTC(), ContentType: "application/json",
+		Data: api.ComputedData{Rollup: e.Rollup, Table: table, Keys: e.Keys}}
+}
+
+// computed writes the notices of rollups that were computed.
+func (t *Teller) computed(s *settings.Settings, events []ledger.Event, out *[]ledger.Notice) error {
+	a := t.author(s)
+	for i := range events {
+		e := &events[i]
+		if e.Kind != RollupEvent {
+			continue
+		}
+		t.mu.Lock()
+		table := t.rollups.Table[e.Rollup]
+		t.mu.Unlock()
+		c := ComputedEvent(e, table)
+		l := &letter{Heading: fmt.Sprintf("%s: computed for %d keys", e.Rollup, e.Keys), Link: a.address + "/targets/" + table,
+			Parts: []part{{Title: e.Rollup, Facts: []fact{{"Table", table}}}}}
+		l.Subject = l.Heading
+		event := Event{ID: c.ID, Source: c.Source, Type: c.Type, Subject: c.Subject, Data: c.Data}
+		if err := a.send(s, news.Computed, "", reader{}, l, event, out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// happened writes the notices of news that are no problems: loads, rollups, and what people did.
 func (t *Teller) happened(ctx context.Context, s *settings.Settings, events []ledger.Event, decisions []ledger.Decision) (
 	[]ledger.Notice, error) {
+	lineage := false
+	for _, o := range s.Outlets {
+		lineage = lineage || o.Lineage != ""
+	}
 	names := map[string]bool{}
 	for i := range events {
-		if e := &events[i]; IsCommit(e) || isChange(e) {
+		if e := &events[i]; IsCommit(e) || isChange(e) || lineage && typeOfLineage(e) != "" {
 			names[e.Feed] = true
 		}
 	}
 	for _, d := range decisions {
 		names[d.Feed] = true
 	}
-	if len(names) == 0 || len(s.Outlets) == 0 {
+	if len(s.Outlets) == 0 {
 		return nil, nil
 	}
 	feeds, err := t.about.read(ctx, slices.Sorted(maps.Keys(names)))
@@ -191,6 +228,12 @@ func (t *Teller) happened(ctx context.Context, s *settings.Settings, events []le
 	}
 	out, err := t.loads(ctx, s, events, feeds)
 	if err != nil {
+		return nil, err
+	}
+	if err := t.lineage(ctx, s, events, feeds, &out); err != nil {
+		return nil, err
+	}
+	if err := t.computed(s, events, &out); err != nil {
 		return nil, err
 	}
 	a := t.author(s)
@@ -276,7 +319,7 @@ func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledge
 func (t *Teller) rollupsOf(table string) []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.of[table]
+	return t.rollups.Of[table]
 }
 
 // happened writes a notice of news of a feed to all who are told of them.
@@ -290,6 +333,9 @@ func (a *author) happened(s *settings.Settings, kind news.Kind, name string, f r
 func (a *author) send(s *settings.Settings, kind news.Kind, name string, f reader, l *letter, e Event,
 	out *[]ledger.Notice) error {
 	for to := range routesOf(s, kind, name, f) {
+		if s.Outlets[to.outlet].Lineage != "" {
+			continue // see lineage
+		}
 		l.Why = whyOf(to, false)
 		n := ledger.Notice{Outlet: to.outlet, Whom: to.whom, Kind: kind, Occasion: ledger.Happened, Feed: name}
 		if err := a.fill(&n, l, e); err != nil {

@@ -73,6 +73,8 @@ func Send(ctx context.Context, o settings.Outlet, m *Message) (answer string, er
 		answer, err = sendMail(ctx, o, m, limit)
 	case o.Hook != "":
 		answer, err = post(ctx, o, m)
+	case o.Lineage != "":
+		answer, err = sendLineage(ctx, o, m)
 	default:
 		answer, err = runCommand(ctx, o, m)
 	}
@@ -206,6 +208,11 @@ func post(ctx context.Context, o settings.Outlet, m *Message) (string, error) {
 	request.Header.Set("webhook-id", m.ID)
 	request.Header.Set("webhook-timestamp", now)
 	request.Header.Set("webhook-signature", Sign(key, m.ID, now, m.Event))
+	return handOver(request)
+}
+
+// handOver sends a request, and returns what the other side said.
+func handOver(request *http.Request) (string, error) {
 	response, err := hooks.Do(request)
 	if err != nil {
 		return "", err

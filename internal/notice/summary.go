@@ -2,6 +2,7 @@ package notice
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -166,6 +167,9 @@ func (t *Teller) Rehearse(ctx context.Context, name string, kind news.Kind) ([]*
 	a := t.author(s)
 	var out []*ledger.Notice
 	for to := range routesOf(s, kind, name, f) {
+		if s.Outlets[to.outlet].Lineage != "" {
+			continue // nothing ran
+		}
 		supplier := strings.HasPrefix(to.whom, forSupplier)
 		l, err := a.problem(ctx, p, []ledger.ProblemPart{part}, ledger.Rehearsed, supplier)
 		if err != nil {
@@ -218,6 +222,17 @@ func (t *Teller) Test(ctx context.Context, outlet string) (*ledger.Notice, error
 	}
 	l := &letter{Subject: "Rehearsal: the outlet " + outlet + " works", Heading: "The outlet " + outlet + " works", Rehearsal: true,
 		Link: a.address + "/notices", Why: whyOf(address{outlet: outlet}, false)}
+	if o.Lineage != "" {
+		event, err := json.Marshal(testRun(namespaceOf(o)))
+		if err != nil {
+			return nil, err
+		}
+		n.Subject, n.State = l.Subject, ledger.NoticeWaiting
+		if n.Message, err = json.Marshal(stored{Text: l.Subject, Event: event}); err != nil {
+			return nil, err
+		}
+		return n, t.Ledger.WriteNotices(ctx, []*ledger.Notice{n})
+	}
 	if err := a.fill(n, l, Event{Source: "/mullein", Type: "mullein.test", Data: map[string]any{"outlet": outlet}}); err != nil {
 		return nil, err
 	}

@@ -25,12 +25,21 @@ type Options struct {
 	Service  string // its number
 	Settings func() *settings.Settings
 	Address  string // of the console, where the settings do not say it
-	// Rollups returns the derived tables that lag or are wrong, and why, and which are computed from
-	// which tables; nil where there are none.
-	Rollups func(ctx context.Context) (wrong map[string]string, of map[string][]string, err error)
+	// Rollups returns what there is of derived tables; nil where there are none.
+	Rollups func(ctx context.Context) (Rollups, error)
+	// Database returns the host and port of the database behind a connection, and its name; nil where they are not
+	// told.
+	Database func(connection string) (address, name string)
 	// Ending returns what of this service is about to end, and when; nil where nothing can.
 	Ending func() map[string]string
 	Log    *slog.Logger
+}
+
+// Rollups is what there is of derived tables.
+type Rollups struct {
+	Wrong map[string]string   // why those lag or are wrong that do
+	Of    map[string][]string // which are computed from a table
+	Table map[string]string   // where the rows of each are
 }
 
 // Teller tells people and programs what happened and what did not.
@@ -41,8 +50,8 @@ type Teller struct {
 	sending map[string]bool      // outlets that are sent to now
 	rests   map[string]time.Time // when an outlet that failed is tried again
 	senders sync.WaitGroup
-	of      map[string][]string // rollups by table
-	said    string              // the last complaint
+	rollups Rollups // as they were lately
+	said    string  // the last complaint
 }
 
 // New returns a teller.
@@ -245,14 +254,14 @@ func (t *Teller) lookAround(ctx context.Context) error {
 		}
 	}
 	if t.Rollups != nil {
-		lagging, of, err := t.Rollups(ctx)
+		rollups, err := t.Rollups(ctx)
 		if err != nil {
 			return err
 		}
 		t.mu.Lock()
-		t.of = of
+		t.rollups = rollups
 		t.mu.Unlock()
-		for name, why := range lagging {
+		for name, why := range rollups.Wrong {
 			add(news.Rollup, name, why, time.Now())
 		}
 	}

@@ -109,11 +109,15 @@ func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (i
 			if err := send(sse.Message{ID: int(e.ID), Data: about.event(&e)}); err != nil {
 				return last, err
 			}
-			commit := about.commit(&e)
-			if commit == nil {
+			var more any
+			if commit := about.commit(&e); commit != nil {
+				more = *commit
+			} else if e.Kind == notice.RollupEvent {
+				more = *notice.ComputedEvent(&e, about.rollups[e.Rollup])
+			} else {
 				continue
 			}
-			if err := send(sse.Message{ID: int(e.ID), Data: *commit}); err != nil {
+			if err := send(sse.Message{ID: int(e.ID), Data: more}); err != nil {
 				return last, err
 			}
 		}
@@ -128,6 +132,7 @@ type subjects struct {
 	arrivals map[int64]ledger.Arrival
 	slots    map[int64]ledger.Slot
 	feeds    map[string]subjectFeed
+	rollups  map[string]string // the tables of rollups, where events are of any
 }
 
 type subjectFeed struct{ table, say, problem string }
@@ -149,6 +154,11 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 		}
 	}
 	var err error
+	if slices.ContainsFunc(events, func(e ledger.Event) bool { return e.Kind == notice.RollupEvent }) {
+		if k.rollups, err = s.tablesOfRollups(ctx); err != nil {
+			return k, err
+		}
+	}
 	if len(arrivals) > 0 {
 		if k.arrivals, err = s.ledger.ByNumber(ctx, arrivals); err != nil {
 			return k, err
@@ -183,7 +193,10 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 func (k *subjects) event(e *ledger.Event) api.Event {
 	of := k.feeds[e.Feed]
 	out := api.Event{ID: e.ID, At: e.At, Kind: e.Kind, Feed: e.Feed, Arrival: e.Arrival, Run: e.Run, State: e.State,
-		Table: of.table}
+		Table: of.table, Rollup: e.Rollup, Keys: e.Keys}
+	if e.Rollup != "" {
+		out.Table = k.rollups[e.Rollup]
+	}
 	if a, there := k.arrivals[e.Arrival]; there {
 		out.Path = a.Path
 		if a.Slot != nil || a.DueSlot != nil {

@@ -161,6 +161,8 @@ func (s *Server) outlets(ctx context.Context, _ *struct{}) (*body[api.OutletList
 			if len(o.To) > 0 {
 				at.To += " to " + strings.Join(o.To, ", ")
 			}
+		case o.Lineage != "":
+			at.Way, at.To = "lineage", withoutSecrets(o.Lineage)
 		case o.Hook != "":
 			at.Way, at.To = "hook", withoutSecrets(o.Hook)
 		default:
@@ -233,15 +235,16 @@ func (s *Server) outletNotes(f *feed.Feed) (notes []string) {
 }
 
 // rollupsFor returns which rollups are wrong or lag behind, and which follow which tables.
-func (s *Server) rollupsFor(ctx context.Context) (wrong map[string]string, of map[string][]string, err error) {
-	wrong, of = map[string]string{}, map[string][]string{}
+func (s *Server) rollupsFor(ctx context.Context) (out notice.Rollups, err error) {
+	out = notice.Rollups{Wrong: map[string]string{}, Of: map[string][]string{}, Table: map[string]string{}}
 	list, err := s.target.Rollups(ctx)
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
 	for _, r := range list {
+		out.Table[r.Name] = r.Table
 		for _, table := range r.Sources {
-			of[table] = append(of[table], r.Name)
+			out.Of[table] = append(out.Of[table], r.Name)
 		}
 	}
 	lagging, err := s.target.Lagging(ctx)
@@ -249,10 +252,10 @@ func (s *Server) rollupsFor(ctx context.Context) (wrong map[string]string, of ma
 	for _, l := range lagging {
 		switch {
 		case l.Problem != "":
-			wrong[l.Rollup] = l.Problem
+			out.Wrong[l.Rollup] = l.Problem
 		case l.ComputedAt != nil && time.Since(*l.ComputedAt) > patience:
-			wrong[l.Rollup] = "it is not in step since " + l.ComputedAt.UTC().Format(time.RFC3339)
+			out.Wrong[l.Rollup] = "it is not in step since " + l.ComputedAt.UTC().Format(time.RFC3339)
 		}
 	}
-	return wrong, of, err
+	return out, err
 }

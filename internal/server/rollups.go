@@ -33,6 +33,16 @@ func (s *Server) rollups(ctx context.Context, _ *struct{}) (*body[api.RollupList
 	return give(api.RollupList{Items: each(list, rollupStateOf)}, err)
 }
 
+// tablesOfRollups returns where the rows of rollups are, by the rollup's name.
+func (s *Server) tablesOfRollups(ctx context.Context) (map[string]string, error) {
+	list, err := s.target.Rollups(ctx)
+	out := map[string]string{}
+	for _, r := range list {
+		out[r.Name] = r.Table
+	}
+	return out, err
+}
+
 func (s *Server) putRollup(ctx context.Context, in *struct {
 	RollupPath
 	Body api.RollupPut
@@ -87,6 +97,9 @@ func (s *Server) removeRollup(ctx context.Context, in *RollupPath) (*struct{}, e
 
 func (s *Server) rebuildRollup(ctx context.Context, in *RollupPath) (*body[api.RollupRebuilt], error) {
 	n, err := s.target.RebuildRollup(ctx, in.Rollup)
+	if err == nil {
+		err = s.ledger.RollupComputed(ctx, in.Rollup, n)
+	}
 	return give(api.RollupRebuilt{Rows: n}, rollupError(err))
 }
 

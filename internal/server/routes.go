@@ -65,7 +65,7 @@ func (s *Server) sessionRoutes() {
 	huma.Register(s.api, get("day", "/day", "The last 24 hours, a line a feed"), s.day)
 	sse.Register(s.api, get("events", "/events", "What happens, live"),
 		map[string]any{"change": api.Event{}, "progress": api.Working{}, "hello": api.Hello{},
-			"commit": api.Commit{}}, s.events)
+			"commit": api.Commit{}, "computed": api.Computed{}}, s.events)
 }
 
 // feedRoutes registers feeds, their runs and their calendars.

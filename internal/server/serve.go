@@ -215,7 +215,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	s.secured = shown != nil || strings.HasPrefix(c.Address, "https://")
 	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
-		Address: scheme + listener.Addr().String(), Rollups: s.rollupsFor, Log: c.Log, Ending: func() map[string]string {
+		Address: scheme + listener.Addr().String(), Rollups: s.rollupsFor, Database: e.Where, Log: c.Log, Ending: func() map[string]string {
 			if shown == nil {
 				return nil
 			}

@@ -139,9 +139,14 @@ func (c *checker) outlet(path, name string, o *Outlet) {
 	if !outletName.MatchString(name) {
 		c.fail(path, "a name is made of a-z, 0-9 and -")
 	}
-	switch ways := count(o.Mail != "", o.Hook != "", len(o.Command) > 0); {
+	switch ways := count(o.Mail != "", o.Hook != "", len(o.Command) > 0, o.Lineage != ""); {
 	case ways != 1:
-		c.fail(path, "an outlet is one of mail, hook and command; this is %d of them", ways)
+		c.fail(path, "an outlet is one of mail, hook, command and lineage; this is %d of them", ways)
+	case o.Lineage != "" && o.Daily != nil:
+		c.fail(path+".daily", "lineage takes run events only")
+	case filepath.IsAbs(o.Lineage):
+	case o.Lineage != "":
+		c.reachable(path+".lineage", "lineage that goes to no file of a whole path", o.Lineage)
 	case o.Mail != "":
 		c.mail(path, o)
 	case o.Hook != "":

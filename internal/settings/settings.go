@@ -81,9 +81,10 @@ type Keep struct {
 	Notices   Span `json:"notices" doc:"Notices, and problems that are over."`
 }
 
-// Outlet is a way out of the service: a mail server, a web hook, or a program of the host.
+// Outlet is a way out of the service: a mail server, a web hook, a program of the host, or a catalog that takes
+// lineage.
 type Outlet struct {
-	Mail         string   `json:"mail" doc:"The mail server, as host:port. One of mail, hook and command is needed."`
+	Mail         string   `json:"mail" doc:"The mail server, as host:port. One of mail, hook, command and lineage is needed."`
 	TLS          string   `json:"tls" enum:"starttls,implicit,none" doc:"How the way to the mail server is encrypted; none only on this machine. Default: starttls."`
 	User         string   `json:"user" doc:"Who signs in at the mail server. Default: nobody does."`
 	Password     string   `json:"password" secret:"true" doc:"The user's password."`
@@ -91,9 +92,11 @@ type Outlet struct {
 	From         string   `json:"from" doc:"The sender of mails."`
 	To           []string `json:"to" doc:"Who gets the mails, where tell does not say it."`
 	Hook         string   `json:"hook" doc:"The URL that messages are posted to; https, or http on this machine."`
-	Secret       string   `json:"secret" secret:"true" doc:"What posts are signed with: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says."`
+	Secret       string   `json:"secret" secret:"true" doc:"Of a hook, what posts are signed with: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says."`
 	SecretFile   string   `json:"secret_file" doc:"A file with the secret, read when it is needed."`
 	Command      []string `json:"command" doc:"A program of the host and its arguments. It gets the message on its standard input."`
+	Lineage      string   `json:"lineage" doc:"Where OpenLineage run events go, of each attempt at a load: an address such as https://catalog.sorrel.example/api/v1/lineage, or a file with its whole path, a line each. Only loaded can be told there; secret is its bearer token."`
+	Namespace    string   `json:"namespace" doc:"The namespace of jobs in lineage. Default: mullein."`
 	TimeLimit    Span     `json:"time_limit" doc:"How long a message may take to be handed over. Default: 30s."`
 	Quiet        *Quiet   `json:"quiet" doc:"Hours in which nothing is sent; what came up is told after them."`
 	Daily        *Daily   `json:"daily" doc:"A summary each day: what came, what did not, what waits for whom."`

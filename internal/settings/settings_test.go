@@ -104,7 +104,7 @@ func TestWhatIsWrongIsSaidWithItsPlace(t *testing.T) {
 		"keep: {rejects: 3 weeks}\n": "mullein.yaml:1:17: \"3 weeks\" is not a duration",
 		"a: [\n":                     "mullein.yaml:",
 		"outlets:\n  x: {mail: \"h:1\", from: nobody, to: [a@b.example]}\n":           `mullein.yaml:2:20: outlets.x.from: "nobody" is no mail address`,
-		"outlets:\n  x: {from: a@b.example}\n":                                        "mullein.yaml:2:3: outlets.x: an outlet is one of mail, hook and command; this is 0 of them",
+		"outlets:\n  x: {from: a@b.example}\n":                                        "mullein.yaml:2:3: outlets.x: an outlet is one of mail, hook, command and lineage; this is 0 of them",
 		"outlets:\n  x: {hook: \"http://far.example\", secret_file: /x}\n":            "mullein.yaml:2:7: outlets.x.hook: a hook needs an https address, or http on this machine",
 		"outlets:\n  x: {hook: \"https://far.example\"}\n":                            "mullein.yaml:2:3: outlets.x.secret_file: messages are signed; name a file with the secret, or give secret",
 		"outlets:\n  x: {hook: \"https://far.example\", secret: abc}\n":               "mullein.yaml:2:36: outlets.x.secret: a secret is whsec_ and 24 to 64 bytes in base64",

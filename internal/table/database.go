@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -465,4 +467,9 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 		out.Rows = append(out.Rows, values)
 	}
 	return out, rows.Err()
+}
+
+// Where returns the host and port of the database, and its name.
+func (d *Database) Where() (address, name string) {
+	return net.JoinHostPort(d.config.Host, strconv.Itoa(int(d.config.Port))), d.config.Database
 }

@@ -520,7 +520,7 @@ func (p *play) byHand() bool {
 
 func (p *play) check() bool {
 	have := p.held()
-	_, err := p.db.KeepRollups(ctx)
+	err := p.db.KeepRollups(ctx, unheard)
 	require.NoError(p.t, err)
 	parts := p.lines("SELECT concat_ws(' ', part, n, total) FROM river.by_part ORDER BY 1")
 	if len(p.table.Key) > 0 {

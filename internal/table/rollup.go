@@ -375,16 +375,16 @@ func (d *Database) underLock(ctx context.Context, s *RollupState, do func(pgx.Tx
 }
 
 // KeepRollups brings all rollups in step with the tables that they read, and
-// gives how many keys it recomputed.
-func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
+// calls computed with each that it computed, and for how many keys.
+func (d *Database) KeepRollups(ctx context.Context, computed func(rollup string, keys int64) error) error {
 	var any bool
 	if err := d.pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM mullein.rollup r WHERE NOT filled OR problem <> '' "+
 		"OR EXISTS (SELECT 1 FROM mullein.touched t WHERE t.rollup = r.id))").Scan(&any); err != nil || !any {
-		return 0, err
+		return err
 	}
 	list, err := d.Rollups(ctx)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	for i := range list {
 		s := &list[i]
@@ -393,7 +393,7 @@ func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
 		}
 		n, err := d.keep(ctx, s)
 		if ctx.Err() != nil {
-			return keys, ctx.Err()
+			return ctx.Err()
 		}
 		problem := ""
 		if err != nil {
@@ -402,12 +402,16 @@ func (d *Database) KeepRollups(ctx context.Context) (keys int64, err error) {
 		if problem != s.Problem {
 			if _, err := d.pool.Exec(ctx, "UPDATE mullein.rollup SET problem = $2 WHERE id = $1", s.id,
 				problem); err != nil {
-				return keys, fmt.Errorf("note a rollup's problem: %w", err)
+				return fmt.Errorf("note a rollup's problem: %w", err)
 			}
 		}
-		keys += n
+		if n > 0 || err == nil && !s.Filled {
+			if err := computed(s.Name, n); err != nil {
+				return err
+			}
+		}
 	}
-	return keys, nil
+	return nil
 }
 
 func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {

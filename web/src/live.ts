@@ -17,6 +17,7 @@ export const loads = ref<Progress[]>([])
 const concerned: Record<string, string[]> = {
   arrival: ['day', 'status', 'arrivals', 'feeds', 'slots', 'rejects', 'reject-groups'],
   load: ['target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
+  rollup: ['rollups', 'target', 'rows'],
   run: ['runs'],
   slot: ['day', 'status', 'slots', 'slot-counts', 'feeds'],
   feed: ['status', 'feeds', 'day', 'versions', 'plan'],

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -106,8 +107,21 @@ func (l *Ledger) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	known := provider.ListSources()
+	last := known[len(known)-1].Version
+	if is, err := provider.GetDBVersion(ctx); err != nil || is > last {
+		return cmp.Or(err, error(&NewerError{Is: is, Known: last}))
+	}
 	_, err = provider.Up(ctx)
 	return err
+}
+
+// NewerError says that a newer version has worked with the records.
+type NewerError struct{ Is, Known int64 } // the form of the records, and the last that is known here
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the database holds records of a newer version (form %d; this one knows up to %d): start the newer version "+
+		"again, or restore a back-up that was made before it", e.Is, e.Known)
 }
 
 // Close returns back the connections.

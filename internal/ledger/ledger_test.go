@@ -799,3 +799,15 @@ func TestCalendarAndLoadsDoNotWaitForEachOther(t *testing.T) {
 	}
 	require.NoError(t, all.Wait())
 }
+
+func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	url := pgtest.Database(t)
+	l, err := Open(ctx, url)
+	require.NoError(t, err)
+	require.NoError(t, l.db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)").Error)
+	require.NoError(t, l.Close())
+	_, err = Open(ctx, url)
+	assert.ErrorContains(t, err, "the database holds records of a newer version (form 9999; this one knows up to")
+}

@@ -420,7 +420,7 @@ func openLedger(ctx context.Context, url string, c Config) (*ledger.Ledger, erro
 	limit := time.Now().Add(patience)
 	for {
 		l, err := ledger.OpenWith(ctx, url, c.RecordSessions)
-		if err == nil || errors.Is(err, ledger.ErrBadURL) || time.Now().After(limit) || ctx.Err() != nil {
+		if newer := (*ledger.NewerError)(nil); err == nil || errors.Is(err, ledger.ErrBadURL) || errors.As(err, &newer) || time.Now().After(limit) || ctx.Err() != nil {
 			return l, err
 		}
 		c.Log.Warn("the database does not answer yet; trying on", "error", err)

@@ -7,7 +7,7 @@ go_sources := $(shell find cmd internal -name '*.go' -o -name '*.sql' -o -name '
 
 version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 
-.PHONY: help demo test build bench shapes fuzz docs screenshots clean
+.PHONY: help demo test build bench shapes fuzz deb docs screenshots clean
 
 # The first target, so that "make" alone builds.
 build: bin/mullein ## bin/mullein, the console inside
@@ -58,6 +58,9 @@ shapes: build ## files and tables of many shapes, beside a script by hand: takes
 fuzz: ## fuzz each target: make fuzz EACH=1h
 	@setup/install.sh postgresql
 	setup/fuzz.sh $(EACH)
+
+deb: build ## a Debian package in bin, with man pages and a service of systemd
+	@setup/deb.sh
 
 # What is made from the code and kept: the API's description, from which the
 # console's client is made, and the feed file's schema and reference.

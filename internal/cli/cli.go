@@ -100,6 +100,11 @@ func (c *command) fail(err error, hint string) {
 	_ = e.Encode(problem) // nobody could be told
 }
 
+// Command returns the command line as a whole, for its manual.
+func Command(p Program) *cobra.Command {
+	return (&command{in: os.Stdin, out: os.Stdout, errOut: os.Stderr}).root(p)
+}
+
 // command carries what all commands share.
 type command struct {
 	in          io.Reader

@@ -174,10 +174,13 @@ func (e *Engine) renew(ctx context.Context) error {
 	return nil
 }
 
+// Reconnected tells the engine that connections to databases have changed.
+func (e *Engine) Reconnected() { e.wakeAll() }
+
 // Where returns the host and port of the database behind a connection, and its name; nothing for
 // one that there is not.
 func (e *Engine) Where(connection string) (address, name string) {
-	if d := e.Databases[connection]; d != nil {
+	if d, ok := e.Databases.Get(connection); ok {
 		return d.Where()
 	}
 	return "", ""

@@ -124,7 +124,7 @@ func (h *house) start() *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	databases := map[string]*table.Database{feed.MainConnection: h.target}
 	maps.Copy(databases, h.connections)
-	env := &load.Env{AddedColumns: load.DefaultAddedColumns, Ledger: h.ledger, Databases: databases,
+	env := &load.Env{AddedColumns: load.DefaultAddedColumns, Ledger: h.ledger, Databases: table.NewConnections(databases),
 		Roots: []string{h.root}, Service: "test", Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)),
 		OnStep: h.onStep, Progress: &load.Progresses{}}
 	e := New(Options{Env: env, ID: uuid.NewString(), Disk: h.disk, Now: h.now, Keep: ledger.Keep{Rejects: h.keep}})

@@ -42,7 +42,7 @@ func child(url string) {
 	}
 	left, _ := strconv.Atoi(os.Getenv("MULLEIN_TEST_AFTER"))
 	e := New(Options{ID: os.Getenv("MULLEIN_TEST_SERVICE"), Env: &load.Env{AddedColumns: load.DefaultAddedColumns,
-		Ledger: l, Databases: map[string]*table.Database{feed.MainConnection: d},
+		Ledger: l, Databases: table.NewConnections(map[string]*table.Database{feed.MainConnection: d}),
 		Roots: []string{os.Getenv("MULLEIN_TEST_ROOT")}, Service: "child", Progress: &load.Progresses{},
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})),
 		OnStep: func(_ string, _ int64, step load.Step) {

@@ -78,7 +78,7 @@ func (e *Engine) dropMarkers(ctx context.Context) error {
 	}
 	before := time.Now().Add(-e.options.Keep.Arrivals)
 	var whole error
-	for _, d := range e.Databases {
+	for _, d := range e.Databases.All() {
 		if d.Prepare(ctx) != nil {
 			continue // no load there is possible either, and is said so
 		}
@@ -112,7 +112,7 @@ func (e *Engine) keepRollups(ctx context.Context) {
 	said, away := "", map[string]bool{}
 	for ctx.Err() == nil {
 		var whole error
-		for name, d := range e.Databases {
+		for name, d := range e.Databases.All() {
 			if err := d.Prepare(ctx); err != nil {
 				away[name] = true // no load there is possible either, and is said so
 				continue

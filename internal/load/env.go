@@ -12,13 +12,13 @@ import (
 )
 
 // Env is what loads work with: the records, the databases of the targets, the
-// landing roots. It is made once for a service and never changed.
+// landing roots. It is made once for a service.
 type Env struct {
 	Ledger    *ledger.Ledger
-	Databases map[string]*table.Database // of targets, by connection; [feed.MainConnection] among them
-	Roots     []string                   // landing roots
-	Guard     *landing.Guard             // keeps the service's own files out of landings
-	Service   string                     // this service's name, for people
+	Databases *table.Connections // of targets; [feed.MainConnection] is among them
+	Roots     []string           // landing roots
+	Guard     *landing.Guard     // keeps the service's own files out of landings
+	Service   string             // this service's name, for people
 	// AddedColumns is how many columns a file may add to its target.
 	AddedColumns int
 	Log          *slog.Logger
@@ -29,11 +29,11 @@ type Env struct {
 
 // Database returns the database of a feed's target.
 func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
-	if d, ok := e.Databases[f.Target.Connection]; ok {
+	if d, ok := e.Databases.Get(f.Target.Connection); ok {
 		return d, nil
 	}
-	return nil, fmt.Errorf("the service knows no connection %q; start it with --connection %[1]s=postgres://..., or "+
-		"set MULLEIN_CONNECTION_%s", f.Target.Connection,
+	return nil, fmt.Errorf("the service knows no connection %q; name it under connections in its settings, or start it with "+
+		"--connection %[1]s=postgres://..., or MULLEIN_CONNECTION_%s", f.Target.Connection,
 		strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
 }
 

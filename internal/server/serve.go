@@ -177,11 +177,11 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err := sayOlder(ctx, records, home, c.Log); err != nil {
 		return err
 	}
-	databases, err := openDatabases(ctx, url, c)
-	defer closeDatabases(databases)
+	databases, err := table.OpenConnections(ctx, withMain(c.Connections, url), c.Sessions)
 	if err != nil {
 		return err
 	}
+	defer databases.Close()
 	who, token, err := identify(ctx, records, home, listener)
 	if err != nil {
 		return err
@@ -223,7 +223,17 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		}})
 	noting.Go(func() { s.teller.Run(working) })
 	if c.Reread != nil {
-		noting.Go(func() { s.settings.reread(working, c.Reread, func(settings.Settings) {}, c.Log.Warn) })
+		noting.Go(func() {
+			s.settings.reread(working, c.Reread, func(now settings.Settings) {
+				changed, err := databases.Change(working, withMain(now.Connections, url), c.Sessions)
+				if err != nil {
+					c.Log.Warn("a connection could not be taken up", "error", err)
+				}
+				if changed {
+					e.Reconnected()
+				}
+			}, c.Log.Warn)
+		})
 	}
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -291,11 +301,11 @@ func Reconcile(ctx context.Context, c Config, database string) (map[string][]str
 		return nil, err
 	}
 	defer records.Close()
-	databases, err := openDatabases(ctx, database, c)
-	defer closeDatabases(databases)
+	databases, err := table.OpenConnections(ctx, withMain(c.Connections, database), cmp.Or(c.Sessions, table.DefaultSessions))
 	if err != nil {
 		return nil, err
 	}
+	defer databases.Close()
 	roots := c.LandingRoots
 	if len(roots) == 0 {
 		roots = []string{filepath.Join(c.Home, Landings)}
@@ -318,26 +328,6 @@ func Reconcile(ctx context.Context, c Config, database string) (map[string][]str
 		}
 	}
 	return out, nil
-}
-
-// openDatabases opens the databases in which targets are. Those that are open are returned
-// with an error, too.
-func openDatabases(ctx context.Context, main string, c Config) (map[string]*table.Database, error) {
-	databases := map[string]*table.Database{}
-	for name, url := range withMain(c.Connections, main) {
-		d, err := table.OpenWith(ctx, url, c.Sessions)
-		if err != nil {
-			return databases, fmt.Errorf("connection %s: %w", name, err)
-		}
-		databases[name] = d
-	}
-	return databases, nil
-}
-
-func closeDatabases(databases map[string]*table.Database) {
-	for _, d := range databases {
-		d.Close()
-	}
 }
 
 // identify says which service this is, and returns the owner's token.

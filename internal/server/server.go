@@ -73,7 +73,8 @@ type Server struct {
 
 // New makes a server over the parts of a service.
 func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *slog.Logger) *Server {
-	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: e.Databases[feed.MainConnection], name: of.Name,
+	target, _ := e.Databases.Get(feed.MainConnection)
+	s := &Server{ledger: l, engine: e, inspect: e.Inspector(), target: target, name: of.Name,
 		cookie: cookieName(of.ID), owner: of.Owner, roots: roots, log: log, followers: map[chan struct{}]bool{},
 		over: context.Background(), passwords: make(passwords, hashed)}
 	s.settings.now.Store(&settings.Settings{})

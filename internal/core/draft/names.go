@@ -330,8 +330,14 @@ func (s *segment) middle(rows [][]string, same func(a, b string) bool) string {
 		b.WriteString(literal(w))
 		s.words = append(s.words, strings.FieldsFunc(w, func(r rune) bool { return !unicode.IsLetter(r) })...)
 	}
+	across := slices.ContainsFunc(values, func(v string) bool { return strings.Contains(v, "/") })
 	switch {
-	case empty || slices.ContainsFunc(values, func(v string) bool { return strings.Contains(v, "/") }):
+	case empty || across:
+		if across { // only ** crosses folders, and it stands for whole ones
+			begun := b.String()
+			b.Reset()
+			b.WriteString(begun[:strings.LastIndexByte(begun, '/')+1] + "**/")
+		}
 		b.WriteString("*")
 		s.notes = append(s.notes, "uncertain: the names have no form in common")
 	default:

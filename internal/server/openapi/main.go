@@ -12,10 +12,11 @@ import (
 	"mullein/internal/engine"
 	"mullein/internal/load"
 	"mullein/internal/server"
+	"mullein/internal/table"
 )
 
 func main() {
-	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{}}), server.Identity{}, nil,
+	document, err := server.New(nil, engine.New(engine.Options{Env: &load.Env{Databases: table.NewConnections(nil)}}), server.Identity{}, nil,
 		slog.New(slog.DiscardHandler)).OpenAPI()
 	var pretty bytes.Buffer
 	if err == nil {

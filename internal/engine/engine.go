@@ -175,7 +175,16 @@ func (e *Engine) renew(ctx context.Context) error {
 }
 
 // Reconnected tells the engine that connections to databases have changed.
-func (e *Engine) Reconnected() { e.wakeAll() }
+func (e *Engine) Reconnected() {
+	list := e.leased()
+	e.mu.Lock()
+	for _, w := range list {
+		e.stale[w.name] = true // what it knows is of another database
+	}
+	e.mu.Unlock()
+	e.Changed()
+	e.wakeAll()
+}
 
 // Where returns the host and port of the database behind a connection, and its name; nothing for
 // one that there is not.

@@ -45,6 +45,7 @@ type Commit struct {
 	Subject     string     `json:"subject" doc:"The path of the file"`
 	Time        time.Time  `json:"time"`
 	ContentType string     `json:"datacontenttype"`
+	TraceParent string     `json:"traceparent" doc:"The trace of the arrival, as W3C's Trace Context has it"`
 	Data        CommitData `json:"data"`
 }
 

@@ -27,6 +27,7 @@ type hookServer struct {
 	*httptest.Server
 	mu     sync.Mutex
 	events map[string][]map[string]any
+	traces []string // that events name
 }
 
 func newHook(t *testing.T) *hookServer {
@@ -38,6 +39,9 @@ func newHook(t *testing.T) *hookServer {
 		assert.NoError(t, json.Unmarshal(body, &e))
 		h.mu.Lock()
 		defer h.mu.Unlock()
+		if parent, is := e["traceparent"].(string); is {
+			h.traces = append(h.traces, parent)
+		}
 		h.events[e["type"].(string)] = append(h.events[e["type"].(string)], e["data"].(map[string]any))
 	}))
 	t.Cleanup(h.Close)

@@ -15,6 +15,7 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/reading"
 	"mullein/internal/table"
+	"mullein/internal/trace"
 )
 
 // refusal is why a delivery cannot be loaded as it is.
@@ -293,7 +294,8 @@ func (l *Attempt) refuse(ctx context.Context, parts []*part, culprit *culpritErr
 
 // NeedsPerson writes into the log that an arrival needs somebody to look at it, and why.
 func (e *Env) NeedsPerson(a *ledger.Arrival, state ledger.State, reason string) {
-	e.Log.Warn("a file needs a person", "feed", a.Feed, "arrival", a.ID, "path", a.Path, "state", string(state),
+	id, _ := trace.Of(a)
+	e.Log.Warn("a file needs a person", "feed", a.Feed, "arrival", a.ID, "trace", id.String(), "path", a.Path, "state", string(state),
 		"reason", reason)
 }
 

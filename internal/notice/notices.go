@@ -14,6 +14,7 @@ import (
 	"mullein/internal/core/news"
 	"mullein/internal/ledger"
 	"mullein/internal/settings"
+	"mullein/internal/trace"
 )
 
 // problemData is what programs are told of a problem.
@@ -89,11 +90,33 @@ func (a *author) notice(ctx context.Context, s *settings.Settings, list []pendin
 		out.Subject, out.Link = out.Heading, a.address+"/notices"
 		whole = map[string]any{"problems": data}
 	}
+	traced, err := a.traceOf(ctx, list)
+	if err != nil {
+		return ledger.Notice{}, err
+	}
 	out.Why = whyOf(first.to, supplier)
 	n := ledger.Notice{Outlet: first.to.outlet, Whom: first.to.whom, Kind: first.problem.Kind, Occasion: first.occasion,
 		Problem: &first.problem.ID, Feed: feedOf(list)}
 	return n, a.fill(&n, out, Event{Source: "/mullein/problems/" + strconv.FormatInt(first.problem.ID, 10),
-		Type: typeOf(first.problem.Kind, first.occasion), Subject: n.Feed, Data: whole})
+		Type: typeOf(first.problem.Kind, first.occasion), Subject: n.Feed, TraceParent: traced, Data: whole})
+}
+
+// traceOf returns the trace of the one arrival that pending notices are of; "" where they are of none,
+// or of several.
+func (a *author) traceOf(ctx context.Context, list []pending) (string, error) {
+	if len(list) != 1 || len(list[0].parts) != 1 || list[0].parts[0].Arrival == 0 {
+		return "", nil
+	}
+	of := list[0].parts[0].Arrival
+	arrivals, err := a.ledger.ByNumber(ctx, []int64{of})
+	if err != nil {
+		return "", err
+	}
+	arrival, there := arrivals[of]
+	if !there {
+		return "", nil
+	}
+	return trace.Parent(&arrival), nil
 }
 
 // whyOf says why a reader gets a letter.
@@ -159,7 +182,7 @@ func CommitEvent(e *ledger.Event, a *ledger.Arrival, table string, rollups []str
 		kind = "mullein.recall"
 	}
 	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kind,
-		Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json",
+		Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json", TraceParent: trace.Parent(a),
 		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256,
 			Balance: api.Balance(a.Balance), Table: table, Slot: a.Slot, Written: a.Balance.Inserted + a.Balance.Updated,
 			Rollups: rollups}}
@@ -308,7 +331,8 @@ func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledge
 		l := &letter{Heading: fmt.Sprintf("%s: %s %s", e.Feed, arrival.Path, what), Link: commit.Data.Link,
 			Parts: []part{{Title: arrival.Path, Facts: []fact{{"Table", f.target}, {"Balance", arrival.Balance.String()}}}}}
 		l.Subject = l.Heading
-		event := Event{ID: commit.ID, Source: commit.Source, Type: commit.Type, Subject: commit.Subject, Data: commit.Data}
+		event := Event{ID: commit.ID, Source: commit.Source, Type: commit.Type, Subject: commit.Subject, Data: commit.Data,
+			TraceParent: commit.TraceParent}
 		if err := a.send(s, news.Loaded, e.Feed, f, l, event, &out); err != nil {
 			return nil, err
 		}

@@ -34,6 +34,7 @@ type Event struct {
 	Subject     string    `json:"subject,omitempty"`
 	Time        time.Time `json:"time"`
 	ContentType string    `json:"datacontenttype"`
+	TraceParent string    `json:"traceparent,omitempty"` // as CloudEvents' extension for distributed tracing has it
 	Data        any       `json:"data"`
 }
 

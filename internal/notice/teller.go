@@ -30,6 +30,8 @@ type Options struct {
 	// Database returns the host and port of the database behind a connection, and its name; nil where they are not
 	// told.
 	Database func(connection string) (address, name string)
+	// Trace tells of an arrival that has ended; nil where traces go nowhere.
+	Trace func(a *ledger.Arrival, table string)
 	// Ending returns what of this service is about to end, and when; nil where nothing can.
 	Ending func() map[string]string
 	Log    *slog.Logger
@@ -191,6 +193,9 @@ func (t *Teller) takeUp(ctx context.Context, s *settings.Settings, event, decisi
 	if len(feeds) == 0 && len(events) == 0 && len(decisions) == 0 {
 		return false, nil
 	}
+	if err := t.trace(ctx, events); err != nil {
+		return false, err
+	}
 	notices, err := t.happened(ctx, s, events, decisions)
 	if err != nil {
 		return false, err
@@ -204,6 +209,38 @@ func (t *Teller) takeUp(ctx context.Context, s *settings.Settings, event, decisi
 		names = names[feedsAtOnce:]
 	}
 	return more, t.record(ctx, names, told, notices)
+}
+
+// trace tells of the arrivals that have ended, as traces.
+func (t *Teller) trace(ctx context.Context, events []ledger.Event) error {
+	if t.Trace == nil {
+		return nil
+	}
+	var ended []int64
+	var names []string
+	for i := range events {
+		e := &events[i]
+		if e.Kind == "load" || e.Kind == "arrival" && slices.Contains([]ledger.State{ledger.Refused, ledger.Failed, ledger.Skipped},
+			ledger.State(e.State)) {
+			ended, names = append(ended, e.Arrival), append(names, e.Feed)
+		}
+	}
+	if len(ended) == 0 {
+		return nil
+	}
+	arrivals, err := t.Ledger.ByNumber(ctx, ended)
+	if err != nil {
+		return err
+	}
+	slices.Sort(names)
+	feeds, err := t.about.read(ctx, slices.Compact(names))
+	if err != nil {
+		return err
+	}
+	for _, a := range arrivals {
+		t.Trace(&a, feeds[a.Feed].target)
+	}
+	return nil
 }
 
 // record records what is wrong of some feeds.

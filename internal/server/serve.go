@@ -31,6 +31,7 @@ import (
 	"mullein/internal/notice"
 	"mullein/internal/settings"
 	"mullein/internal/table"
+	"mullein/internal/trace"
 )
 
 // Config is how a service is started.
@@ -221,6 +222,20 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 			}
 			return shown.endsSoon()
 		}})
+	if c.Traces != "" {
+		traces, err := trace.New(working, c.Traces, who.Name, Version)
+		if err != nil {
+			return err
+		}
+		defer func() {
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+			defer cancel()
+			if err := traces.Close(last); err != nil {
+				c.Log.Debug("traces were not sent", "error", err)
+			}
+		}()
+		s.teller.Trace = traces.Arrival
+	}
 	noting.Go(func() { s.teller.Run(working) })
 	if c.Reread != nil {
 		noting.Go(func() {

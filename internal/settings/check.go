@@ -94,6 +94,9 @@ func (c *checker) numbers() {
 	if o := s.SignIn.OpenID; o != nil {
 		c.openID(o)
 	}
+	if at, err := url.Parse(s.Traces); s.Traces != "" && (err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https") {
+		c.fail("traces", "%q is no address such as http://127.0.0.1:4318/v1/traces", s.Traces)
+	}
 	if t := s.TLS; t != nil && (t.Certificate == "" || t.Key == "") {
 		c.fail("tls", "certificate and key are needed, each a file")
 	}

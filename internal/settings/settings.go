@@ -22,6 +22,7 @@ type Settings struct {
 	Sessions       int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
 	RecordSessions int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
 	AddedColumns   int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
+	Traces         string            `json:"traces" doc:"Where traces of arrivals are sent by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default: nowhere."`
 	Price          Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
 	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
 	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`

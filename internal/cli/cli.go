@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -131,14 +132,14 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		Version:       p.Version,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if c.format != "table" && c.format != "json" && c.format != "csv" {
-				return usageError{fmt.Errorf("-o takes table, json or csv, not %q", c.format)}
+			if !slices.Contains([]string{"table", "json", "jsonl", "csv"}, c.format) {
+				return usageError{fmt.Errorf("-o takes table, json, jsonl or csv, not %q", c.format)}
 			}
 			return nil
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs, csv for lists")
+	root.PersistentFlags().StringVarP(&c.format, "output", "o", "table", "table for people, json for programs; of lists, jsonl with an item a line, and csv")
 	root.PersistentFlags().StringVar(&c.home, "home", cmp.Or(os.Getenv("MULLEIN_HOME"), ".mullein"),
 		"the service's own folder (or MULLEIN_HOME)")
 	root.PersistentFlags().StringVar(&c.settings, "settings", os.Getenv("MULLEIN_SETTINGS"),
@@ -319,4 +320,5 @@ func terminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-func (c *command) json() bool { return c.format == "json" }
+// json reports whether programs read the output, as JSON.
+func (c *command) json() bool { return c.format == "json" || c.format == "jsonl" }

@@ -59,6 +59,27 @@ func writeCSV(to io.Writer, list any) error {
 	return w.Error()
 }
 
+// writeLines writes the items of a list as JSON, a line each, and what is no list in one line.
+func writeLines(to io.Writer, v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	var whole struct {
+		Items *[]json.RawMessage `json:"items"`
+	}
+	lines := []json.RawMessage{text}
+	if json.Unmarshal(text, &whole) == nil && whole.Items != nil {
+		lines = *whole.Items
+	}
+	for _, line := range lines {
+		if _, err := to.Write(append(line, '\n')); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // flatten calls f with the fields of a JSON object, in their order.
 func flatten(object []byte, before string, f func(name, value string)) error {
 	d := json.NewDecoder(bytes.NewReader(object))

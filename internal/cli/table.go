@@ -95,6 +95,8 @@ func (c *command) show(v any, people func()) error {
 	switch c.format {
 	case "csv":
 		return writeCSV(c.out, v)
+	case "jsonl":
+		return writeLines(c.out, v)
 	case "table":
 		people()
 		return nil

@@ -77,11 +77,21 @@ func (c *command) newToken() *cobra.Command {
 func (c *command) acts() *cobra.Command {
 	var feed, by, what string
 	var most int
-	cmd := &cobra.Command{Use: "acts", Short: "What people and programs did, the newest first", Args: arguments(0, 0),
+	var all bool
+	cmd := &cobra.Command{Use: "acts", Short: "What people and programs did, the newest first",
+		Example: "  mullein acts --feed gauge-readings\n  mullein acts --all -o jsonl > acts.jsonl", Args: arguments(0, 0),
 		RunE: c.call(func(ctx context.Context, service *client.Client, _ []string) error {
 			list, err := service.Acts(ctx, feed, by, what, 0, most)
+			for next := list.Next; err == nil && all && next != 0; {
+				var page api.ActList
+				page, err = service.Acts(ctx, feed, by, what, next, most)
+				list.Items, next = append(list.Items, page.Items...), page.Next
+			}
 			if err != nil {
 				return err
+			}
+			if all {
+				list.Next = 0
 			}
 			return c.show(list, func() {
 				if len(list.Items) == 0 {
@@ -100,5 +110,6 @@ func (c *command) acts() *cobra.Command {
 	cmd.Flags().StringVar(&by, "by", "", "only by this name")
 	cmd.Flags().StringVar(&what, "what", "", "only this operation, such as put-feed")
 	cmd.Flags().IntVar(&most, "limit", 50, "how many, 1 to 1000")
+	cmd.Flags().BoolVar(&all, "all", false, "all that are kept")
 	return cmd
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -25,7 +26,8 @@ func (c *command) watch() *cobra.Command {
 	var after int64
 	var since string
 	var most int
-	cmd := &cobra.Command{Use: "watch [FEED]", Short: "What happens, as it happens", Args: arguments(0, 1),
+	cmd := &cobra.Command{Use: "watch [FEED]", Short: "What happens, as it happens",
+		Long: "What happens, as it happens, a line an event. On a terminal, how things stand and what is being loaded stands below.", Args: arguments(0, 1),
 		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
 			w := &watching{command: c, service: service, last: after, most: most}
 			var err error
@@ -37,6 +39,14 @@ func (c *command) watch() *cobra.Command {
 					return err
 				}
 				w.feed = args[0]
+			}
+			if out, is := c.out.(*os.File); is && terminal(out) && c.format == "table" && most == 0 {
+				w.footer = newFooter(out)
+				ctx, cancel := context.WithCancel(ctx)
+				defer w.footer.end()
+				defer cancel()
+				go w.footer.keep(ctx, service)
+				return w.run(ctx)
 			}
 			return w.run(ctx)
 		})}
@@ -56,6 +66,7 @@ type watching struct {
 	since   time.Time // where none was seen
 	most    int
 	shown   int
+	footer  *footer // nil where there is no terminal
 }
 
 // enough ends a watch that has shown as many events as were asked for.
@@ -64,7 +75,7 @@ var errEnough = errors.New("enough")
 // run goes on where it was when the service was away.
 func (w *watching) run(ctx context.Context) error {
 	for answered := false; ; {
-		err := w.service.Watch(ctx, w.last, w.since, func(e api.Event) error { return w.event(ctx, e) })
+		err := w.service.Watch(ctx, w.last, w.since, func(e api.Event) error { return w.event(ctx, e) }, w.working())
 		answered = answered || errors.Is(err, client.ErrEnded)
 		switch {
 		case errors.Is(err, errEnough), ctx.Err() != nil:
@@ -72,13 +83,30 @@ func (w *watching) run(ctx context.Context) error {
 		case !answered:
 			return err
 		}
-		fmt.Fprintf(w.errOut, "mullein: %v; waiting for it\n", err)
+		w.say(func() { fmt.Fprintf(w.errOut, "mullein: %v; waiting for it\n", err) })
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-time.After(comeBack):
 		}
 	}
+}
+
+// working returns who is told what is being loaded; nil for nobody.
+func (w *watching) working() func([]api.Progress) {
+	if w.footer == nil {
+		return nil
+	}
+	return w.footer.working
+}
+
+// say writes lines, above the footer where there is one.
+func (w *watching) say(write func()) {
+	if w.footer == nil {
+		write()
+		return
+	}
+	w.footer.above(write)
 }
 
 func (w *watching) event(ctx context.Context, e api.Event) error {
@@ -91,7 +119,7 @@ func (w *watching) event(ctx context.Context, e api.Event) error {
 			return err
 		}
 	} else {
-		w.line(e)
+		w.say(func() { w.line(e) })
 	}
 	if w.shown++; w.shown == w.most {
 		return errEnough

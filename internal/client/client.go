@@ -577,9 +577,10 @@ var ErrEnded = errors.New("the service ended the stream of events")
 const FromNow = -1
 
 // Watch hands over what happens, from now on ([FromNow]), or from a time on, or from after an event that was
-// seen. It ends when each returns an error, which it returns, when ctx ends, and with
+// seen; and to working, if it is not nil, what is being loaded, as long as anything is. It ends when each returns an error, which it returns, when ctx ends, and with
 // [ErrEnded] when the service ends the stream.
-func (c *Client) Watch(ctx context.Context, after int64, since time.Time, each func(api.Event) error) error {
+func (c *Client) Watch(ctx context.Context, after int64, since time.Time, each func(api.Event) error,
+	working func([]api.Progress)) error {
 	address := c.base + "/api/v1/events"
 	if q := query("since", moment(since)); len(q) > 0 {
 		address += "?" + q.Encode()
@@ -599,8 +600,10 @@ func (c *Client) Watch(ctx context.Context, after int64, since time.Time, each f
 	if response.StatusCode != http.StatusOK {
 		return &Error{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
 	}
-	kind := ""
-	for lines := bufio.NewScanner(response.Body); lines.Scan(); {
+	const longest = 4 << 20 // bytes of a line
+	kind, lines := "", bufio.NewScanner(response.Body)
+	lines.Buffer(nil, longest)
+	for lines.Scan() {
 		name, value, _ := strings.Cut(lines.Text(), ": ")
 		switch {
 		case name == "event":
@@ -613,6 +616,12 @@ func (c *Client) Watch(ctx context.Context, after int64, since time.Time, each f
 			if err := each(e); err != nil {
 				return err
 			}
+		case name == "data" && kind == "progress" && working != nil:
+			var w api.Working
+			if err := json.Unmarshal([]byte(value), &w); err != nil {
+				return fmt.Errorf("what is being loaded is not understood: %w", err)
+			}
+			working(w.Loads)
 		}
 	}
 	return cmp.Or(ctx.Err(), ErrEnded)

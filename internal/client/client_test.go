@@ -79,23 +79,23 @@ func TestWatchHandsOverEvents(t *testing.T) {
 	err := c.Watch(context.Background(), 5, time.Time{}, func(e api.Event) error {
 		got = append(got, e.ID)
 		return nil
-	})
+	}, nil)
 	assert.ErrorIs(t, err, ErrEnded)
 	assert.Equal(t, []int64{7, 9}, got)
 	assert.Equal(t, "5", asked.Header.Get("Last-Event-ID"))
 	assert.Equal(t, "Bearer mu_secret", asked.Header.Get("Authorization"))
 	enough := errors.New("enough")
-	assert.ErrorIs(t, c.Watch(context.Background(), FromNow, time.Time{}, func(api.Event) error { return enough }), enough)
+	assert.ErrorIs(t, c.Watch(context.Background(), FromNow, time.Time{}, func(api.Event) error { return enough }, nil), enough)
 	assert.Empty(t, asked.Header.Get("Last-Event-ID"), "from now on")
 
 	c, _ = answering(t, http.StatusUnauthorized, `{}`)
 	var refusal *Error
-	require.ErrorAs(t, c.Watch(context.Background(), 0, time.Time{}, nil), &refusal)
+	require.ErrorAs(t, c.Watch(context.Background(), 0, time.Time{}, nil, nil), &refusal)
 	assert.Equal(t, http.StatusUnauthorized, refusal.Status)
 	c, _ = answering(t, http.StatusOK, "event: change\ndata: {broken\n\n")
-	assert.ErrorContains(t, c.Watch(context.Background(), 0, time.Time{}, nil), "an event is not understood")
-	assert.ErrorContains(t, New("http://127.0.0.1:1", "x").Watch(context.Background(), 0, time.Time{}, nil), "no service answers")
+	assert.ErrorContains(t, c.Watch(context.Background(), 0, time.Time{}, nil, nil), "an event is not understood")
+	assert.ErrorContains(t, New("http://127.0.0.1:1", "x").Watch(context.Background(), 0, time.Time{}, nil, nil), "no service answers")
 	ended, cancel := context.WithCancel(context.Background())
 	cancel()
-	assert.ErrorIs(t, c.Watch(ended, 0, time.Time{}, nil), context.Canceled)
+	assert.ErrorIs(t, c.Watch(ended, 0, time.Time{}, nil, nil), context.Canceled)
 }

@@ -99,7 +99,7 @@ from: {river.gauge: {station: station}}
 			return seen
 		}
 		return nil
-	}), seen)
+	}, nil), seen)
 	drop("G_2.csv", "station,level\na,much\n")
 	s.eventually(func() bool { return len(hook.of("mullein.refused")) == 1 })
 	assert.Equal(t, "gauges: G_2.csv was refused", hook.of("mullein.refused")[0]["heading"])

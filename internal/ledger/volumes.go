@@ -14,16 +14,18 @@ import (
 
 // Volume is work done in a span.
 type Volume struct {
-	At        time.Time       // where the span begins; the zero time for all of it
-	Feed      string          // "" for all
-	Files     int64           // loaded
-	Refused   int64           // files
-	Bytes     int64           // of the files that were loaded
-	Seconds   float64         // of work, from the opening of files to their end
-	DBSeconds float64         // of which the database had the rows
-	Lag       Spread          `gorm:"-"` // from the coming of files to their being visible
-	Late      Spread          `gorm:"-"` // from when slots were due to the coming of their files
-	Balance   balance.Balance `gorm:"-"`
+	At            time.Time       // where the span begins; the zero time for all of it
+	Feed          string          // "" for all
+	Files         int64           // loaded
+	Refused       int64           // files
+	Bytes         int64           // of the files that were loaded
+	Seconds       float64         // of work, from the opening of files to their end
+	DBSeconds     float64         // of which the database had the rows
+	SettleSeconds float64         // that files settled, summed over files
+	WaitSeconds   float64         // that files waited for their turn when they were whole, summed over files
+	Lag           Spread          `gorm:"-"` // from the coming of files to their being visible
+	Late          Spread          `gorm:"-"` // from when slots were due to the coming of their files
+	Balance       balance.Balance `gorm:"-"`
 }
 
 // Spread counts files by powers of four of seconds: the first below 1 s, then below 4 s, 16 s and so
@@ -83,6 +85,8 @@ var volumeOfEnded = func() string {
 	// What ends together was worked together: its time counts once.
 	add("seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.opened_at)), 0)")
 	add("db_seconds", "coalesce(extract(epoch FROM max(u.finished_at) - min(u.staged_at)), 0)")
+	add("settle_seconds", "coalesce(sum(extract(epoch FROM u.ready_at - u.settling_at)) FILTER (WHERE u.generation <= 1), 0)")
+	add("wait_seconds", "coalesce(sum(extract(epoch FROM u.opened_at - u.ready_at)), 0)")
 	for _, o := range outcomes {
 		add(o, "coalesce(sum((u.balance->>'"+o+"')::bigint), 0)")
 	}
@@ -97,7 +101,7 @@ var volumeOfEnded = func() string {
 
 // summed are the columns of volumes that are sums.
 var summed = func() []string {
-	out := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds"}, outcomes...)
+	out := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds", "settle_seconds", "wait_seconds"}, outcomes...)
 	add := func(column, _ string) { out = append(out, column) }
 	spreadOf("lag", "", "", add)
 	spreadOf("late", "", "", add)

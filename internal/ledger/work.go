@@ -283,7 +283,7 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,
 				waivable = coalesce(c.waivable, false), forced = a.forced AND c.state NOT IN ('loaded', 'refused')
 			FROM c WHERE a.id = c.id RETURNING a.id, a.feed, a.state, a.run_id, a.size, a.balance, a.opened_at,
-				a.staged_at, a.finished_at, a.came_at, a.is_list, a.due_slot, c.was
+				a.settling_at, a.ready_at, a.generation, a.staged_at, a.finished_at, a.came_at, a.is_list, a.due_slot, c.was
 		), touched AS (
 			UPDATE slot SET turn_at = clock_timestamp() WHERE id IN (SELECT id FROM slot
 				WHERE id IN (SELECT due_slot FROM u WHERE due_slot IS NOT NULL) ORDER BY id FOR NO KEY UPDATE) RETURNING 1

@@ -32,7 +32,7 @@ var (
 	measuredRows     = describe("rows_total", "Rows of loaded and refused files, by what became of them.", "outcome")
 	measuredFiles    = describe("files_total", "Files whose work ended, by how.", "outcome")
 	measuredBytes    = describe("bytes_total", "Bytes of the files that were loaded.")
-	measuredWork     = describe("work_seconds_total", "Seconds of work on files; database: of which the database had the rows.", "part")
+	measuredWork     = describe("step_seconds_total", "Seconds of files in each step: settle and wait, summed over files; read and write, of files that were worked together once.", "step")
 	measuredLag      = describe("lag_seconds", "From the coming of files to their being visible, of the last hour.", "quantile")
 	measuredWaiting  = describe("waiting", "Arrivals that wait or are worked.")
 	measuredOldest   = describe("oldest_waiting_seconds", "How long the oldest arrival waits that is not loaded yet; 0 where none does.")
@@ -171,8 +171,10 @@ func (m measures) volume(v *ledger.Volume, give giver) {
 	count(files, float64(v.Refused), "refused")
 	if !m.byFeed {
 		count(measuredBytes, float64(v.Bytes))
-		count(measuredWork, v.Seconds, "all")
-		count(measuredWork, v.DBSeconds, "database")
+		count(measuredWork, v.SettleSeconds, "settle")
+		count(measuredWork, v.WaitSeconds, "wait")
+		count(measuredWork, v.Seconds-v.DBSeconds, "read")
+		count(measuredWork, v.DBSeconds, "write")
 	}
 }
 

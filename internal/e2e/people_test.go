@@ -85,6 +85,9 @@ func TestPeopleSignInByName(t *testing.T) {
 
 	// What somebody may is changed at once, for sessions that are there too.
 	require.NoError(t, s.client.PutUser(ctx, "ada", api.UserWanted{Role: "look"}))
+	acts, err = s.client.Acts(ctx, "", "owner", "put-user", 0, 1)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"operate gauge-*", "look"}, []string{acts.Items[0].Before, acts.Items[0].After})
 	assert.Equal(t, http.StatusForbidden, status(t, ada, "POST", pause, ""))
 
 	// One's own password; other sessions end.
@@ -168,7 +171,7 @@ func TestTheConsoleBehindAProxy(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, address+"/feeds/gauge-readings", at)
 			b.do(chromedp.Navigate(address + "/people"))
-			b.sees("Who may sign in", "ada", "password", "You may own.", "put-user")
+			b.sees("Who may sign in", "ada", "password", "Your role is own.", "put-user")
 			b.mu.Lock()
 			assert.Empty(t, b.complaints)
 			b.mu.Unlock()

@@ -146,22 +146,39 @@ func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 		act.Feed = feed
 	}
 	c := humagin.Unwrap(ctx)
+	var arrivals []int64
 	if strings.HasPrefix(c.ContentType(), "application/json") && c.Request.Body != nil {
 		head, _ := io.ReadAll(io.LimitReader(c.Request.Body, bodyLooked)) // what is broken is so for the handler too
 		c.Request.Body = &both{io.MultiReader(bytes.NewReader(head), c.Request.Body), c.Request.Body}
 		var said struct {
-			Because string `json:"because"`
-			Preview bool   `json:"preview"`
+			Because  string  `json:"because"`
+			Preview  bool    `json:"preview"`
+			Arrivals []int64 `json:"arrivals"`
 		}
 		_ = json.Unmarshal(head, &said)
+		arrivals = said.Arrivals
 		if act.Because = said.Because; said.Preview {
 			next(ctx)
 			return
 		}
 	}
-	act.Before = s.howItIs(ctx.Context(), o.OperationID, act.Feed)
+	if id, err := strconv.ParseInt(ctx.Param("id"), 10, 64); err == nil && strings.HasPrefix(o.Path, "/api/v1/arrivals/") {
+		arrivals = []int64{id}
+	}
+	how := func() string {
+		switch {
+		case len(arrivals) > 0:
+			return s.howArrivalsAre(ctx.Context(), arrivals)
+		case ctx.Param("user") != "":
+			return s.howUserIs(ctx.Context(), ctx.Param("user"))
+		case strings.HasPrefix(o.Path, "/api/v1/slots/"):
+			return s.howSlotIs(ctx.Context(), ctx.Param("id"))
+		}
+		return s.howItIs(ctx.Context(), o.OperationID, act.Feed)
+	}
+	act.Before = how()
 	next(ctx)
-	act.After, act.Status = s.howItIs(ctx.Context(), o.OperationID, act.Feed), ctx.Status()
+	act.After, act.Status = how(), ctx.Status()
 	if act.Status == 0 {
 		act.Status = http.StatusOK
 	}
@@ -191,6 +208,61 @@ func (s *Server) howItIs(ctx context.Context, operation, feed string) string {
 		return fmt.Sprintf("version %d, paused", f.Version)
 	}
 	return fmt.Sprintf("version %d", f.Version)
+}
+
+// arrivalsOfAct bounds the arrivals of which an act says how they were.
+const arrivalsOfAct = 20
+
+// howArrivalsAre says in which states some arrivals are.
+func (s *Server) howArrivalsAre(ctx context.Context, ids []int64) string {
+	list, err := s.ledger.ByNumber(ctx, ids[:min(len(ids), arrivalsOfAct)])
+	if err != nil {
+		return ""
+	}
+	var out []string
+	for _, id := range ids[:min(len(ids), arrivalsOfAct)] {
+		if a, there := list[id]; there {
+			out = append(out, fmt.Sprintf("%d %s", id, a.State))
+		}
+	}
+	if more := len(ids) - arrivalsOfAct; more > 0 {
+		out = append(out, fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (s *Server) howSlotIs(ctx context.Context, number string) string {
+	id, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		return ""
+	}
+	slot, err := s.ledger.Slot(ctx, id)
+	if err != nil {
+		return "not there"
+	}
+	return string(slot.State)
+}
+
+// howUserIs says what a user may.
+func (s *Server) howUserIs(ctx context.Context, name string) string {
+	list, err := s.ledger.Users(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, u := range list {
+		if u.Name != name {
+			continue
+		}
+		out := string(u.Role)
+		if len(u.Feeds) > 0 {
+			out += " " + strings.Join(u.Feeds, " ")
+		}
+		if !u.Data {
+			out += " without data"
+		}
+		return out
+	}
+	return "not there"
 }
 
 func (s *Server) acts(ctx context.Context, in *struct {

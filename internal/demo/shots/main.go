@@ -70,13 +70,15 @@ func shoot(home, folder string, pages []string) error {
 	}
 	err = chromedp.Do(ctx,
 		chromedp.Navigate(base+"/sign-in"),
-		chromedp.WaitVisible(`input[type=password]`),
-		chromedp.SendKeys(`input[type=password]`, strings.TrimSpace(string(token))+"\n"),
+		chromedp.Click(`a[href="#"]`),
+		chromedp.SendKeys(`input[aria-label=Token]`, strings.TrimSpace(string(token))+"\n"),
 		chromedp.WaitVisible(`header nav`),
 	)
 	if err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
 	for _, p := range pages {
 		name, to, _ := strings.Cut(p, "=")
 		if file, ok := strings.CutPrefix(to, "text:"); ok {

@@ -63,7 +63,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
 <template>
   <section class="panel">
     <h1>{{ signedIn?.name }}</h1>
-    <p class="quiet">You may {{ may({ role: signedIn?.role ?? 'look', feeds: signedIn?.feeds ?? [], data: signedIn?.data ?? false }) }}.</p>
+    <p class="quiet">Your role is {{ may({ role: signedIn?.role ?? 'look', feeds: signedIn?.feeds ?? [], data: signedIn?.data ?? false }) }}.</p>
     <form v-if="signedIn?.by === 'password'" class="row" @submit.prevent="changePassword">
       <n-input v-model:value="change.old" type="password" size="small" placeholder="Password" :input-props="{ 'aria-label': 'Old password', autocomplete: 'current-password' }" />
       <n-input v-model:value="change.now" type="password" size="small" placeholder="New password, 10 characters or more" :input-props="{ 'aria-label': 'New password', autocomplete: 'new-password' }" />
@@ -96,7 +96,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
         <n-select v-model:value="wanted.role" size="small" :options="roles" aria-label="Role" class="role" />
         <n-input v-model:value="wanted.feeds" size="small" placeholder="Feeds, such as gauge-*; none for all" :input-props="{ 'aria-label': 'Feeds' }" class="feeds" />
         <n-checkbox v-model:checked="wanted.blind" size="small">Without data</n-checkbox>
-        <n-input v-model:value="wanted.password" type="password" size="small" placeholder="Password, 10 or more" :input-props="{ 'aria-label': 'Password', autocomplete: 'new-password' }" />
+        <n-input v-model:value="wanted.password" type="password" size="small" placeholder="Password" :input-props="{ 'aria-label': 'Password', autocomplete: 'new-password' }" />
         <n-button size="small" type="primary" attr-type="submit" :disabled="!wanted.name">Keep user</n-button>
         <n-button size="small" :disabled="!wanted.name" @click="newToken">Make token</n-button>
       </form>
@@ -149,12 +149,20 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
 <style scoped>
 .new {
   margin-top: 12px;
+  flex-wrap: wrap;
+}
+.new > * {
+  flex: 1 1 140px;
+}
+.new > .n-checkbox,
+.new > .n-button {
+  flex: none;
 }
 .role {
-  min-width: 210px;
+  min-width: 240px;
 }
 .feeds {
-  min-width: 230px;
+  min-width: 280px;
 }
 .secret {
   background: var(--mark);

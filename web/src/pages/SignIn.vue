@@ -86,6 +86,9 @@ form {
   gap: 12px;
   margin-top: 12px;
 }
+p a {
+  text-decoration: underline;
+}
 .problem {
   color: var(--bad);
   margin: 0 0 10px;

@@ -88,41 +88,7 @@ func (s *Server) events(ctx context.Context, in *eventsInput, send sse.Sender) {
 			if last, err = s.sendEvents(ctx, last, send); err != nil {
 				return
 			}
-		}
-	}
-}
-
-// sendEvents sends the events after one, and returns the last. An error is that of a
-// caller who has gone: when the database is away, there is news again when it is back.
-func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (int64, error) {
-	for {
-		events, err := s.ledger.EventsAfter(ctx, last, eventsAtOnce)
-		if err != nil {
-			return last, nil
-		}
-		about, err := s.subjects(ctx, events)
-		if err != nil {
-			return last, nil
-		}
-		for _, e := range events {
-			last = e.ID
-			if err := send(sse.Message{ID: int(e.ID), Data: about.event(&e)}); err != nil {
-				return last, err
-			}
-			var more any
-			if commit := about.commit(&e); commit != nil {
-				more = *commit
-			} else if e.Kind == notice.RollupEvent {
-				more = *notice.ComputedEvent(&e, about.rollups[e.Rollup])
-			} else {
-				continue
-			}
-			if err := send(sse.Message{ID: int(e.ID), Data: more}); err != nil {
-				return last, err
-			}
-		}
-		if len(events) < eventsAtOnce {
-			return last, nil
+			sleep(ctx, streamPause)
 		}
 	}
 }
@@ -232,6 +198,10 @@ func (k *subjects) commit(e *ledger.Event) *api.Commit {
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {
+	return s.statuses.get(ctx, s.findStatus)
+}
+
+func (s *Server) findStatus(ctx context.Context) (*body[api.Status], error) {
 	out := api.Status{Service: s.name, Version: Version, Settings: s.settings.wrong(), Roots: s.roots, Loads: []api.Progress{},
 		Stopped: []api.StoppedFeed{}}
 	questions, asked := errgroup.WithContext(ctx)
@@ -297,6 +267,7 @@ func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
 const (
 	dayBack    = 24 * time.Hour
 	dayAhead   = 3 * time.Hour
+	dayFeeds   = 40  // on a page, where no other number is asked for
 	marksShown = 144 // of a feed and state, at the most: ten minutes each for a whole day
 	timesAhead = 500
 	needsShown = 50
@@ -352,6 +323,13 @@ func placeOf(f ledger.Standing) string { return fmt.Sprintf("%d %s", f.Rank, f.F
 
 // day says what came and what was due within the last day.
 func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) {
+	if in.After != "" || in.Quiet != "" || in.Most != dayFeeds {
+		return s.findDay(ctx, in)
+	}
+	return s.days[in.Hours-1].get(ctx, func(ctx context.Context) (*body[api.Day], error) { return s.findDay(ctx, in) })
+}
+
+func (s *Server) findDay(ctx context.Context, in *dayInput) (*body[api.Day], error) {
 	now := time.Now().UTC()
 	back := time.Duration(in.Hours) * time.Hour
 	out := api.Day{From: now.Add(-back), Now: now, To: now.Add(dayAhead), Feeds: []api.DayLine{},

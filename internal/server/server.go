@@ -23,6 +23,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"mullein/internal/api"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
 	"mullein/internal/inspect"
@@ -59,6 +60,9 @@ type Server struct {
 	settings    held
 	secured     bool // people reach it by https
 	teller      *notice.Teller
+	hub         hub
+	statuses    shared[*body[api.Status]]
+	days        [24]shared[*body[api.Day]] // by the hours that are shown, less one
 	definitions definitions
 	standings   standings
 	signedOut   signal // given when somebody signs out
@@ -94,7 +98,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	s.router.GET(openIDPath, s.beginOpenID)
 	s.router.GET(openIDBackPath, s.endOpenID)
 	s.api = humagin.New(s.router, config)
-	s.api.UseMiddleware(s.kept, s.allowed)
+	s.api.UseMiddleware(s.kept, s.allowed, s.withWriter)
 	s.routes()
 	s.router.NoRoute(s.console)
 	return s
@@ -350,22 +354,58 @@ func (s *Server) console(c *gin.Context) {
 		html.EscapeString(s.base())).Replace(string(page))))
 }
 
-// follow wakes the live streams when there is news, until ctx ends.
+// follow reads events and wakes the live streams when there is news, until ctx ends.
 func (s *Server) follow(ctx context.Context) {
 	s.mu.Lock()
 	s.over = ctx
 	s.mu.Unlock()
 	go s.prune(ctx)
-	s.ledger.Follow(ctx, func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		for f := range s.followers {
-			select {
-			case f <- struct{}{}:
-			default:
-			}
+	news := make(chan struct{}, 1)
+	go s.ledger.Follow(ctx, func() {
+		select {
+		case news <- struct{}{}:
+		default:
 		}
 	})
+	for ctx.Err() == nil {
+		again := time.After(retryEvents)
+		if s.readEvents(ctx) == nil {
+			again = nil
+		}
+		s.wakeStreams()
+		select {
+		case <-ctx.Done():
+		case <-news:
+			sleep(ctx, eventsGathered)
+		case <-again: // what kept them from being read may be over
+		}
+	}
+}
+
+const (
+	// retryEvents is how long after an error events are read again.
+	retryEvents = time.Second
+	// eventsGathered is how long events are gathered, so that many are read together.
+	eventsGathered = 20 * time.Millisecond
+)
+
+func sleep(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// wakeStreams tells the live streams that there is news.
+func (s *Server) wakeStreams() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for f := range s.followers {
+		select {
+		case f <- struct{}{}:
+		default:
+		}
+	}
 }
 
 func (s *Server) prune(ctx context.Context) {

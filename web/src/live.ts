@@ -36,8 +36,8 @@ let due: ReturnType<typeof setTimeout> | undefined
 let changes: Change[] = []
 let everything = false
 const atMostEvery = 400 // milliseconds between two rounds of asking
-const busy = 200 // changes of one round from which on the next waits longer
-const busyEvery = 2000
+const busy = 20 // changes of one round from which on the next waits longer
+const busyEvery = 1000
 
 function concerns(key: readonly unknown[], kinds: Set<string>, names: Set<unknown>): boolean {
   const [first] = key

@@ -159,8 +159,19 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 		if first.Before(last) {
 			named["first"], named["last"] = first, last
 			hours := "SELECT feed, hour, " + list + " FROM volume WHERE " + only
-			from = hours + " AND hour >= @from AND hour < @first UNION ALL " + hours + " AND hour >= @last AND hour < @to UNION ALL " +
-				"SELECT feed, day, " + list + " FROM volume_day WHERE day >= @first AND day < @last AND " + days
+			whole := "SELECT feed, day, " + list + " FROM volume_day WHERE " + days
+			from = hours + " AND hour >= @from AND hour < @first UNION ALL " + hours + " AND hour >= @last AND hour < @to UNION ALL "
+			begin, end, err := l.summedMonths(ctx, first, last)
+			if err != nil {
+				return nil, err
+			}
+			if q.By != "day" && begin.Before(end) {
+				named["begin"], named["end"] = begin, end
+				from += whole + " AND day >= @first AND day < @begin UNION ALL " + whole + " AND day >= @end AND day < @last UNION ALL " +
+					"SELECT feed, month, " + list + " FROM volume_month WHERE month >= @begin AND month < @end AND " + days
+			} else {
+				from += whole + " AND day >= @first AND day < @last"
+			}
 		}
 	}
 	var rows []struct {
@@ -202,6 +213,30 @@ func (l *Ledger) summedDays(ctx context.Context, q VolumeQuery) (first, last tim
 	return first, last, nil
 }
 
+// summedMonths returns from which month on, and before which, the sums of months are taken for days
+// that are summed.
+func (l *Ledger) summedMonths(ctx context.Context, first, last time.Time) (begin, end time.Time, err error) {
+	var summed []time.Time
+	err = l.with(ctx).Raw("SELECT month FROM volume_month WHERE feed = '' ORDER BY month DESC LIMIT 1").Scan(&summed).Error
+	if err != nil || len(summed) == 0 {
+		return begin, end, err
+	}
+	begin, end = monthOf(first), monthOf(last)
+	if begin.Before(first) {
+		begin = begin.AddDate(0, 1, 0)
+	}
+	if known := summed[0].UTC().AddDate(0, 1, 0); known.Before(end) {
+		end = known
+	}
+	return begin, end, nil
+}
+
+// monthOf returns the beginning of a month of UTC.
+func monthOf(t time.Time) time.Time {
+	t = t.UTC()
+	return time.Date(t.Year(), t.Month(), 1, 0, 0, 0, 0, time.UTC)
+}
+
 // spread reads counts as the database writes arrays.
 func spread(text string) (out Spread) {
 	for i, n := range strings.Split(strings.Trim(text, "{}"), ",") {
@@ -212,7 +247,19 @@ func spread(text string) (out Spread) {
 	return out
 }
 
-// SumVolumes sums up days of UTC that are over, up to so many of them, drops hours that are kept no
+// sumMonths sums up the months of which all days are.
+func sumMonths(tx *gorm.DB, sums []string) error {
+	return tx.Exec(`WITH last AS (SELECT max(day) + interval '1 day' AS over FROM volume_day WHERE feed = ''),
+		begin AS (SELECT coalesce((SELECT max(month) + interval '1 month' FROM volume_month WHERE feed = ''),
+			(SELECT date_trunc('month', min(day), 'UTC') FROM volume_day)) AS at),
+		months AS (SELECT generate_series(at AT TIME ZONE 'UTC', (over - interval '1 month') AT TIME ZONE 'UTC', interval '1 month')
+			AT TIME ZONE 'UTC' AS month FROM begin, last)
+		INSERT INTO volume_month (month, feed, ` + strings.Join(summed, ", ") + `) SELECT m.month, d.feed, ` + strings.Join(sums, ", ") + `
+		FROM months m JOIN volume_day d ON d.day >= m.month AND d.day < (m.month AT TIME ZONE 'UTC' + interval '1 month') AT TIME ZONE 'UTC'
+		GROUP BY 1, 2`).Error
+}
+
+// SumVolumes sums up days and months of UTC that are over, up to so many of them, drops hours that are kept no
 // longer, up to so many, and days that are older than ten years. It returns how many days it
 // summed up.
 func (l *Ledger) SumVolumes(ctx context.Context, now time.Time, days, hours int) (n int, err error) {
@@ -241,8 +288,15 @@ func (l *Ledger) SumVolumes(ctx context.Context, now time.Time, days, hours int)
 			}
 			n++
 		}
+		if err := sumMonths(tx, sums); err != nil {
+			return err
+		}
 		if err := tx.Exec(`DELETE FROM volume WHERE (feed, hour) IN (SELECT feed, hour FROM volume WHERE hour < ?
 			AND hour < (SELECT max(day) FROM volume_day WHERE feed = '') ORDER BY hour LIMIT ?)`, now.Add(-hoursKept), hours).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM volume_month WHERE month < ? AND month < (SELECT max(month) FROM volume_month WHERE feed = '')",
+			now.AddDate(-years, -1, 0)).Error; err != nil {
 			return err
 		}
 		return tx.Exec("DELETE FROM volume_day WHERE day < ? AND day < (SELECT max(day) FROM volume_day WHERE feed = '')",

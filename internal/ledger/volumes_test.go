@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/core/balance"
+	"mullein/internal/localpg/pgtest"
 )
 
 // done has an arrival loaded, or refused, that came so long ago.
@@ -95,6 +97,55 @@ func TestVolumes(t *testing.T) {
 	assert.Empty(t, after)
 }
 
+// TestSumsOfDaysAndMonthsAreThoseOfTheHours compares spans of more than a year with what was there by the hour.
+func TestSumsOfDaysAndMonthsAreThoseOfTheHours(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	random := rand.New(rand.NewPCG(1, 2))
+	type hour struct {
+		feed  string
+		at    time.Time
+		files int64
+	}
+	var all []hour
+	for range 2000 {
+		h := hour{fmt.Sprint("f", random.IntN(3)), now.Add(-time.Duration(random.IntN(500*24)) * time.Hour).Truncate(time.Hour),
+			int64(1 + random.IntN(9))}
+		all = append(all, h)
+		require.NoError(t, l.with(ctx).Exec(`INSERT INTO volume AS v (feed, hour, files, bytes, read, written, seconds) VALUES (?, ?, ?, 0, 0, 0, 0)
+			ON CONFLICT (feed, hour) DO UPDATE SET files = v.files + excluded.files`, h.feed, h.at, h.files).Error)
+	}
+	for n := 1; n > 0; {
+		var err error
+		n, err = l.SumVolumes(ctx, now, 50, 100_000)
+		require.NoError(t, err)
+	}
+	var months int
+	require.NoError(t, l.with(ctx).Raw("SELECT count(*) FROM volume_month WHERE feed = ''").Scan(&months).Error)
+	assert.GreaterOrEqual(t, months, 15)
+	for range 60 {
+		from := now.Add(-time.Duration(random.IntN(500)) * 24 * time.Hour).Truncate(24 * time.Hour)
+		to := from.AddDate(0, 0, random.IntN(400))
+		q := VolumeQuery{From: from, To: to, PerFeed: random.IntN(2) == 0, By: []string{"", "day", "month"}[random.IntN(3)], Most: 100_000}
+		if random.IntN(3) == 0 {
+			q.Feed = "f1"
+		}
+		list, err := l.Volumes(ctx, q)
+		require.NoError(t, err)
+		var want, got int64
+		for _, h := range all {
+			if !h.at.Before(from) && h.at.Before(to) && (q.Feed == "" || q.Feed == h.feed) {
+				want += h.files
+			}
+		}
+		for _, v := range list {
+			got += v.Files
+		}
+		require.Equal(t, want, got, "%+v", q)
+	}
+}
+
 func TestPercentile(t *testing.T) {
 	for _, c := range []struct {
 		s     Spread
@@ -106,5 +157,34 @@ func TestPercentile(t *testing.T) {
 		got, ok := c.s.Percentile(c.share)
 		assert.Equal(t, c.want, got)
 		assert.Equal(t, c.ok, ok)
+	}
+}
+
+// BenchmarkVolumesOfAYear asks for the work of a year of 500 feeds: by feed, by day and by month.
+func BenchmarkVolumesOfAYear(b *testing.B) {
+	l, err := Open(ctx, pgtest.Database(b))
+	require.NoError(b, err)
+	b.Cleanup(func() { l.Close() })
+	now := time.Now().UTC().Truncate(24 * time.Hour)
+	// Each feed has work each hour: of the last 90 days it is known by the hour, before by the day.
+	for _, of := range []struct{ from, to, step string }{{"400 days", "91 days", "1 day"}, {"90 days", "0 days", "1 hour"}} {
+		require.NoError(b, l.with(ctx).Exec(`INSERT INTO volume (feed, hour, files, bytes, read, written, seconds)
+			SELECT 'feed-' || f, at, 24, 1e6, 1e4, 1e4, random() * 100 FROM generate_series(1, 500) f,
+			generate_series(?::timestamptz - ?::interval, ?::timestamptz - ?::interval, ?::interval) at`, now, of.from, now, of.to, of.step).Error)
+	}
+	for n := 1; n > 0; {
+		n, err = l.SumVolumes(ctx, now.Add(2*time.Hour), 100, 1000)
+		require.NoError(b, err)
+	}
+	require.NoError(b, l.with(ctx).Exec("VACUUM ANALYZE volume, volume_day, volume_month").Error)
+	for name, q := range map[string]VolumeQuery{"feeds": {PerFeed: true, Most: 50}, "days": {By: "day", Most: 1000}, "months": {By: "month", Most: 1000}} {
+		b.Run(name, func(b *testing.B) {
+			q.From, q.To = now.AddDate(-1, 0, 0), now.Add(time.Hour)
+			for b.Loop() {
+				list, err := l.Volumes(ctx, q)
+				require.NoError(b, err)
+				require.NotEmpty(b, list)
+			}
+		})
 	}
 }

@@ -144,6 +144,34 @@ func (l *Ledger) PutBack(ctx context.Context, id int64, generation int, reason s
 	return l.untried(ctx, id, Ready, generation, reason)
 }
 
+// PutBackAll is PutBack of several arrivals, of which the generation that a later load is to be is not
+// known.
+func (l *Ledger) PutBackAll(ctx context.Context, ids []int64, reason string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return l.change(ctx, func(tx *gorm.DB) ([]Event, error) {
+		if err := lockArrivals(tx, ids); err != nil {
+			return nil, err
+		}
+		list, err := move(tx, ids, []State{Loading}, Ready, untriedValues(0, reason))
+		if err != nil {
+			return nil, err
+		}
+		events := make([]Event, len(list))
+		for i := range list {
+			events[i] = arrivalEvent(&list[i])
+		}
+		return events, touchSlots(tx, list)
+	})
+}
+
+// untriedValues are those of an arrival of which an attempt does not count.
+func untriedValues(generation int, reason string) map[string]any {
+	return map[string]any{"reason": reason, "attempts": gorm.Expr("greatest(attempts - 1, 0)"), "generation": generation,
+		"opened_at": nil, "staged_at": nil}
+}
+
 // SettleAnew puts an arrival back whose file changed while it was being loaded: the
 // attempt does not count. An arrival that has moved on is passed over.
 func (l *Ledger) SettleAnew(ctx context.Context, id int64, reason string) error {
@@ -151,9 +179,7 @@ func (l *Ledger) SettleAnew(ctx context.Context, id int64, reason string) error 
 }
 
 func (l *Ledger) untried(ctx context.Context, id int64, to State, generation int, reason string) error {
-	err := l.moveOne(ctx, id, []State{Loading}, to, map[string]any{
-		"reason": reason, "attempts": gorm.Expr("greatest(attempts - 1, 0)"), "generation": generation,
-		"opened_at": nil, "staged_at": nil})
+	err := l.moveOne(ctx, id, []State{Loading}, to, untriedValues(generation, reason))
 	if errors.Is(err, ErrMoved) {
 		return nil
 	}

@@ -180,10 +180,17 @@ func (l *Attempt) close(parts []*part) {
 func (l *Attempt) giveBack(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
+	var first []int64
 	for _, p := range open(parts) {
-		err = errors.Join(err, l.back(after, p, ""))
+		if p.again {
+			err = errors.Join(err, l.back(after, p, ""))
+			continue
+		}
+		p.ended = true
+		l.session.gaveBack.Store(true)
+		first = append(first, p.arrival.ID)
 	}
-	return err
+	return errors.Join(err, l.env.Ledger.PutBackAll(after, first, ""))
 }
 
 // stepOf says that an arrival has come to a step.

@@ -44,6 +44,9 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 	check(whole)
 	page, err := os.ReadFile("../../docs/who-is-told.md")
 	require.NoError(t, err)
+	rights, err := os.ReadFile("../../docs/who-may.md")
+	require.NoError(t, err)
+	page = append(page, rights...)
 	settings, feeds := 0, 0
 	for _, b := range blocks.FindAllStringSubmatch(string(page), -1) {
 		if !strings.HasPrefix(b[1], "# mullein.yaml") {
@@ -59,5 +62,5 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 		check(b[1])
 		settings++
 	}
-	assert.Equal(t, []int{3, 1}, []int{settings, feeds})
+	assert.Equal(t, []int{5, 1}, []int{settings, feeds})
 }

@@ -90,9 +90,40 @@ type FeedText struct {
 
 // FeedChecked says what a good feed file would do.
 type FeedChecked struct {
-	Feed  string `json:"feed"`
-	Table string `json:"table"`
-	Files string `json:"files"`
+	Feed  string   `json:"feed"`
+	Table string   `json:"table"`
+	Files string   `json:"files"`
+	DDL   []string `json:"ddl" nullable:"false" doc:"The statements that make its tables"`
+}
+
+// DraftWanted says from what feeds are to be proposed.
+type DraftWanted struct {
+	At         string `json:"at" minLength:"1" maxLength:"1000" doc:"A folder below a landing root, with sample files"`
+	Into       string `json:"into,omitempty" maxLength:"200" doc:"Draft for this table, schema.table, which is there already"`
+	Connection string `json:"connection,omitempty" default:"main" maxLength:"63" doc:"With into: the table's database, by the name that feeds know it by"`
+}
+
+// Drafts are feeds that are proposed, and files that none is proposed for.
+type Drafts struct {
+	Feeds   []DraftedFeed `json:"feeds" nullable:"false"`
+	LeftOut []LeftFile    `json:"left_out" nullable:"false"`
+}
+
+// DraftedFeed is a feed that is proposed.
+type DraftedFeed struct {
+	Feed       string   `json:"feed"`
+	Definition string   `json:"definition" doc:"The feed file"`
+	Files      []string `json:"files" nullable:"false" doc:"That it is for"`
+	Rows       int      `json:"rows" doc:"That were looked at"`
+	Sure       []string `json:"sure" nullable:"false"`
+	Unsure     []string `json:"unsure" nullable:"false"`
+}
+
+// LeftFile is a file that no feed is proposed for.
+type LeftFile struct {
+	File string `json:"file"`
+	Why  string `json:"why"`
+	Data bool   `json:"data" doc:"It may be data, but cannot be read"`
 }
 
 // FeedPut says what putting a feed did.

@@ -91,38 +91,27 @@ func (c *command) into(ctx context.Context, connection, name string) (*draft.Int
 
 // drafts are feeds that are proposed, and files that none is proposed for.
 type drafts struct {
-	Feeds   []draftedFeed `json:"feeds"`
-	LeftOut []leftFile    `json:"left_out"`
+	Feeds   []draftedFeed  `json:"feeds"`
+	LeftOut []api.LeftFile `json:"left_out"`
 }
 
 type draftedFeed struct {
-	Feed       string          `json:"feed"`
-	Definition string          `json:"definition"`
-	Files      []string        `json:"files"`
-	Rows       int             `json:"rows"` // that were looked at
-	Sure       []string        `json:"sure"`
-	Unsure     []string        `json:"unsure"`
-	Next       string          `json:"next"`
-	Written    string          `json:"written,omitempty"` // the file
-	Rehearsed  []api.Rehearsal `json:"rehearsed,omitempty"`
-}
-
-type leftFile struct {
-	File string `json:"file"`
-	Why  string `json:"why"`
-	Data bool   `json:"data"` // it may be data, but cannot be read
+	api.DraftedFeed
+	Next      string          `json:"next"`
+	Written   string          `json:"written,omitempty"` // the file
+	Rehearsed []api.Rehearsal `json:"rehearsed,omitempty"`
 }
 
 func newDrafts(r draft.Result) *drafts {
-	out := &drafts{[]draftedFeed{}, []leftFile{}}
+	out := &drafts{[]draftedFeed{}, []api.LeftFile{}}
 	for _, f := range r.Feeds {
-		out.Feeds = append(out.Feeds, draftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...),
-			Rows: f.Rows, Sure: append([]string{}, f.Sure...), Unsure: append([]string{}, f.Unsure...),
+		out.Feeds = append(out.Feeds, draftedFeed{DraftedFeed: api.DraftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...),
+			Rows: f.Rows, Sure: append([]string{}, f.Sure...), Unsure: append([]string{}, f.Unsure...)},
 			Next: fmt.Sprintf("save it as %s.yaml, then: mullein rehearse %[1]s.yaml --send SAMPLE; mullein feed put "+
 				"%[1]s.yaml", f.Name)})
 	}
 	for _, l := range r.Left {
-		out.LeftOut = append(out.LeftOut, leftFile{l.Path, l.Why, l.Data})
+		out.LeftOut = append(out.LeftOut, api.LeftFile{File: l.Path, Why: l.Why, Data: l.Data})
 	}
 	return out
 }
@@ -130,7 +119,7 @@ func newDrafts(r draft.Result) *drafts {
 // wrong reports whether a file that may be data could not be read, or a rehearsal would
 // refuse one.
 func (d *drafts) wrong() bool {
-	return slices.ContainsFunc(d.LeftOut, func(l leftFile) bool { return l.Data }) ||
+	return slices.ContainsFunc(d.LeftOut, func(l api.LeftFile) bool { return l.Data }) ||
 		slices.ContainsFunc(d.Feeds, func(f draftedFeed) bool {
 			return slices.ContainsFunc(f.Rehearsed, func(r api.Rehearsal) bool { return r.Refused != "" })
 		})

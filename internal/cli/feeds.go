@@ -88,19 +88,11 @@ func (c *command) ddl(_ *cobra.Command, args []string) error {
 	}
 	var statements []string
 	for _, p := range good {
-		of := []*feed.Feed{p.feed}
-		for kind := range p.feed.ByKind {
-			if one, err := p.feed.Of(map[string]any{p.feed.By: kind}); err == nil {
-				of = append(of, one)
-			}
+		ddl, err := load.DDL(p.feed)
+		if err != nil {
+			return err
 		}
-		for _, f := range of[min(1, len(of)-1):] {
-			table, err := load.Wanted(f)
-			if err != nil {
-				return err
-			}
-			statements = append(statements, table.DDL()...)
-		}
+		statements = append(statements, ddl...)
 	}
 	return c.show(statements, func() { fmt.Fprintln(c.out, strings.Join(statements, ";\n")+";") })
 }

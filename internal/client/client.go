@@ -188,6 +188,11 @@ func (c *Client) NewToken(ctx context.Context, of api.TokenWanted) (out api.NewT
 	return out, c.call(ctx, http.MethodPost, "/tokens", nil, of, &out)
 }
 
+// Draft has feeds proposed from the files of a folder below a landing root of the service.
+func (c *Client) Draft(ctx context.Context, of api.DraftWanted) (out api.Drafts, err error) {
+	return out, c.call(ctx, http.MethodPost, "/drafts", nil, of, &out)
+}
+
 // Users returns the people who sign in.
 func (c *Client) Users(ctx context.Context) (api.UserList, error) {
 	return get[api.UserList](ctx, c, "/users", nil)

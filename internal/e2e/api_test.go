@@ -165,3 +165,40 @@ target: {table: "river.log_{kind}"}
 		assert.Contains(t, stderr, c.fail, c.args)
 	}
 }
+
+// TestWhatTheCommandLineDraftsTheServiceDoes drafts from a folder of the service, by both.
+func TestWhatTheCommandLineDraftsTheServiceDoes(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	dir := filepath.Join(s.Root, "water")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	for _, day := range []string{"20260701", "20260702"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "TEMP_"+day+".csv"),
+			[]byte("station_id,measured_at,celsius\nSR0101,2026-07-01T12:00:00Z,14.2\nSR0102,2026-07-01T12:00:00Z,15.1\n"), 0o644))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "README.md"), []byte("# Readings\n"), 0o644))
+	drafts, err := s.client.Draft(context.Background(), api.DraftWanted{At: "water"})
+	require.NoError(t, err)
+	code, out, errOut := s.mullein("feed", "draft", dir, "--at", "water", "-o", "json")
+	require.Zero(t, code, errOut)
+	var byHand api.Drafts
+	require.NoError(t, json.Unmarshal([]byte(out), &byHand))
+	assert.Equal(t, byHand, drafts)
+	require.Len(t, drafts.Feeds, 1)
+	assert.Equal(t, "README.md", drafts.LeftOut[0].File)
+	_, err = s.client.Draft(context.Background(), api.DraftWanted{At: "../.."})
+	assert.ErrorContains(t, err, "no such folder")
+	_, err = s.client.Draft(context.Background(), api.DraftWanted{At: "water", Into: "river.nothing"})
+	assert.ErrorContains(t, err, "there is no table river.nothing")
+
+	text, err := json.Marshal(api.FeedText{File: "temp.yaml", Definition: drafts.Feeds[0].Definition})
+	require.NoError(t, err)
+	status, checked := s.ask("POST", "/api/v1/feed-check", string(text))
+	assert.Equal(t, 200, status)
+	file := filepath.Join(t.TempDir(), "temp.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(drafts.Feeds[0].Definition), 0o644))
+	_, out, _ = s.mullein("feed", "ddl", file, "-o", "json")
+	var ddl []any
+	require.NoError(t, json.Unmarshal([]byte(out), &ddl))
+	assert.Equal(t, ddl, checked["ddl"])
+}

@@ -184,3 +184,9 @@ func (l *Ledger) Standings(ctx context.Context, from, to time.Time) ([]Standing,
 		FROM feed f WHERE removed_at IS NULL ORDER BY rank, name`, from, from, to).Scan(&out).Error
 	return out, err
 }
+
+// FeedNames returns the names of the feeds.
+func (l *Ledger) FeedNames(ctx context.Context) (names []string, err error) {
+	err = l.with(ctx).Raw("SELECT name FROM feed WHERE removed_at IS NULL ORDER BY name").Scan(&names).Error
+	return names, err
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -222,4 +223,22 @@ func (e *Env) headerOf(ctx context.Context, f *feed.Feed, a *ledger.Arrival) ([]
 	}
 	defer p.file.Close()
 	return reading.Header(f, l.subject(p), p.source())
+}
+
+// DDL returns the statements that make the tables of a feed, of all its kinds.
+func DDL(f *feed.Feed) (statements []string, err error) {
+	of := []*feed.Feed{f}
+	for _, kind := range slices.Sorted(maps.Keys(f.ByKind)) {
+		if one, err := f.Of(map[string]any{f.By: kind}); err == nil {
+			of = append(of, one)
+		}
+	}
+	for _, f := range of[min(1, len(of)-1):] {
+		table, err := Wanted(f)
+		if err != nil {
+			return nil, err
+		}
+		statements = append(statements, table.DDL()...)
+	}
+	return statements, nil
 }

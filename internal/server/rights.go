@@ -28,9 +28,9 @@ var (
 	// oneself are of who makes the call.
 	oneself = []string{"change-password"}
 	// looked change nothing that anybody else sees.
-	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse"}
+	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "draft"}
 	// withData show rows of tables, or rejects.
-	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "arrival-rejects", "reject-groups", "rehearse", "notice",
+	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",

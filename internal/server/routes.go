@@ -73,6 +73,7 @@ func (s *Server) feedRoutes() {
 	huma.Register(s.api, get("feeds", "/feeds", "Feeds, by name"), s.feeds)
 	huma.Register(s.api, do(http.MethodPost, "check-feed", "/feed-check",
 		"Say what is wrong with a feed file, change nothing"), s.checkFeed)
+	huma.Register(s.api, do(http.MethodPost, "draft", "/drafts", "Propose feeds from the files of a folder below a landing root"), s.draft)
 	huma.Register(s.api, do(http.MethodPut, "put-feed", "/feeds/{feed}", "Create a feed or change it"), s.putFeed)
 	huma.Register(s.api, get("feed", "/feeds/{feed}", "One feed"), s.feed)
 	huma.Register(s.api, do(http.MethodDelete, "remove-feed", "/feeds/{feed}",
@@ -566,7 +567,7 @@ func (s *Server) checkFeed(_ context.Context, in *struct{ Body api.FeedText }) (
 		return nil, answer(err)
 	}
 	return give(api.FeedChecked{Feed: f.Name, Table: f.Target.Schema + "." + f.Target.Table, Files: f.Landing.At +
-		"/" + f.Landing.Files.String()}, nil)
+		"/" + f.Landing.Files.String(), DDL: ddlOf(f)}, nil)
 }
 
 type putFeedInput struct {

@@ -193,7 +193,7 @@ func TestWhatTheCommandLineDraftsTheServiceDoes(t *testing.T) {
 
 	text, err := json.Marshal(api.FeedText{File: "temp.yaml", Definition: drafts.Feeds[0].Definition})
 	require.NoError(t, err)
-	status, checked := s.ask("POST", "/api/v1/feed-check", string(text))
+	status, checked := s.ask("POST", "/feed-check", string(text))
 	assert.Equal(t, 200, status)
 	file := filepath.Join(t.TempDir(), "temp.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(drafts.Feeds[0].Definition), 0o644))

@@ -10,6 +10,7 @@ import (
 	"mullein/internal/core/decode"
 	"mullein/internal/core/draft"
 	"mullein/internal/core/feed"
+	"mullein/internal/core/filename"
 	"mullein/internal/landing"
 	"mullein/internal/load"
 	"mullein/internal/table"
@@ -17,7 +18,11 @@ import (
 
 // draft proposes feeds for what lies in a folder below a landing root.
 func (s *Server) draft(ctx context.Context, in *struct{ Body api.DraftWanted }) (*body[api.Drafts], error) {
-	folder, err := s.engine.Landing(&feed.Feed{Landing: feed.Landing{At: in.Body.At}})
+	files, err := filename.Compile("**/*")
+	if err != nil {
+		return nil, answer(err)
+	}
+	folder, err := s.engine.Landing(&feed.Feed{Landing: feed.Landing{At: in.Body.At, Files: files}})
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

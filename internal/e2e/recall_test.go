@@ -89,6 +89,8 @@ func (s *service) commits(t *testing.T) {
 	}
 	assert.Contains(t, all.String(), `"specversion":"1.0"`)
 	assert.Contains(t, all.String(), `"type":"mullein.load"`)
+	assert.Contains(t, all.String(), `"link":"`+s.URL+`/arrivals/`)
+	assert.Contains(t, all.String(), `"traceparent":"00-`)
 }
 
 // TestRollupsByHand puts a rollup, looks at it and ends it.

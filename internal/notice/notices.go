@@ -175,8 +175,9 @@ func oneLine(s string) string {
 	return s
 }
 
-// CommitEvent is the event of a load or a recall; table and rollups may be left empty.
-func CommitEvent(e *ledger.Event, a *ledger.Arrival, table string, rollups []string) *api.Commit {
+// CommitEvent is the event of a load or a recall, with the table that rows went to, the rollups that follow
+// it, and the console's address.
+func CommitEvent(e *ledger.Event, a *ledger.Arrival, table string, rollups []string, address string) *api.Commit {
 	kind := "mullein.load"
 	if e.State == string(ledger.Recalled) {
 		kind = "mullein.recall"
@@ -185,7 +186,7 @@ func CommitEvent(e *ledger.Event, a *ledger.Arrival, table string, rollups []str
 		Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json", TraceParent: trace.Parent(a),
 		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256,
 			Balance: api.Balance(a.Balance), Table: table, Slot: a.Slot, Written: a.Balance.Inserted + a.Balance.Updated,
-			Rollups: rollups}}
+			Rollups: rollups, Link: fmt.Sprintf("%s/arrivals/%d", address, a.ID)}}
 }
 
 // IsCommit reports whether an event is of a commit into a target.
@@ -322,8 +323,7 @@ func (t *Teller) loads(ctx context.Context, s *settings.Settings, events []ledge
 			continue
 		}
 		f := feeds[e.Feed]
-		commit := CommitEvent(e, &arrival, f.target, t.rollupsOf(f.target))
-		commit.Data.Link = fmt.Sprintf("%s/arrivals/%d", a.address, arrival.ID)
+		commit := CommitEvent(e, &arrival, f.target, t.rollupsOf(f.target), a.address)
 		what := "loaded"
 		if commit.Type == "mullein.recall" {
 			what = "recalled"

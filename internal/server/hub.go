@@ -75,10 +75,20 @@ func (h *hub) add(events []sentEvent) {
 	}
 }
 
-// readEvents brings the hub up to what happened. While the database is away, there is news again
-// when it is back.
+// forget drops what the hub knows: nobody listens.
+func (h *hub) forget() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.known, h.from, h.sent = false, 0, nil
+}
+
+// readEvents brings the hub up to what happened, as long as anybody listens.
 func (s *Server) readEvents(ctx context.Context) error {
 	h := &s.hub
+	if !s.isHeard() {
+		h.forget()
+		return nil
+	}
 	if !h.known {
 		last, err := s.ledger.LastEvent(ctx)
 		if err != nil {
@@ -220,22 +230,28 @@ func (s *Server) sendOlder(ctx context.Context, last int64, send sse.Sender) (in
 
 // shared answers a question once for all who ask it at a time: who asks while it is being answered
 // waits for the next answer, which begins after they asked, so that nobody gets one that is older
-// than the question.
+// than the question. While many ask, answers are apart.
 type shared[T any] struct {
 	mu            sync.Mutex
 	running, next *sharedAnswer[T]
 	began         time.Time // of the answer before
+	crowd         int       // how many asked for it
 }
 
 type sharedAnswer[T any] struct {
 	begun bool
+	asked int
 	done  chan struct{}
 	value T
 	err   error
 }
 
-// sharedPause is the least time between the beginnings of two answers.
-const sharedPause = 250 * time.Millisecond
+const (
+	// sharedPause is the least time between the beginnings of two answers, where the first was
+	// given to a crowd.
+	sharedPause = 250 * time.Millisecond
+	sharedCrowd = 5
+)
 
 // sharedLimit bounds how long an answer may take.
 const sharedLimit = 30 * time.Second
@@ -256,6 +272,7 @@ func (s *shared[T]) get(ctx context.Context, find func(context.Context) (T, erro
 	default:
 		a = s.next
 	}
+	a.asked++
 	s.mu.Unlock()
 	select {
 	case <-a.done:
@@ -271,12 +288,15 @@ func (s *shared[T]) answer(ctx context.Context, a *sharedAnswer[T], find func(co
 	for a != nil {
 		s.mu.Lock()
 		pause := sharedPause - time.Since(s.began)
+		if s.crowd < sharedCrowd {
+			pause = 0
+		}
 		s.mu.Unlock()
 		if pause > 0 {
 			time.Sleep(pause)
 		}
 		s.mu.Lock()
-		s.began, a.begun = time.Now(), true
+		s.began, a.begun, s.crowd = time.Now(), true, a.asked
 		s.mu.Unlock()
 		limited, cancel := context.WithTimeout(ctx, sharedLimit)
 		a.value, a.err = find(limited)

@@ -99,6 +99,9 @@ type subjects struct {
 	slots    map[int64]ledger.Slot
 	feeds    map[string]subjectFeed
 	rollups  map[string]string // the tables of rollups, where events are of any
+
+	following map[string][]string // rollups by the tables that they follow, where events are of loads
+	address   string              // of the console
 }
 
 type subjectFeed struct{ table, say, problem string }
@@ -125,6 +128,12 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 			return k, err
 		}
 	}
+	if slices.ContainsFunc(events, func(e ledger.Event) bool { return notice.IsCommit(&e) }) {
+		k.address = s.address()
+		if k.following, err = s.following.get(ctx, s.target); err != nil {
+			return k, err
+		}
+	}
 	if len(arrivals) > 0 {
 		if k.arrivals, err = s.ledger.ByNumber(ctx, arrivals); err != nil {
 			return k, err
@@ -139,20 +148,61 @@ func (s *Server) subjects(ctx context.Context, events []ledger.Event) (subjects,
 	if err != nil {
 		return k, err
 	}
-	if err := s.read(ctx, records); err != nil {
-		return k, err
-	}
+	return k, s.subjectFeeds.read(ctx, s, records, k.feeds)
+}
+
+// subjectFeeds is what events say of feeds, of many of them.
+type subjectFeeds struct {
+	mu     sync.Mutex
+	byName map[string]versionedSubject
+}
+
+type versionedSubject struct {
+	version int
+	subjectFeed
+}
+
+// subjectFeedsKept bounds the feeds of which it is remembered.
+const subjectFeedsKept = 50_000
+
+// read puts what events say of feeds into a map.
+func (c *subjectFeeds) read(ctx context.Context, s *Server, records []ledger.Feed, into map[string]subjectFeed) error {
+	var unknown []ledger.Feed
+	c.mu.Lock()
 	for _, record := range records {
-		of := subjectFeed{problem: record.Problem}
+		of, known := c.byName[record.Name]
+		if !known || of.version != record.Version {
+			unknown = append(unknown, record)
+			continue
+		}
+		of.problem = record.Problem
+		into[record.Name] = of.subjectFeed
+	}
+	c.mu.Unlock()
+	if len(unknown) == 0 {
+		return nil
+	}
+	if err := s.read(ctx, unknown); err != nil {
+		return err
+	}
+	for _, record := range unknown {
+		of := subjectFeed{}
 		if f, err := s.definition(ctx, record); err == nil { // else its problem says so
 			of.table = f.Target.Schema + "." + f.Target.Table
 			if f.Due != nil {
 				of.say = f.Due.Say
 			}
 		}
-		k.feeds[record.Name] = of
+		c.mu.Lock()
+		if c.byName == nil || len(c.byName) >= subjectFeedsKept {
+			c.byName = map[string]versionedSubject{}
+		}
+		c.byName[record.Name] = versionedSubject{record.Version, of}
+		c.mu.Unlock()
+		of.problem = record.Problem
+		into[record.Name] = of
 	}
-	return k, nil
+	return nil
 }
 
 // event describes an event.
@@ -194,7 +244,8 @@ func (k *subjects) commit(e *ledger.Event) *api.Commit {
 	if !there || !notice.IsCommit(e) {
 		return nil
 	}
-	return notice.CommitEvent(e, &a, k.feeds[e.Feed].table, nil)
+	table := k.feeds[e.Feed].table
+	return notice.CommitEvent(e, &a, table, k.following[table], k.address)
 }
 
 func (s *Server) status(ctx context.Context, _ *struct{}) (*body[api.Status], error) {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"time"
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
@@ -31,6 +33,37 @@ func rollupError(err error) error {
 func (s *Server) rollups(ctx context.Context, _ *struct{}) (*body[api.RollupList], error) {
 	list, err := s.target.Rollups(ctx)
 	return give(api.RollupList{Items: each(list, rollupStateOf)}, err)
+}
+
+// following is which rollups follow which tables, as it was a moment ago.
+type following struct {
+	mu sync.Mutex
+	at time.Time
+	of map[string][]string
+}
+
+// followingKept is how long it is remembered which rollups follow which tables.
+const followingKept = 5 * time.Second
+
+// get returns rollups by the tables that they follow.
+func (f *following) get(ctx context.Context, database *table.Database) (map[string][]string, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.of != nil && time.Since(f.at) < followingKept {
+		return f.of, nil
+	}
+	list, err := database.Rollups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of := map[string][]string{}
+	for _, r := range list {
+		for _, source := range r.Sources {
+			of[source] = append(of[source], r.Name)
+		}
+	}
+	f.of, f.at = of, time.Now()
+	return of, nil
 }
 
 // tablesOfRollups returns where the rows of rollups are, by the rollup's name.

@@ -214,9 +214,10 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
 		return fmt.Errorf("proxies: %w", err)
 	}
+	s.listens = scheme + listener.Addr().String()
 	s.secured = shown != nil || strings.HasPrefix(c.Address, "https://")
 	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
-		Address: scheme + listener.Addr().String(), Rollups: s.rollupsFor, Database: e.Where, Log: c.Log, Ending: func() map[string]string {
+		Address: s.listens, Rollups: s.rollupsFor, Database: e.Where, Log: c.Log, Ending: func() map[string]string {
 			if shown == nil {
 				return nil
 			}

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"embed"
@@ -57,15 +58,18 @@ type Server struct {
 	api     huma.API
 	router  *gin.Engine
 
-	settings    held
-	secured     bool // people reach it by https
-	teller      *notice.Teller
-	hub         hub
-	statuses    shared[*body[api.Status]]
-	days        [24]shared[*body[api.Day]] // by the hours that are shown, less one
-	definitions definitions
-	standings   standings
-	signedOut   signal // given when somebody signs out
+	settings     held
+	secured      bool // people reach it by https
+	teller       *notice.Teller
+	hub          hub
+	following    following
+	subjectFeeds subjectFeeds
+	listens      string // the address that the service answers at
+	statuses     shared[*body[api.Status]]
+	days         [24]shared[*body[api.Day]] // by the hours that are shown, less one
+	definitions  definitions
+	standings    standings
+	signedOut    signal // given when somebody signs out
 
 	mu        sync.Mutex
 	followers map[chan struct{}]bool
@@ -119,6 +123,11 @@ func (s *Server) Handler() http.Handler {
 			protected.ServeHTTP(w, r)
 		}
 	})
+}
+
+// address is the console's, as people reach it.
+func (s *Server) address() string {
+	return strings.TrimRight(cmp.Or(s.settings.now.Load().Address, s.listens), "/")
 }
 
 // base is the path that people reach the service under, such as /loads; "" for none.
@@ -394,6 +403,13 @@ func sleep(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
+}
+
+// isHeard reports whether there is a live stream.
+func (s *Server) isHeard() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.followers) > 0
 }
 
 // wakeStreams tells the live streams that there is news.

@@ -34,7 +34,7 @@ const (
 // openIDLife is how long a sign-in at a provider may take.
 const openIDLife = 10 * time.Minute
 
-// openID signs people in by OpenID Connect: the code flow, with PKCE.
+// openID signs people in by OpenID Connect: by an authorization code, with PKCE.
 type openID struct {
 	mu       sync.Mutex
 	of       *settings.OpenID

@@ -15,8 +15,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"mullein/internal/localpg"
 )
 
 const (
@@ -112,13 +110,7 @@ func BenchmarkConsoles(b *testing.B) {
 
 func consoles(b *testing.B) {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-bench-")
-	require.NoError(b, err)
-	require.NoError(b, os.Chmod(dir, 0o755))
-	b.Cleanup(func() { os.RemoveAll(dir) })
-	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir})
-	require.NoError(b, err)
-	b.Cleanup(func() { _ = pg.Crash(ctx) })
+	dir, pg := ownPostgres(b)
 	root := filepath.Join(dir, "landings")
 	s := serve(b, dir, "one", pg.URL(), root)
 	s.connect(b)

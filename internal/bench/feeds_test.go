@@ -163,6 +163,19 @@ func p95(b *testing.B, call func() error) float64 {
 // BenchmarkManyFeeds lets two services on one PostgreSQL with its default number of
 // connections work thousands of feeds over one landing root, each with a folder, a
 // calendar and a table of its own.
+// ownPostgres starts a PostgreSQL in a folder of its own.
+func ownPostgres(b *testing.B) (dir string, pg *localpg.Server) {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("/var/tmp", "mullein-bench-")
+	require.NoError(b, err)
+	require.NoError(b, os.Chmod(dir, 0o755))
+	b.Cleanup(func() { os.RemoveAll(dir) })
+	pg, err = localpg.Start(ctx, localpg.Options{Dir: dir})
+	require.NoError(b, err)
+	b.Cleanup(func() { _ = pg.Crash(ctx) })
+	return dir, pg
+}
+
 func BenchmarkManyFeeds(b *testing.B) {
 	for b.Loop() {
 		manyFeeds(b)
@@ -171,13 +184,7 @@ func BenchmarkManyFeeds(b *testing.B) {
 
 func manyFeeds(b *testing.B) {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("/var/tmp", "mullein-bench-")
-	require.NoError(b, err)
-	require.NoError(b, os.Chmod(dir, 0o755))
-	b.Cleanup(func() { os.RemoveAll(dir) })
-	pg, err := localpg.Start(ctx, localpg.Options{Dir: dir})
-	require.NoError(b, err)
-	b.Cleanup(func() { _ = pg.Crash(ctx) })
+	dir, pg := ownPostgres(b)
 	root := filepath.Join(dir, "landings")
 	records, err := ledger.Open(ctx, pg.URL())
 	require.NoError(b, err)

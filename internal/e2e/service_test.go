@@ -409,7 +409,7 @@ func TestTheCommandLine(t *testing.T) {
 		{"rehearse station-registry", 0, "Nothing of station-registry would be loaded next", ""},
 		{"ledger nowhere -o json", 1, "", "\"status\": 404,\n  \"detail\": \"feed \\\"nowhere\\\": not found\"\n}"},
 		{"nonsense", 2, "", "unknown command"},
-		{"ledger -o xml", 2, "", "-o takes table, json or csv"},
+		{"ledger -o xml", 2, "", "-o takes table, json, jsonl or csv"},
 		{"ledger --nonsense", 2, "", "unknown flag"},
 	} {
 		code, stdout, stderr := s.mullein(strings.Fields(c.args)...)

@@ -257,7 +257,7 @@ func TestATargetInAnotherDatabase(t *testing.T) {
 	f, err := feed.Parse("x.yaml", []byte(strings.Replace(gauges, "newest: revised", "connection: nowhere", 1)))
 	require.NoError(t, err)
 	_, err = h.engine.Database(f)
-	assert.ErrorContains(t, err, `knows no connection "nowhere"; start it with --connection nowhere=`)
+	assert.ErrorContains(t, err, `knows no connection "nowhere"; name it under connections in its settings, or start it with --connection nowhere=`)
 }
 
 const peaks = `rollup: peaks

@@ -24,8 +24,7 @@ func (s *Server) userRoutes() {
 	huma.Register(s.api, get("sign-in-ways", "/session/ways", "How people may sign in"), s.signInWays)
 }
 
-// hashing is what a password costs who tries one: the second recommendation of RFC 9106 with less
-// memory, as several are tried at a time.
+// hashing is what trying a password costs: Argon2id (RFC 9106) over 19 MiB of memory, twice.
 var hashing = &argon2id.Params{Memory: 19 << 10, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // hashed are how many passwords are hashed at a time.

@@ -125,5 +125,6 @@ target: {table: river.gauge_%d}
 	said, err := os.ReadFile(logFile.Name())
 	require.NoError(t, err)
 	assert.NotContains(t, string(said), `"level":"ERROR"`)
-	assert.NotContains(t, string(said), "SQLSTATE")
+	// What it had prepared is of the tables as they were; it is said once, and tried again.
+	assert.NotContains(t, strings.ReplaceAll(string(said), "(SQLSTATE 0A000)", ""), "SQLSTATE")
 }

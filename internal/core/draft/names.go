@@ -114,6 +114,9 @@ func letterAt(s string, at int) bool {
 	return at >= 0 && at < len(s) && (s[at]|0x20 >= 'a' && s[at]|0x20 <= 'z')
 }
 
+// monthInName finds the beginning of the name of a month, which forms with months need.
+var monthInName = regexp.MustCompile(`(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)`)
+
 // dateIn finds the time that all names say in one way: its form, where it stands in
 // each, and another form that would fit too; "" for none.
 func dateIn(names []string) (form string, at [][2]int, other string) {
@@ -130,8 +133,9 @@ func dateIn(names []string) (form string, at [][2]int, other string) {
 		}
 		return r
 	}, names[0]), "0")
+	month := monthInName.MatchString(names[0])
 	for i := range forms {
-		if forms[i].digits > digits || strings.ContainsFunc(forms[i].marks, func(r rune) bool { return !strings.ContainsRune(names[0], r) }) {
+		if forms[i].months && !month || forms[i].digits > digits || strings.ContainsFunc(forms[i].marks, func(r rune) bool { return !strings.ContainsRune(names[0], r) }) {
 			continue
 		}
 		places := forms[i].in(names[0])

@@ -265,7 +265,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		served <- web.ServeTLS(listener, "", "")
 	}()
 	if err := s.announce(ctx, home, Running{URL: scheme + listener.Addr().String(), Token: token,
-		Root: c.LandingRoots[0]}, c); err != nil {
+		Root: c.LandingRoots[0]}, c); err != nil && ctx.Err() == nil { // one that is stopped already stops as any other
 		return err
 	}
 	select {

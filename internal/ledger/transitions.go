@@ -146,7 +146,7 @@ func (l *Ledger) PutBack(ctx context.Context, id int64, generation int, reason s
 
 // PutBackAll is PutBack of several arrivals, of which the generation that a later load is to be is not
 // known.
-func (l *Ledger) PutBackAll(ctx context.Context, ids []int64, reason string) error {
+func (l *Ledger) PutBackAll(ctx context.Context, ids []int64) error {
 	if len(ids) == 0 {
 		return nil
 	}
@@ -154,7 +154,7 @@ func (l *Ledger) PutBackAll(ctx context.Context, ids []int64, reason string) err
 		if err := lockArrivals(tx, ids); err != nil {
 			return nil, err
 		}
-		list, err := move(tx, ids, []State{Loading}, Ready, untriedValues(0, reason))
+		list, err := move(tx, ids, []State{Loading}, Ready, untriedValues(0, ""))
 		if err != nil {
 			return nil, err
 		}

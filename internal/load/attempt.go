@@ -190,7 +190,7 @@ func (l *Attempt) giveBack(ctx context.Context, parts []*part, err error) error 
 		l.session.gaveBack.Store(true)
 		first = append(first, p.arrival.ID)
 	}
-	return errors.Join(err, l.env.Ledger.PutBackAll(after, first, ""))
+	return errors.Join(err, l.env.Ledger.PutBackAll(after, first))
 }
 
 // stepOf says that an arrival has come to a step.

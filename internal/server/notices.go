@@ -236,17 +236,11 @@ func (s *Server) outletNotes(f *feed.Feed) (notes []string) {
 
 // rollupsFor returns which rollups are wrong or lag behind, and which follow which tables.
 func (s *Server) rollupsFor(ctx context.Context) (out notice.Rollups, err error) {
-	out = notice.Rollups{Wrong: map[string]string{}, Of: map[string][]string{}, Table: map[string]string{}}
 	list, err := s.target.Rollups(ctx)
 	if err != nil {
 		return out, err
 	}
-	for _, r := range list {
-		out.Table[r.Name] = r.Table
-		for _, table := range r.Sources {
-			out.Of[table] = append(out.Of[table], r.Name)
-		}
-	}
+	out = notice.Rollups{Wrong: map[string]string{}, Of: bySource(list), Table: tablesOf(list)}
 	lagging, err := s.target.Lagging(ctx)
 	const patience = 5 * time.Minute
 	for _, l := range lagging {

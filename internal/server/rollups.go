@@ -56,24 +56,34 @@ func (f *following) get(ctx context.Context, database *table.Database) (map[stri
 	if err != nil {
 		return nil, err
 	}
+	f.of, f.at = bySource(list), time.Now()
+	return f.of, nil
+}
+
+// bySource returns the names of rollups by the tables that they follow.
+func bySource(list []table.RollupState) map[string][]string {
 	of := map[string][]string{}
 	for _, r := range list {
 		for _, source := range r.Sources {
 			of[source] = append(of[source], r.Name)
 		}
 	}
-	f.of, f.at = of, time.Now()
-	return of, nil
+	return of
+}
+
+// tablesOf returns where the rows of rollups are, by the rollup's name.
+func tablesOf(list []table.RollupState) map[string]string {
+	of := map[string]string{}
+	for _, r := range list {
+		of[r.Name] = r.Table
+	}
+	return of
 }
 
 // tablesOfRollups returns where the rows of rollups are, by the rollup's name.
 func (s *Server) tablesOfRollups(ctx context.Context) (map[string]string, error) {
 	list, err := s.target.Rollups(ctx)
-	out := map[string]string{}
-	for _, r := range list {
-		out[r.Name] = r.Table
-	}
-	return out, err
+	return tablesOf(list), err
 }
 
 func (s *Server) putRollup(ctx context.Context, in *struct {

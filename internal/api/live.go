@@ -49,6 +49,12 @@ type Commit struct {
 	Data        CommitData `json:"data"`
 }
 
+// Range is the least and the greatest of some values.
+type Range struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
 // Computed tells of a rollup that was computed, as a CloudEvents 1.0 event in its JSON
 // format.
 type Computed struct {
@@ -81,6 +87,8 @@ type CommitData struct {
 	Table   string     `json:"table,omitempty" doc:"Where the rows are"`
 	Slot    *time.Time `json:"slot,omitempty" doc:"The time in the name of the file"`
 	Written int64      `json:"written" doc:"Rows that were inserted or updated"`
-	Rollups []string   `json:"rollups,omitempty" doc:"Derived tables that follow; mullein.rollup tells when they are computed"`
-	Link    string     `json:"link,omitempty" doc:"The page of the arrival in the console"`
+	// KeyRange is that of the rows of the file, whether they changed anything or not.
+	KeyRange map[string]Range `json:"key_range,omitempty" doc:"By column of the key, the least and the greatest value of the rows of the file. Not told to those who may see no data"`
+	Rollups  []string         `json:"rollups,omitempty" doc:"Derived tables that follow; mullein.rollup tells when they are computed"`
+	Link     string           `json:"link,omitempty" doc:"The page of the arrival in the console"`
 }

@@ -84,6 +84,7 @@ tell: [{of: [held], by: nobody}]
 	load := hook.of("mullein.load")[0]
 	assert.Equal(t, "river.gauge", load["table"])
 	assert.EqualValues(t, 2, load["written"])
+	assert.Equal(t, map[string]any{"station": map[string]any{"from": "a", "to": "b"}}, load["key_range"])
 	// A rollup that follows is told of when it is computed, live too.
 	require.NoError(t, s.client.PutRollup(context.Background(), "levels", "levels.yaml", `rollup: levels
 table: river.level

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -72,6 +73,34 @@ func TestWhoMay(t *testing.T) {
 			r.Header.Set("Authorization", "Bearer "+made.Secret)
 		})
 		assert.Equal(t, http.StatusForbidden, answer.StatusCode, path)
+	}
+	// What was loaded is told to all, and the range of its keys to those who may see the data.
+	keys := func(token string) string {
+		ctx, cancel := context.WithTimeout(ctx, time.Minute)
+		defer cancel()
+		request, err := http.NewRequestWithContext(ctx, "GET", s.URL+"/api/v1/events", nil)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+token)
+		request.Header.Set("Last-Event-ID", "0")
+		answer, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		lines := bufio.NewScanner(answer.Body)
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), `"mullein.load"`) && strings.Contains(lines.Text(), "station-registry") {
+				return lines.Text()
+			}
+		}
+		return ""
+	}
+	blindMade, err := s.client.NewToken(ctx, api.TokenWanted{Name: "blind stream", Blind: true})
+	require.NoError(t, err)
+	seeing, err := s.client.NewToken(ctx, api.TokenWanted{Name: "stream"})
+	require.NoError(t, err)
+	for token, sees := range map[string]bool{blindMade.Secret: false, made.Secret: false, seeing.Secret: true} {
+		told := keys(token)
+		assert.Contains(t, told, `"sha256"`)
+		assert.Equal(t, sees, strings.Contains(told, `"key_range":{"station_id":{"from":"SR`), told)
 	}
 	// A token ends at its time, with what was begun with it.
 	until := time.Now().Add(2 * time.Second)

@@ -7,6 +7,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/filename"
+	"mullein/internal/core/tabular"
 )
 
 // State is the state of an arrival.
@@ -72,8 +73,9 @@ type Arrival struct {
 	OpenedAt    *time.Time
 	StagedAt    *time.Time // when all rows were read
 	FinishedAt  *time.Time
-	Balance     balance.Balance `gorm:"serializer:json"`
-	Earlier     []EarlierLoad   `gorm:"serializer:json"` // generations, the oldest first; the last 50
+	Balance     balance.Balance          `gorm:"serializer:json"`
+	KeyRange    map[string]tabular.Range `gorm:"serializer:json"` // of a load, by column of the key; nil where it is not known
+	Earlier     []EarlierLoad            `gorm:"serializer:json"` // generations, the oldest first; the last 50
 }
 
 // EarlierLoad is the steps of a generation of an arrival that was loaded again since.

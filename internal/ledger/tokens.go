@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"sync"
 	"time"
+
+	"mullein/internal/core/news"
 )
 
 // The uses of a token.
@@ -57,6 +59,9 @@ type Rights struct {
 	Feeds []string `gorm:"serializer:json"` // of which feeds it lets change something, or see data, by patterns; none for all
 	Data  bool     // rows of tables and rejects are shown
 }
+
+// SeesData reports whether data of a feed are shown.
+func (r *Rights) SeesData(feed string) bool { return r.Data && news.Matches(r.Feeds, feed) }
 
 // Credential is a token that is good.
 type Credential struct {

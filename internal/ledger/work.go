@@ -9,6 +9,7 @@ import (
 
 	"mullein/internal/core/balance"
 	"mullein/internal/core/check"
+	"mullein/internal/core/tabular"
 )
 
 // inOrder is the order in which a feed's deliveries load: by slot, then by the
@@ -246,6 +247,8 @@ type Ending struct {
 	Away     Away            `json:"away"`
 	Waivable bool            `json:"waivable"` // a person may let it in all the same
 	Replaces bool            `json:"replaces"` // what was loaded under its path before is undone
+	// KeyRange is of a load, by column of the key; nil where it is not known.
+	KeyRange map[string]tabular.Range `json:"key_range"`
 
 	SHA256     string `json:"sha256"`     // if it is not on record yet
 	Generation int    `json:"generation"` // if it is not on record yet
@@ -262,7 +265,7 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 	// readers and tallies see both or neither.
 	return l.with(ctx).Exec(`WITH e AS (
 			SELECT * FROM jsonb_to_recordset(?::jsonb) AS e(id bigint, state text, reason text, balance jsonb,
-			copy_of bigint, away text, waivable boolean, replaces boolean, sha256 text, generation integer)
+			copy_of bigint, away text, waivable boolean, replaces boolean, key_range jsonb, sha256 text, generation integer)
 		), ends AS (
 			SELECT e.*, a.feed, a.path FROM e JOIN arrival a ON a.id = e.id AND `+stateOf("a")+` = 'loading'
 			ORDER BY e.id FOR NO KEY UPDATE OF a
@@ -271,13 +274,14 @@ func (l *Ledger) Finish(ctx context.Context, endings ...Ending) error {
 			JOIN arrival o ON `+ofPath("o")+` = `+ofPath("n")+`
 			WHERE n.replaces AND o.state = 'loaded' AND o.id <> n.id
 		), c AS (
-			SELECT id, state, reason, balance, copy_of, away, waivable, sha256, generation, false AS was FROM ends
-			UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, '', 0, true FROM old
+			SELECT id, state, reason, balance, copy_of, away, waivable, key_range, sha256, generation, false AS was FROM ends
+			UNION ALL SELECT id, state, reason, NULL, NULL, NULL, false, NULL, '', 0, true FROM old
 		), u AS (
 			UPDATE arrival a SET state = c.state, reason = c.reason, balance = coalesce(c.balance, a.balance),
 				copy_of = CASE WHEN c.was THEN a.copy_of ELSE c.copy_of END,
 				away = CASE WHEN c.was OR a.away = 'done' THEN a.away ELSE c.away END,
 				finished_at = CASE WHEN c.was THEN a.finished_at ELSE now() END,
+				key_range = CASE WHEN c.was THEN a.key_range ELSE nullif(c.key_range, 'null') END,
 				sha256 = CASE WHEN c.sha256 = '' THEN a.sha256 ELSE c.sha256 END,
 				generation = CASE WHEN c.generation = 0 THEN a.generation ELSE c.generation END,
 				staged_at = CASE WHEN c.sha256 = '' THEN a.staged_at ELSE now() END,

@@ -213,6 +213,7 @@ func (l *Attempt) finish(ctx context.Context, parts []*part) error {
 	for i, p := range parts {
 		p.ended, p.committed = true, true
 		endings[i] = loadedEnding(l.recipe.Feed, p.arrival, p.balance)
+		endings[i].KeyRange = p.reading.KeyRange()
 		if p.content != nil {
 			endings[i].SHA256, endings[i].Generation = p.digest, p.generation
 		}

@@ -182,11 +182,15 @@ func CommitEvent(e *ledger.Event, a *ledger.Arrival, table string, rollups []str
 	if e.State == string(ledger.Recalled) {
 		kind = "mullein.recall"
 	}
+	keys := map[string]api.Range{}
+	for column, r := range a.KeyRange {
+		keys[column] = api.Range(r)
+	}
 	return &api.Commit{SpecVersion: "1.0", ID: strconv.FormatInt(e.ID, 10), Source: "/mullein/feeds/" + e.Feed, Type: kind,
 		Subject: a.Path, Time: e.At.UTC(), ContentType: "application/json", TraceParent: trace.Parent(a),
 		Data: api.CommitData{Feed: e.Feed, Arrival: a.ID, Generation: a.Generation, Run: a.RunID, SHA256: a.SHA256,
 			Balance: api.Balance(a.Balance), Table: table, Slot: a.Slot, Written: a.Balance.Inserted + a.Balance.Updated,
-			Rollups: rollups, Link: fmt.Sprintf("%s/arrivals/%d", address, a.ID)}}
+			KeyRange: keys, Rollups: rollups, Link: fmt.Sprintf("%s/arrivals/%d", address, a.ID)}}
 }
 
 // IsCommit reports whether an event is of a commit into a target.

@@ -79,6 +79,7 @@ type File struct {
 	names    map[string]*tabular.Value // what expressions may read
 	header   []string                  // the names of the file's columns
 	scratch  []byte
+	keys     []keyColumn
 
 	records                 int
 	read, rejected, leftOut int64
@@ -151,6 +152,7 @@ func (r *File) begin(bytes Content) error {
 		return err
 	}
 	r.checks = slices.Clone(r.plan.checks)
+	r.keys = r.plan.keyColumns()
 	r.trailer = check.NewTrailer(r.plan.Feed.Checks.Trailer)
 	r.values = make([]tabular.Value, len(r.columns)+len(r.plan.Feed.Derive))
 	for i, c := range r.columns {

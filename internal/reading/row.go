@@ -35,6 +35,9 @@ func (r *File) Fill(to Receiver, size int) error {
 			return err
 		}
 		if ok {
+			for i := range r.keys {
+				r.keys[i].add(&r.values[r.keys[i].at])
+			}
 			to.Add(r.own(), rec.Line, rec.Element, digest)
 		}
 	}

@@ -27,8 +27,10 @@ type hub struct {
 
 // sentEvent is an event as streams send it, with the commit or the computed rollup that it tells of.
 type sentEvent struct {
-	id   int64
-	text []byte
+	id    int64
+	feed  string
+	text  []byte
+	blind []byte // the text for those who may not see the data of the feed
 }
 
 const (
@@ -47,16 +49,21 @@ func (h *hub) last() int64 {
 	return h.from
 }
 
-// after returns the texts of the events after one, and the last of them. ok is false where the hub
+// after returns the texts of the events after one, for somebody who may see the data of some feeds, and the last of
+// them. ok is false where the hub
 // does not know all of them.
-func (h *hub) after(id int64) (texts [][]byte, last int64, ok bool) {
+func (h *hub) after(id int64, may func(feed string) bool) (texts [][]byte, last int64, ok bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if !h.known || id < h.from {
 		return nil, id, false
 	}
 	for i := len(h.sent) - 1; i >= 0 && h.sent[i].id > id; i-- {
-		texts = append(texts, h.sent[i].text)
+		if may(h.sent[i].feed) {
+			texts = append(texts, h.sent[i].text)
+		} else {
+			texts = append(texts, h.sent[i].blind)
+		}
 	}
 	for i, j := 0, len(texts)-1; i < j; i, j = i+1, j-1 {
 		texts[i], texts[j] = texts[j], texts[i]
@@ -113,8 +120,15 @@ func (s *Server) readEvents(ctx context.Context) error {
 		}
 		sent := make([]sentEvent, len(events))
 		for i := range events {
-			if sent[i], err = about.sent(&events[i]); err != nil {
+			e := &events[i]
+			sent[i].id, sent[i].feed = e.ID, e.Feed
+			if sent[i].text, err = about.sent(e, true); err != nil {
 				return err
+			}
+			if sent[i].blind = sent[i].text; notice.IsCommit(e) {
+				if sent[i].blind, err = about.sent(e, false); err != nil {
+					return err
+				}
 			}
 		}
 		h.add(sent)
@@ -125,8 +139,8 @@ func (s *Server) readEvents(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// sent writes an event as server-sent events.
-func (k *subjects) sent(e *ledger.Event) (sentEvent, error) {
+// sent writes an event as server-sent events, for people who may see data or not.
+func (k *subjects) sent(e *ledger.Event, data bool) ([]byte, error) {
 	var b bytes.Buffer
 	write := func(name string, data any) error {
 		text, err := json.Marshal(data)
@@ -134,15 +148,18 @@ func (k *subjects) sent(e *ledger.Event) (sentEvent, error) {
 		return err
 	}
 	err := write("change", k.event(e))
-	if name, more := k.more(e); err == nil && more != nil {
+	if name, more := k.more(e, data); err == nil && more != nil {
 		err = write(name, more)
 	}
-	return sentEvent{e.ID, b.Bytes()}, err
+	return b.Bytes(), err
 }
 
 // more returns what programs are told with an event, and what that is called; nil for nothing.
-func (k *subjects) more(e *ledger.Event) (name string, data any) {
+func (k *subjects) more(e *ledger.Event, data bool) (name string, more any) {
 	if commit := k.commit(e); commit != nil {
+		if !data {
+			commit.Data.KeyRange = nil
+		}
 		return "commit", *commit
 	}
 	if e.Kind == notice.RollupEvent {
@@ -165,8 +182,9 @@ func (s *Server) withWriter(ctx huma.Context, next func(huma.Context)) {
 // sendEvents sends the events after one, and returns the last. An error is that of a
 // caller who has gone.
 func (s *Server) sendEvents(ctx context.Context, last int64, send sse.Sender) (int64, error) {
+	who := rightsOf(ctx)
 	for ctx.Err() == nil {
-		texts, upTo, ok := s.hub.after(last)
+		texts, upTo, ok := s.hub.after(last, who.SeesData)
 		switch {
 		case ok && len(texts) == 0:
 			return upTo, nil
@@ -213,13 +231,14 @@ func (s *Server) sendOlder(ctx context.Context, last int64, send sse.Sender) (in
 	if err != nil {
 		return last, nil
 	}
+	who := rightsOf(ctx)
 	for i := range events {
 		e := &events[i]
 		last = e.ID
 		if err := send(sse.Message{ID: int(e.ID), Data: about.event(e)}); err != nil {
 			return last, err
 		}
-		if _, more := about.more(e); more != nil {
+		if _, more := about.more(e, who.SeesData(e.Feed)); more != nil {
 			if err := send(sse.Message{ID: int(e.ID), Data: more}); err != nil {
 				return last, err
 			}

@@ -179,6 +179,13 @@ func Compare(a, b *Value) int {
 	return cmp.Compare(a.I, b.I)
 }
 
+// Range is the least and the greatest of some values, as text. Texts stand in the order of their bytes in
+// UTF-8.
+type Range struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
 func compareDecimals(a, b *Value) int {
 	if a.Odd != Finite || b.Odd != Finite {
 		rank := func(v *Value) int { return [...]int{0, 2, 1, -1}[v.Odd] }

@@ -34,7 +34,7 @@ const (
 // Options are what a keeper needs.
 type Options struct {
 	Ledger  *ledger.Ledger
-	Landing func(*feed.Feed) (*landing.Folder, error)
+	Landing func(context.Context, *feed.Feed) (landing.Landing, error)
 	Log     *slog.Logger
 	Now     func() time.Time
 }
@@ -690,7 +690,7 @@ func filesOf(arrivals []ledger.Arrival) due.Files {
 
 // listed lists what lies at the landing.
 func (r *round) listed(ctx context.Context, f *feed.Feed) ([]landing.Entry, error) {
-	folder, err := r.Landing(f)
+	folder, err := r.Landing(ctx, f)
 	if err != nil {
 		return nil, nil // it is away; the feed says so
 	}

@@ -258,6 +258,21 @@ func (c *Client) TestOutlet(ctx context.Context, outlet string) (out api.Notice,
 	return out, c.call(ctx, http.MethodPost, "/outlets/"+url.PathEscape(outlet)+"/test", nil, nil, &out)
 }
 
+// Places returns the places outside of the service's machine.
+func (c *Client) Places(ctx context.Context) (api.PlaceList, error) {
+	return get[api.PlaceList](ctx, c, "/places", nil)
+}
+
+// TestPlace signs in at a place and lists it.
+func (c *Client) TestPlace(ctx context.Context, place string) (out api.PlaceTest, err error) {
+	return out, c.call(ctx, http.MethodPost, "/places/"+url.PathEscape(place)+"/test", nil, nil, &out)
+}
+
+// BrowsePlace returns up to most files of a folder of a place, and below it.
+func (c *Client) BrowsePlace(ctx context.Context, place, folder string, most int) (api.PlaceFiles, error) {
+	return get[api.PlaceFiles](ctx, c, "/places/"+url.PathEscape(place)+"/files", query("folder", folder, "limit", strconv.Itoa(most)))
+}
+
 // VolumeQuery says which work is wanted. Zero values stand for the defaults of the API.
 type VolumeQuery struct {
 	Feed, Supplier string

@@ -93,7 +93,7 @@ func TestWhoMay(t *testing.T) {
 		}
 		return ""
 	}
-	blindMade, err := s.client.NewToken(ctx, api.TokenWanted{Name: "blind stream", Blind: true})
+	blindMade, err := s.client.NewToken(ctx, api.TokenWanted{Name: "blind-stream", Blind: true})
 	require.NoError(t, err)
 	seeing, err := s.client.NewToken(ctx, api.TokenWanted{Name: "stream"})
 	require.NoError(t, err)

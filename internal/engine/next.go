@@ -235,7 +235,7 @@ func (w *leased) nextList(ctx context.Context, s ledger.Selection) (n upNext, er
 	if err != nil {
 		return n, err
 	}
-	folder, err := w.e.Landing(w.feed)
+	folder, err := w.e.Landing(ctx, w.feed)
 	if err != nil {
 		return n, err
 	}

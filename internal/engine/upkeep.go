@@ -42,7 +42,7 @@ func (e *Engine) dropVersions(ctx context.Context) error {
 	for after := int64(0); ctx.Err() == nil; {
 		upTo, dropped, err := e.Ledger.DropVersions(ctx, before, after, dropAtOnce)
 		if err == nil {
-			err = e.removeMended(dropped)
+			err = e.removeMended(ctx, dropped)
 		}
 		if err != nil || upTo == 0 {
 			return err
@@ -53,14 +53,14 @@ func (e *Engine) dropVersions(ctx context.Context) error {
 }
 
 // removeMended removes the files of mended rejects whose records were dropped.
-func (e *Engine) removeMended(dropped []ledger.Dropped) error {
+func (e *Engine) removeMended(ctx context.Context, dropped []ledger.Dropped) error {
 	var whole error
 	for _, d := range dropped {
 		w := e.held(d.Feed)
 		if d.Mended == "" || w == nil || w.feed == nil {
 			continue
 		}
-		folder, err := e.Landing(w.feed)
+		folder, err := e.Landing(ctx, w.feed)
 		if err == nil {
 			err = folder.RemoveNote(d.Mended)
 			folder.Close()

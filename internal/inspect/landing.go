@@ -33,7 +33,7 @@ var errEnough = errors.New("enough")
 // Which lists up to most files at a feed's landing, by name, and says of each
 // whether it is taken. more tells that there are others.
 func (i *Inspector) Which(ctx context.Context, f *feed.Feed, most int) (list []Seen, more bool, err error) {
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil {
 		return nil, false, err
 	}
@@ -104,8 +104,8 @@ func (e *NotTakenError) Error() string {
 
 // CheckLanding says why a folder cannot be a feed's landing: it holds files of the
 // service's own. One that is not there yet may come.
-func (i *Inspector) CheckLanding(f *feed.Feed) error {
-	folder, err := i.Landing(f)
+func (i *Inspector) CheckLanding(ctx context.Context, f *feed.Feed) error {
+	folder, err := i.Landing(ctx, f)
 	var own *landing.OwnError
 	if errors.As(err, &own) {
 		return &ledger.ConflictError{Reason: err.Error()}
@@ -117,8 +117,8 @@ func (i *Inspector) CheckLanding(f *feed.Feed) error {
 }
 
 // Deliver puts a file into a feed's landing, whole at once.
-func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existing landing.Existing) (landing.Entry,
-	error) {
+func (i *Inspector) Deliver(ctx context.Context, f *feed.Feed, path string, content io.Reader,
+	existing landing.Existing) (landing.Entry, error) {
 	if !fs.ValidPath(path) {
 		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
 	}
@@ -129,7 +129,7 @@ func (i *Inspector) Deliver(f *feed.Feed, path string, content io.Reader, existi
 	if taken := f.Landing.Look(path, 1); taken.Why != "" {
 		return landing.Entry{}, &NotTakenError{path, taken.Why}
 	}
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil {
 		return landing.Entry{}, err
 	}
@@ -143,7 +143,7 @@ func (i *Inspector) Accept(ctx context.Context, f *feed.Feed, path string, slot 
 	if !fs.ValidPath(path) {
 		return nil, &NotTakenError{path, "is not a plain path below the landing"}
 	}
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"mullein/internal/core/decode"
 	"mullein/internal/core/feed"
+	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
 	"mullein/internal/reading"
@@ -115,12 +116,12 @@ func quoted(name string, f *feed.Feed) string {
 // handIn writes the file, apart from the landing, and records its arrival.
 func (i *Inspector) handIn(ctx context.Context, f *feed.Feed, a *ledger.Arrival, content []byte, lines []int64,
 	rows []ledger.MendedRow, who, because string) (ledger.Arrival, error) {
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil {
 		return *a, err
 	}
 	defer folder.Close()
-	at := path.Join(".mended", a.Feed, fmt.Sprintf("%d-%d-%d", a.ID, rows[0].Number, time.Now().UnixMilli()))
+	at := path.Join(landing.Mended, a.Feed, fmt.Sprintf("%d-%d-%d", a.ID, rows[0].Number, time.Now().UnixMilli()))
 	if err := folder.Note(at, string(content)); err != nil {
 		return *a, err
 	}

@@ -30,7 +30,7 @@ func (i *Inspector) putAwayUnknown(ctx context.Context, f *feed.Feed, mend bool)
 	if f.Landing.PutAway == nil && f.Landing.Quarantine == nil {
 		return nil, nil
 	}
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +49,7 @@ func (i *Inspector) putAwayUnknown(ctx context.Context, f *feed.Feed, mend bool)
 	return out, nil
 }
 
-func (i *Inspector) unknownBelow(ctx context.Context, f *feed.Feed, folder *landing.Folder,
+func (i *Inspector) unknownBelow(ctx context.Context, f *feed.Feed, folder landing.Landing,
 	template *filename.Template, mend bool) ([]Difference, error) {
 	beside, err := folder.Beside(path.Join(".", template.Fixed()))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -101,7 +101,7 @@ func laidAt(f *feed.Feed, template *filename.Template, place string, size int64)
 }
 
 // unknownOf says of which files the ledger does not know where they lie.
-func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing.Folder, files []putAwayFile,
+func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder landing.Landing, files []putAwayFile,
 	mend bool) ([]Difference, error) {
 	places, paths := make([]string, len(files)), make([]string, len(files))
 	for n, file := range files {
@@ -153,7 +153,7 @@ func (i *Inspector) unknownOf(ctx context.Context, f *feed.Feed, folder *landing
 }
 
 // hasBytes reports whether a file that was put away has a digest.
-func hasBytes(ctx context.Context, folder *landing.Folder, place, digest string) (bool, error) {
+func hasBytes(ctx context.Context, folder landing.Landing, place, digest string) (bool, error) {
 	file, err := folder.OpenAway(place)
 	if err != nil {
 		return false, err

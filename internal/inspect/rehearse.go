@@ -66,7 +66,7 @@ func (i *Inspector) rehearseFile(ctx context.Context, f *feed.Feed, at string, s
 	error) {
 	began := time.Now()
 	trial := &load.Trial{Deep: deep}
-	folder, err := i.Landing(f)
+	folder, err := i.Landing(ctx, f)
 	if err != nil && sent == nil {
 		return nil, err
 	}

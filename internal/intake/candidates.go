@@ -13,6 +13,7 @@ type candidate struct {
 	since  time.Time // still since; by the monotonic clock
 	marker string    // the path that says that it is whole; "" where it settles
 	asked  bool      // it is to be looked at, whatever time it is
+	listed time.Time // when a listing that saw it as it is began; only of landings that are not looked at one by one
 }
 
 // candidates are the files that are about to become whole. An event costs a look at
@@ -24,6 +25,7 @@ type candidates struct {
 	restless []*candidate // seen anew, or moved; they rest from the next [candidates.rest]
 	resting  []rest       // the longest still first; those that moved since are passed over
 	ask      []*candidate // to be looked at in any case
+	unlisted []*candidate // may be whole, if the next listing sees them as they are
 }
 
 // rest is a time since which a candidate was still.
@@ -92,6 +94,14 @@ func (w *candidates) askAll() {
 			w.askFor(c)
 		}
 	}
+}
+
+// listedAnew has those looked at that waited for a listing.
+func (w *candidates) listedAnew() {
+	for _, c := range w.unlisted {
+		w.askFor(c)
+	}
+	w.unlisted = nil
 }
 
 // next takes a candidate that is to be looked at by now; nil for none. One that moves

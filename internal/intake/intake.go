@@ -16,7 +16,7 @@ import (
 // Options are what an intake needs.
 type Options struct {
 	Ledger  *ledger.Ledger
-	Landing func(*feed.Feed) (*landing.Folder, error)
+	Landing func(context.Context, *feed.Feed) (landing.Landing, error)
 	Log     *slog.Logger
 	Ready   func(feed string) // called when something became ready; must not wait
 	Listed  func(feed string) // called when a landing was listed for the first time; must not wait
@@ -299,20 +299,24 @@ const mostPaths = 10 * lookChunk
 // share is which part of a processor listings may take.
 const share = 100
 
-// nextListing is when a landing is listed again after a listing that took so long. All
+// nextListing is when a landing is listed again after a listing that took so long, least the rest that it needs. All
 // listings together take a hundredth of the time. Landings are listed together, so
 // that what they ask of the ledger is asked together.
-func (in *Intake) nextListing(took time.Duration) time.Time {
+func (in *Intake) nextListing(took, least time.Duration) time.Time {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	in.cost += (took - in.cost) / 16
-	rest := max(minRest, restFactor*took)
+	rest := max(minRest, least, restFactor*took)
 	together := max(minRest, share*in.cost*time.Duration(len(in.feeds))).Round(minRest)
 	return time.Now().Add(rest).Truncate(together).Add(together)
 }
 
 // watch begins to watch a landing. It reports whether that could be done.
-func (in *Intake) watch(o *lookout, folder *landing.Folder) (stop func(), ok bool) {
+func (in *Intake) watch(o *lookout, at landing.Landing) (stop func(), ok bool) {
+	folder, here := at.(*landing.Folder)
+	if !here {
+		return nil, false
+	}
 	in.mu.Lock()
 	watcher := in.watcher
 	in.mu.Unlock()

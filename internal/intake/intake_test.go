@@ -61,7 +61,7 @@ func newPlace(t testing.TB) *place {
 	_, _, err = p.ledger.PutFeed(context.Background(), f.Name, gauges, "test")
 	require.NoError(t, err)
 	p.intake = New(Options{
-		Ledger: p.ledger, Landing: func(f *feed.Feed) (*landing.Folder, error) {
+		Ledger: p.ledger, Landing: func(_ context.Context, f *feed.Feed) (landing.Landing, error) {
 			return landing.Open([]string{p.root},
 				f.Landing.At)
 		},
@@ -105,7 +105,7 @@ func TestAListingFindsWhatEventsMissed(t *testing.T) {
 	p.drop(t, "G_K1_20260701T1300.csv.part", "x")
 	p.drop(t, ".hidden/G_K1_20260701T1400.csv", "x")
 	p.drop(t, "other.csv", "x")
-	require.NoError(t, o.open())
+	require.NoError(t, o.open(context.Background()))
 	defer o.folder.Close()
 	_, err := o.tryList(ctx)
 	require.NoError(t, err)
@@ -152,7 +152,7 @@ func BenchmarkListing(b *testing.B) {
 	require.NoError(b, err)
 	rows = nil
 	o := h.lookout()
-	require.NoError(b, o.open())
+	require.NoError(b, o.open(context.Background()))
 	defer o.folder.Close()
 	began := time.Now()
 	_, err = o.tryList(ctx)

@@ -36,12 +36,11 @@ type lookout struct {
 	asked      []chan struct{}
 
 	// Whoever looks at it has these:
-	folder     *landing.Folder // while it is looked at
+	folder     landing.Landing // while it is looked at
 	unwatch    func()          // nil where it is listed only
 	away       bool            // it could not be opened the last time
 	listedOnly bool            // it could not be watched
-	device     uint64          // of the folder that is watched
-	inode      uint64
+	watched    landing.Identity
 	waiting    *candidates
 	wholeBy    time.Time          // of the pass that makes files ready; zero between passes
 	untold     bool               // the feed has not been told of files that became ready
@@ -53,6 +52,7 @@ type lookout struct {
 	filledOn   uint64             // the device on which names were seen last
 	problem    string
 	told       bool      // the problem is on record
+	began      time.Time // when the listing at hand began
 	listed     time.Time // when the landing was looked at last; zero before the first listing
 	first      bool      // the landing has never been listed
 	rereading  int64     // how many bytes of changed files this look may still read
@@ -165,7 +165,7 @@ func (o *lookout) due() time.Time {
 func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 	began := time.Now()
 	o.rereading = rereadAtOnce
-	err := o.open()
+	err := o.open(ctx)
 	if o.away = err != nil; !o.away {
 		defer func() {
 			o.folder.Close()
@@ -177,6 +177,7 @@ func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 		o.list = false
 		o.listAll(ctx)
 		o.waiting.askAll()
+		o.waiting.listedAnew()
 	case err == nil && len(paths) > 0:
 		o.list = o.touched(ctx, paths) || o.list
 	case list:
@@ -189,19 +190,19 @@ func (o *lookout) look(ctx context.Context, paths []string, list bool) {
 }
 
 // open opens the landing, and watches it when another folder has taken its place.
-func (o *lookout) open() error {
-	folder, err := o.in.Landing(o.feed)
+func (o *lookout) open(ctx context.Context) error {
+	folder, err := o.in.Landing(ctx, o.feed)
 	if err != nil {
 		return err
 	}
 	o.folder = folder
-	if (o.unwatch != nil || o.listedOnly) && o.device == folder.Device && o.inode == folder.Inode {
+	if (o.unwatch != nil || o.listedOnly) && o.watched == folder.Identity() {
 		return nil
 	}
 	if o.unwatch != nil {
 		o.unwatch()
 	}
-	o.device, o.inode = folder.Device, folder.Inode
+	o.watched = folder.Identity()
 	stop, ok := o.in.watch(o, folder)
 	o.unwatch, o.listedOnly = stop, !ok
 	return nil
@@ -217,8 +218,12 @@ func (o *lookout) listAll(ctx context.Context) {
 // afterListing says when the landing is listed next, and records what is to be told
 // of a listing.
 func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.Duration, err error) {
-	o.rest = time.Now().Add(restFactor * took)
-	o.next = o.in.nextListing(took)
+	var least time.Duration
+	if o.folder != nil {
+		least = o.folder.Rest()
+	}
+	o.rest = time.Now().Add(max(least, restFactor*took))
+	o.next = o.in.nextListing(took, least)
 	if ctx.Err() != nil {
 		return
 	}
@@ -264,6 +269,7 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 // listing must not do to it too often; the ledger's part is not counted.
 func (o *lookout) tryList(ctx context.Context) (took time.Duration, err error) {
 	begin := time.Now()
+	o.began = begin
 	var chunk []landing.Entry
 	var atLedger time.Duration
 	seen := make(map[print]struct{}, len(o.known))
@@ -319,7 +325,7 @@ func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 	looked := map[string]bool{}
 	for _, path := range paths {
 		o.waiting.happened(path)
-		if path == "." || o.folder.Zips && strings.HasSuffix(strings.ToLower(path), ".zip") {
+		if path == "." || o.feed.Landing.InZip() && strings.HasSuffix(strings.ToLower(path), ".zip") {
 			list = true
 		}
 		if looked[path] || !o.mayBelong(path) {
@@ -340,7 +346,9 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	var open []landing.Entry
 	for _, e := range entries {
 		if c := o.waiting.byPath[e.Path]; c != nil {
-			if !e.Same(c.entry) {
+			if e.Same(c.entry) {
+				c.listed = o.began
+			} else {
 				o.waiting.moved(c, e)
 			}
 			continue
@@ -579,6 +587,9 @@ func (o *lookout) tellReady() {
 // isWhole looks at a candidate again, and reports whether it is whole: whether it is as
 // it was a settling time ago, or its marker is there.
 func (o *lookout) isWhole(c *candidate) bool {
+	if o.feed.Landing.IsFar() && c.marker == "" {
+		return o.isListedStill(c)
+	}
 	entry, err := o.folder.Stat(c.entry.Path)
 	switch {
 	case c.marker != "" && err == nil:
@@ -594,6 +605,21 @@ func (o *lookout) isWhole(c *candidate) bool {
 		return false
 	}
 	return true
+}
+
+// isListedStill reports whether a candidate of a place was seen as it is by a listing that began when it had been still
+// for the settling time. A look at each would be a request each.
+func (o *lookout) isListedStill(c *candidate) bool {
+	still := c.since.Add(o.feed.Landing.Settle)
+	switch {
+	case time.Now().Before(still): // it moved; its turn comes
+		return false
+	case !c.listed.Before(still):
+		return true
+	}
+	o.waiting.unlisted = append(o.waiting.unlisted, c)
+	o.list = true
+	return false
 }
 
 // isMarked reports whether the marker of a file is there, and not older than it:
@@ -635,8 +661,8 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 		}
 	}
 	if anything {
-		o.filledOn = o.folder.Device
-	} else if len(vanished) > 1 || len(vanished) == 1 && o.filledOn != 0 && o.filledOn != o.folder.Device {
+		o.filledOn = o.folder.Identity().Device
+	} else if len(vanished) > 1 || len(vanished) == 1 && o.filledOn != 0 && o.filledOn != o.folder.Identity().Device {
 		return &landing.AwayError{At: o.feed.Landing.At,
 			Reason: fmt.Sprintf("all files that waited there (%d) vanished at once; they are waited for",
 				len(vanished))}

@@ -12,7 +12,7 @@ import (
 
 // Beside opens another folder below the root that the landing lies in, such as where
 // its files are put away. Where there is none the error is [fs.ErrNotExist].
-func (f *Folder) Beside(folder string) (*Folder, error) {
+func (f *Folder) Beside(folder string) (Landing, error) {
 	root, err := f.above.OpenRoot(filepath.FromSlash(folder))
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", folder, err)

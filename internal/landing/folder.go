@@ -31,8 +31,8 @@ type Entry struct {
 	Size     int64
 	Modified time.Time
 	Changed  time.Time // when its content, name or rights changed last, by the system's clock; zero where that is not known
-	Inode    uint64
-	Problem  string // why it cannot be read as a file, or ""
+	Inode    uint64    // of places that have none, a hash of the version or the ETag; 0 where there is neither
+	Problem  string    // why it cannot be read as a file, or ""
 }
 
 // Same reports whether two looks at a path saw the same untouched file.
@@ -57,11 +57,51 @@ type AwayError struct {
 
 func (e *AwayError) Error() string { return fmt.Sprintf("landing %s is away: %s", e.At, e.Reason) }
 
+// Landing is a place where a supplier leaves files, opened for a while: a folder, or a folder of a place
+// outside of this machine. Paths are below it, those of what was put away below its root. Close it after use.
+type Landing interface {
+	// Where returns the landing as feeds name it.
+	Where() string
+	// Identity tells the landing from another that took its place.
+	Identity() Identity
+	// Rest returns the least time between two listings; 0 where they may follow one another.
+	Rest() time.Duration
+	// List calls visit for each name that may be a file and that wanted, which is asked before anything is
+	// looked up, does not turn down; in no order that matters.
+	List(ctx context.Context, wanted func(path string) bool, visit func(Entry) error) error
+	// Stat looks at one path. What is there but is no readable file comes with a Problem, not with an error;
+	// of what is not there the error is an [fs.ErrNotExist].
+	Stat(path string) (Entry, error)
+	// Open opens a file for reading.
+	Open(path string) (*File, error)
+	// ReadSmall reads a file of up to most bytes, such as a marker.
+	ReadSmall(path string, most int64) ([]byte, error)
+	// PutAway moves a file to a path below the landing's root, or deletes it when to is empty, and returns where
+	// it lies then. It may be called again after it was interrupted: number, which must be the file's own,
+	// tells its traces.
+	PutAway(file Entry, number int64, to string) (string, error)
+	// OpenAway opens a file that was put away.
+	OpenAway(place string) (*File, error)
+	// TakeBack moves a file that was put away back.
+	TakeBack(place, path string) error
+	// Deliver puts a file into the landing, whole at once.
+	Deliver(path string, content io.Reader, existing Existing) (Entry, error)
+	// Note leaves a small text below the landing's root; RemoveNote removes it.
+	Note(at, text string) error
+	RemoveNote(at string) error
+	// Beside opens another folder below the same root.
+	Beside(folder string) (Landing, error)
+	Close() error
+}
+
+// Identity tells a landing from another that took its place under its name.
+type Identity struct{ Device, Inode uint64 }
+
 // Folder is a landing in a folder. Close it after use.
 type Folder struct {
 	At     string // as the feed names it
 	Device uint64
-	Inode  uint64 // with Device, tells a folder from another that took its place
+	Inode  uint64
 	root   *os.Root
 	above  *os.Root // the landing root that it lies in
 	name   string   // of the folder itself, for the watcher
@@ -118,6 +158,15 @@ func (f *Folder) Close() error {
 	f.zipping.Unlock()
 	return errors.Join(f.root.Close(), f.above.Close())
 }
+
+// Where returns the folder as the feed names it.
+func (f *Folder) Where() string { return f.At }
+
+// Rest returns 0.
+func (f *Folder) Rest() time.Duration { return 0 }
+
+// Identity tells the folder from another of its name.
+func (f *Folder) Identity() Identity { return Identity{f.Device, f.Inode} }
 
 // MaxDepth bounds how deep below the landing a listing goes, in folders.
 const MaxDepth = 32
@@ -335,10 +384,17 @@ func (f *Folder) Stat(p string) (Entry, error) {
 // File is an open file of a landing.
 type File struct {
 	Entry  Entry // as it was when it was opened
-	file   *os.File
-	folder *Folder
-	away   bool // it lies where files are put away, not at the landing
+	file   content
+	look   func(path string) (Entry, error) // at the file, as it is now
 	member *member
+}
+
+// content is the bytes of an open file.
+type content interface {
+	io.Reader
+	io.ReaderAt
+	io.Seeker
+	io.Closer
 }
 
 // Read reads the file's bytes.
@@ -368,10 +424,7 @@ func (f *File) Rewind() error {
 // Close closes the file. The folder stays open.
 func (f *File) Close() error {
 	if f.member != nil {
-		f.folder.zipping.Lock()
-		f.folder.leave(f.member.zip)
-		f.folder.zipping.Unlock()
-		f.member.zip = nil // closed twice, it is left once
+		f.member.leave()
 	}
 	return f.file.Close()
 }
@@ -397,17 +450,13 @@ func (f *Folder) openPlain(p string) (*File, error) {
 		}
 		return nil, fmt.Errorf("open %s: %w", path.Join(f.At, p), err)
 	}
-	return &File{file: file, Entry: entryOf(p, info), folder: f}, nil
+	return &File{file: file, Entry: entryOf(p, info), look: f.Stat}, nil
 }
 
 // Unchanged reports whether the path still names the file that was opened, and
 // nobody wrote to it since.
 func (f *File) Unchanged() bool {
-	if f.away {
-		info, err := f.folder.above.Stat(filepath.FromSlash(f.Entry.Path))
-		return err == nil && entryOf(f.Entry.Path, info).Same(f.Entry)
-	}
-	now, err := f.folder.Stat(f.Entry.Path)
+	now, err := f.look(f.Entry.Path)
 	return err == nil && now.Same(f.Entry)
 }
 

@@ -260,7 +260,13 @@ func (f *Folder) OpenAway(place string) (*File, error) {
 		file.Close()
 		return nil, fmt.Errorf("open %s: it is not a file", place)
 	}
-	return &File{file: file, Entry: entryOf(place, info), away: true, folder: f}, nil
+	return &File{file: file, Entry: entryOf(place, info), look: func(string) (Entry, error) {
+		info, err := f.above.Stat(filepath.FromSlash(place))
+		if err != nil {
+			return Entry{}, err
+		}
+		return entryOf(place, info), nil
+	}}, nil
 }
 
 // ReadSmall reads a file of the landing of up to most bytes, such as a marker.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -170,10 +169,11 @@ func Take(name string, archive io.ReaderAt, size int64, w io.Writer, wanted func
 
 // member is a file in a zip.
 type member struct {
-	zip *openZip
-	of  *zip.File
-	now io.ReadCloser
-	at  string
+	folder *Folder
+	zip    *openZip
+	of     *zip.File
+	now    io.ReadCloser
+	at     string
 }
 
 // statMember looks at a member by its path.
@@ -207,7 +207,7 @@ func (f *Folder) openMember(archive, name string) (*File, error) {
 		file.Close()
 		return nil, &decode.FileError{Reason: fmt.Sprintf("%s cannot be read: %v", archive, err)}
 	}
-	file.member = &member{zip: z, at: archive}
+	file.member = &member{folder: f, zip: z, at: archive}
 	m := z.members[archive+"/"+name]
 	if m == nil {
 		file.Close()
@@ -226,7 +226,7 @@ func (f *Folder) openMember(archive, name string) (*File, error) {
 // one after the other.
 type openZip struct {
 	of      Entry
-	file    *os.File
+	file    content
 	members map[string]*zip.File // by path
 	users   int                  // open members, and the folder while it is the last zip
 }
@@ -276,6 +276,14 @@ func (m *member) read(p []byte) (int, error) {
 		}
 	}
 	return n, err
+}
+
+// leave gives the zip back; called twice, it does so once.
+func (m *member) leave() {
+	m.folder.zipping.Lock()
+	defer m.folder.zipping.Unlock()
+	m.folder.leave(m.zip)
+	m.zip = nil
 }
 
 func (m *member) rewind() error {

@@ -57,7 +57,7 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*O
 			return err
 		}
 	}
-	folder, err := e.Landing(recipe.Feed)
+	folder, err := e.Landing(ctx, recipe.Feed)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ type Attempt struct {
 	session      *Session
 	recipe       *Recipe
 	run          *ledger.Run
-	folder       *landing.Folder
+	folder       landing.Landing
 	progress     *progress
 	n            int      // parts in all, numbered from 0
 	before       *Attempt // that was on its way into the target when this began
@@ -136,7 +136,7 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	if parts, err = l.known(ctx, parts); err != nil {
 		return l.failed(ctx, parts, err)
 	}
-	if l.folder, err = s.env.Landing(recipe.Feed); err != nil {
+	if l.folder, err = s.env.Landing(ctx, recipe.Feed); err != nil {
 		return l.failed(ctx, parts, err)
 	}
 	defer func() {

@@ -53,7 +53,7 @@ func (e *Env) PutAway(ctx context.Context, f *feed.Feed) error {
 	if err != nil || len(waiting) == 0 {
 		return err
 	}
-	folder, err := e.Landing(f)
+	folder, err := e.Landing(ctx, f)
 	if err != nil {
 		return nil // the landing is away; they wait
 	}
@@ -69,7 +69,7 @@ func (e *Env) PutAway(ctx context.Context, f *feed.Feed) error {
 	return nil
 }
 
-func (e *Env) putAwayOne(ctx context.Context, f *feed.Feed, folder *landing.Folder, a *ledger.Arrival) error {
+func (e *Env) putAwayOne(ctx context.Context, f *feed.Feed, folder landing.Landing, a *ledger.Arrival) error {
 	file := landing.Entry{Path: a.Path, Size: a.Size, Modified: a.Modified.UTC(), Inode: uint64(a.Inode)}
 	place, err := folder.PutAway(file, a.ID, placeFor(f, a))
 	if errors.Is(err, landing.ErrReplaced) {

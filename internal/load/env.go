@@ -1,6 +1,7 @@
 package load
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -17,6 +18,7 @@ type Env struct {
 	Ledger    *ledger.Ledger
 	Databases *table.Connections // of targets; [feed.MainConnection] is among them
 	Roots     []string           // landing roots
+	Places    Places             // outside of this machine
 	Guard     *landing.Guard     // keeps the service's own files out of landings
 	Service   string             // this service's name, for people
 	// AddedColumns is how many columns a file may add to its target.
@@ -37,8 +39,17 @@ func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
 		strings.ToUpper(strings.ReplaceAll(f.Target.Connection, "-", "_")))
 }
 
-// Landing opens the landing of a feed.
-func (e *Env) Landing(f *feed.Feed) (*landing.Folder, error) {
+// Places are the places outside of this machine that the service knows.
+type Places interface {
+	// Landing opens the landing of a feed, for as long as ctx lasts.
+	Landing(ctx context.Context, f *feed.Feed) (landing.Landing, error)
+}
+
+// Landing opens the landing of a feed, for as long as ctx lasts where it is outside of this machine.
+func (e *Env) Landing(ctx context.Context, f *feed.Feed) (landing.Landing, error) {
+	if f.Landing.IsFar() {
+		return e.Places.Landing(ctx, f)
+	}
 	folder, err := landing.Open(e.Roots, f.Landing.At)
 	if err != nil {
 		return nil, err

@@ -86,7 +86,7 @@ func (l *Attempt) blame(parts []*part, err error) error {
 func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	err = l.orAway(err)
+	err = l.orAway(after, err)
 	var culprit *culpritError
 	errors.As(err, &culprit)
 	if r, ok := refusalIn(err, l.recipe.Feed.Private); ok && ctx.Err() == nil {
@@ -111,11 +111,11 @@ func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 }
 
 // orAway returns an error as it is, unless a file is not there because its landing is not.
-func (l *Attempt) orAway(err error) error {
+func (l *Attempt) orAway(ctx context.Context, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	folder, openErr := l.env.Landing(l.recipe.Feed)
+	folder, openErr := l.env.Landing(ctx, l.recipe.Feed)
 	if away := (*landing.AwayError)(nil); errors.As(openErr, &away) {
 		return openErr
 	}

@@ -211,7 +211,7 @@ func (e *Env) LearnColumns(ctx context.Context, f *feed.Feed, of []*ledger.Arriv
 }
 
 func (e *Env) headerOf(ctx context.Context, f *feed.Feed, a *ledger.Arrival) ([]string, error) {
-	folder, err := e.Landing(f)
+	folder, err := e.Landing(ctx, f)
 	if err != nil {
 		return nil, err
 	}

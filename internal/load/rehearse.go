@@ -20,7 +20,7 @@ import (
 // Trial is a file to be loaded on trial: at the landing, or sent from elsewhere.
 type Trial struct {
 	Arrival *ledger.Arrival
-	Folder  *landing.Folder // nil where the landing is away
+	Folder  landing.Landing // nil where the landing is away
 	File    *landing.File   // nil for one that was sent
 	Sent    SentFile        // nil for one at the landing
 	Deep    bool            // the statements of the merge are executed, too

@@ -22,7 +22,7 @@ func (s *Server) draft(ctx context.Context, in *struct{ Body api.DraftWanted }) 
 	if err != nil {
 		return nil, answer(err)
 	}
-	folder, err := s.engine.Landing(&feed.Feed{Landing: feed.Landing{At: in.Body.At, Files: files}})
+	folder, err := s.engine.Landing(ctx, &feed.Feed{Landing: feed.Landing{At: in.Body.At, Files: files}})
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -62,14 +62,14 @@ func draftsOf(r draft.Result) api.Drafts {
 }
 
 // samplesOf finds the files of a folder.
-func samplesOf(ctx context.Context, folder *landing.Folder) ([]draft.Sample, error) {
+func samplesOf(ctx context.Context, folder landing.Landing) ([]draft.Sample, error) {
 	var out []draft.Sample
 	all := func(string) bool { return len(out) < draft.MaxSamples }
 	err := folder.List(ctx, all, func(e landing.Entry) error {
 		if e.Problem != "" {
 			return nil
 		}
-		out = append(out, draft.Sample{Path: e.Path, Folder: path.Base(folder.At), Open: func() (decode.Source, func(), error) {
+		out = append(out, draft.Sample{Path: e.Path, Folder: path.Base(folder.Where()), Open: func() (decode.Source, func(), error) {
 			file, err := folder.Open(e.Path)
 			if err != nil {
 				return decode.Source{}, nil, err

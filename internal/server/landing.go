@@ -55,7 +55,7 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if in.Replace {
 		existing = landing.WriteOver
 	}
-	entry, err := s.inspect.Deliver(f, in.Path, &bounded{in.content, maxDelivered}, existing)
+	entry, err := s.inspect.Deliver(ctx, f, in.Path, &bounded{in.content, maxDelivered}, existing)
 	if err != nil {
 		return nil, answer(err)
 	}

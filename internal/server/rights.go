@@ -34,7 +34,7 @@ var (
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",
-		"users", "put-user", "remove-user", "test-outlet", "send-notice"}
+		"users", "put-user", "remove-user", "test-outlet", "send-notice", "test-place", "browse-place"}
 )
 
 // needs returns the role that an operation needs.

@@ -35,6 +35,7 @@ func (s *Server) routes() {
 	s.arrivalRoutes()
 	s.targetRoutes()
 	s.noticeRoutes()
+	s.placeRoutes()
 	s.volumeRoutes()
 	huma.Register(s.api, get("acts", "/acts", "What people and programs did, the newest first"), s.acts)
 }
@@ -594,12 +595,17 @@ func (s *Server) putFeed(ctx context.Context, in *putFeedInput) (*body[api.FeedP
 	s.engine.Changed()
 	return give(api.FeedPut{Feed: f.Name, Version: version, Changed: changed, Wins: f.WhoWins(),
 		Misfit: append([]string{}, shape.Misfit...), Changes: append([]string{}, shape.Changes...),
-		Notes: append([]string{}, slices.Concat(s.landingNotes(f), f.Cautions(), s.outletNotes(f), shape.Notes)...)}, nil)
+		Notes: append([]string{}, slices.Concat(s.landingNotes(ctx, f), f.Cautions(), s.outletNotes(f), shape.Notes)...)}, nil)
 }
 
+// landingNotesLimit bounds how long a place may keep a feed from being put.
+const landingNotesLimit = 5 * time.Second
+
 // landingNotes says that a feed's landing is not there yet.
-func (s *Server) landingNotes(f *feed.Feed) []string {
-	folder, err := landing.Open(s.roots, f.Landing.At)
+func (s *Server) landingNotes(ctx context.Context, f *feed.Feed) []string {
+	ctx, cancel := context.WithTimeout(ctx, landingNotesLimit)
+	defer cancel()
+	folder, err := s.engine.Landing(ctx, f)
 	if err != nil {
 		return []string{err.Error()}
 	}

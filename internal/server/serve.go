@@ -29,6 +29,7 @@ import (
 	"mullein/internal/load"
 	"mullein/internal/localpg"
 	"mullein/internal/notice"
+	"mullein/internal/place"
 	"mullein/internal/settings"
 	"mullein/internal/table"
 	"mullein/internal/trace"
@@ -48,6 +49,7 @@ type Config struct {
 	Terminal bool               // Out is one: links that sign in may be shown there
 	Ready    func(Running)      // may be nil; called when the service answers
 	OnStep   engineStepObserver // may be nil
+	Objects  place.Dial         // how object stores are reached; nil where the program has none
 	Stray    <-chan string      // what libraries wrote to the standard error, a line each; may be nil
 
 	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
@@ -131,7 +133,7 @@ func Serve(ctx context.Context, c Config) error {
 			return fmt.Errorf("landings: %w", err)
 		}
 	}
-	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, "postgres"} {
+	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, spoolFolder, "postgres"} {
 		c.own = append(c.own, filepath.Join(home, name))
 	}
 	return serve(ctx, home, url, listener, c)
@@ -187,7 +189,11 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	if err != nil {
 		return err
 	}
-	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, AddedColumns: c.AddedColumns,
+	places, err := openPlaces(home, &c)
+	if err != nil {
+		return err
+	}
+	env := &load.Env{Ledger: records, Databases: databases, Roots: c.LandingRoots, Places: places, AddedColumns: c.AddedColumns,
 		Guard:   landing.NewGuard(c.own...),
 		Service: who.Name, Log: c.Log, OnStep: c.OnStep, Progress: &load.Progresses{}}
 	e := engine.New(engine.Options{Env: env, ID: who.ID, Disk: c.disk, Keep: kept(c.Keep)})
@@ -197,6 +203,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	var noting sync.WaitGroup
 	noting.Go(func() { keepSeen(working, records, home, c.Log) })
 	noting.Go(func() { logStray(working, c.Stray, env.Progress, c.Log) })
+	noting.Go(func() { places.Run(working) })
 	defer noting.Wait()
 	defer stopWorking()
 
@@ -210,6 +217,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		noting.Go(func() { shown.keep(working, c.Log.Warn) })
 	}
 	s := New(records, e, who, c.LandingRoots, c.Log)
+	s.places = places
 	s.settings.now.Store(&c.Settings)
 	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
 		return fmt.Errorf("proxies: %w", err)
@@ -218,10 +226,11 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	s.secured = shown != nil || strings.HasPrefix(c.Address, "https://")
 	s.teller = notice.New(notice.Options{Ledger: records, Service: who.ID, Settings: s.settings.now.Load,
 		Address: s.listens, Rollups: s.rollupsFor, Database: e.Where, Log: c.Log, Ending: func() map[string]string {
-			if shown == nil {
-				return nil
+			out := places.Ending(time.Now(), toldAhead)
+			if shown != nil {
+				maps.Copy(out, shown.endsSoon())
 			}
-			return shown.endsSoon()
+			return out
 		}})
 	if c.Traces != "" {
 		traces, err := trace.New(working, c.Traces, who.Name, Version)
@@ -248,6 +257,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 				if changed {
 					e.Reconnected()
 				}
+				places.Set(now.Places)
 			}, c.Log.Warn)
 		})
 	}
@@ -284,6 +294,21 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		err = nil
 	}
 	return errors.Join(err, <-worked)
+}
+
+// spoolFolder is the folder of the home where bytes of files of places are kept while they are read.
+const spoolFolder = "spool"
+
+// openPlaces opens the places of the settings.
+func openPlaces(home string, c *Config) (*place.Places, error) {
+	spool := filepath.Join(home, spoolFolder)
+	if err := os.MkdirAll(spool, 0o700); err != nil {
+		return nil, fmt.Errorf("room for files of places: %w", err)
+	}
+	places := place.New(place.Options{Spool: spool, SpoolBytes: int64(cmp.Or(c.SpoolBytes, settings.Default().SpoolBytes)),
+		Roots: c.LandingRoots, Objects: c.Objects})
+	places.Set(c.Places)
+	return places, nil
 }
 
 // logStray logs what libraries say, with the files that are being loaded: they know no log, and
@@ -326,7 +351,12 @@ func Reconcile(ctx context.Context, c Config, database string) (map[string][]str
 	if len(roots) == 0 {
 		roots = []string{filepath.Join(c.Home, Landings)}
 	}
-	env := &load.Env{Ledger: records, Databases: databases, Roots: roots, Guard: landing.NewGuard(), Service: "restore", Log: c.Log,
+	c.LandingRoots = roots
+	places, err := openPlaces(c.Home, &c)
+	if err != nil {
+		return nil, err
+	}
+	env := &load.Env{Ledger: records, Databases: databases, Roots: roots, Places: places, Guard: landing.NewGuard(), Service: "restore", Log: c.Log,
 		Progress: &load.Progresses{}}
 	inspector := engine.New(engine.Options{Env: env}).Inspector()
 	feeds, err := records.Feeds(ctx)

@@ -30,6 +30,7 @@ import (
 	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 	"mullein/internal/notice"
+	"mullein/internal/place"
 	"mullein/internal/settings"
 	"mullein/internal/table"
 )
@@ -54,6 +55,7 @@ type Server struct {
 	cookie  string // the name of the cookie of sessions
 	owner   int64  // the owner's token
 	roots   []string
+	places  *place.Places
 	log     *slog.Logger
 	api     huma.API
 	router  *gin.Engine

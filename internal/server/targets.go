@@ -125,7 +125,7 @@ func (s *Server) mayEndThere(ctx context.Context, f *feed.Feed) error {
 	if _, err := s.engine.Database(f); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
 	}
-	if err := s.inspect.CheckLanding(f); err != nil {
+	if err := s.inspect.CheckLanding(ctx, f); err != nil {
 		return err
 	}
 	if err := s.isNoRollup(ctx, f); err != nil {

@@ -61,12 +61,14 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.held, nil
 }
 
-// endsSoon says of a certificate that ends within two weeks.
+// toldAhead is how long before a certificate or a credential ends people are told.
+const toldAhead = 14 * 24 * time.Hour
+
+// endsSoon says of a certificate that it ends soon.
 func (c *certificate) endsSoon() map[string]string {
-	const soon = 14 * 24 * time.Hour
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if time.Until(c.ends) > soon {
+	if time.Until(c.ends) > toldAhead {
 		return nil
 	}
 	return map[string]string{c.of.Certificate: "the service's certificate ends at " + c.ends.UTC().Format(time.RFC3339)}

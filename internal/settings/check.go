@@ -34,6 +34,7 @@ func (l *Loaded) check() error {
 		o := l.Outlets[name]
 		c.outlet("outlets."+name, name, &o)
 	}
+	c.places()
 	for i := range l.Tell {
 		c.tell(fmt.Sprintf("tell.%d", i), &l.Tell[i])
 	}

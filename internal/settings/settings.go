@@ -23,6 +23,8 @@ type Settings struct {
 	RecordSessions int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
 	AddedColumns   int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
 	Traces         string            `json:"traces" doc:"Where traces of arrivals are sent by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default: nowhere."`
+	Places         map[string]Place  `json:"places" doc:"Locations outside of this machine where files lie, by name: a-z, 0-9 and -. Feeds name them, as in at: place:upper-catchment/outgoing."`
+	SpoolBytes     Size              `json:"spool_bytes" doc:"Room on the local disk for bytes of files of places while they are read; a larger file is read without."`
 	Price          Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
 	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
 	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
@@ -162,7 +164,7 @@ const day = Span(24 * time.Hour)
 
 // Default is what holds where nothing is said.
 func Default() Settings {
-	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100,
+	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100, SpoolBytes: 8 << 30,
 		SignIn: SignIn{Idle: 12 * Span(time.Hour), Whole: 7 * day},
 		Keep: Keep{Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
 			Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day, Order: 400 * day, Notices: 90 * day}}

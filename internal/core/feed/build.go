@@ -168,8 +168,8 @@ func (r *reader) landing(n *node) Landing {
 	l := Landing{At: n.str("at", ""), Zone: r.zone(n.get("zone")), Settle: n.span("settle", 3*time.Second)}
 	at := n.get("at")
 	switch {
-	case strings.Contains(l.At, "://"):
-		r.failAt(at, "landing.at: %s: not yet; this version of Mullein takes folders only", l.At)
+	case l.IsFar():
+		r.place(at, &l)
 	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") ||
 		strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
 		r.failAt(at, "landing.at %q must be a plain path below a landing root, such as landing/gauges, without \"..\" "+
@@ -220,6 +220,9 @@ func (r *reader) landing(n *node) Landing {
 			r.failAt(at, "landing.%s: the members of a zip cannot be moved out of it; leave them", key)
 		}
 	}
+	if l.IsFar() && l.InZip() {
+		r.failAt(n.get("files"), "landing.files: zips at a place are not looked into; only those in a folder of this machine are")
+	}
 	return l
 }
 
@@ -254,7 +257,7 @@ func (r *reader) template(n *node, l *Landing) *filename.Template {
 // begin with a name of its own, or what lies there would be taken again.
 func (r *reader) folder(n *node, l *Landing) *filename.Template {
 	t := r.template(n, l)
-	if t != nil && (t.Fixed() == "" || l.At == t.Fixed() || strings.HasPrefix(l.At+"/", t.Fixed()+"/")) {
+	if t != nil && (t.Fixed() == "" || l.below() == t.Fixed() || strings.HasPrefix(l.below()+"/", t.Fixed()+"/")) {
 		r.failAt(n, "the folder %q must begin with a name of its own, as in done/{slot:%%Y}; it is below the "+
 			"landing's root, beside the landing or inside it", n.text)
 	}
@@ -263,7 +266,7 @@ func (r *reader) folder(n *node, l *Landing) *filename.Template {
 
 func (n *node) size(name string) int64 {
 	if v := n.get(name); v != nil {
-		size, _ := parseSize(v.text) // the walk has checked it
+		size, _ := ParseSize(v.text) // the walk has checked it
 		return size
 	}
 	return 0

@@ -53,7 +53,7 @@ type Supplier struct{ Name, Contact string }
 
 // Landing is where the files arrive and which of them belong.
 type Landing struct {
-	At        string // a folder below one of the service's landing roots
+	At        string // a folder below one of the service's landing roots, or of a place
 	Files     *filename.Pattern
 	Except    []*filename.Pattern
 	SizeFrom  int64          // bytes

@@ -103,7 +103,7 @@ func TestProblemsCarryPlaceAndWayOut(t *testing.T) {
 		{"format: csv", "format: cvs", `unknown value "cvs"; did you mean "csv"?`},
 		{"at: landing/gauges", "at: ../secrets", "without \"..\""},
 		{"at: landing/gauges", "at: /etc", "plain path below a landing root"},
-		{"at: landing/gauges", "at: sftp://upper/x", "not yet"},
+		{"at: landing/gauges", "at: sftp://me@upper/x", "no user, no secret and no parameters"},
 		{"zone: Atlantic/Azores\n\nschema", "zone: Atlantic/Azors\n\nschema",
 			`:15:7: unknown time zone "Atlantic/Azors"`},
 		{"[station_id, observed_at]", "[station_id, observed]", `no field "observed"; did you mean "observed_at"?`},

@@ -127,7 +127,7 @@ func grammar() *key {
 
 func landingKeys() *key {
 	return group("landing", "Where the files arrive and which of them belong.",
-		text("at", "A folder below one of the service's landing roots.").must().eg("landing/gauges"),
+		text("at", "A folder below one of the service's landing roots; or place:NAME/FOLDER, where the settings name the place.").must().eg("landing/gauges"),
 		text("files", "Which files belong, and what their names say: *, **, ?, [a-z], (a|b), {name}, {name:%Y%m%d}, "+
 			"{name:#}.").must().eg("**/GAUGE_{catchment}_{slot:%Y%m%dT%H%M}.(csv|csv.gz)"),
 		choice("case", "Whether the pattern looks at capitals. Default: exact.", "exact", "ignore"),

@@ -1,6 +1,8 @@
 package feed
 
 import (
+	"fmt"
+	"slices"
 	"time"
 
 	"mullein/internal/core/due"
@@ -49,4 +51,36 @@ func (f *Feed) SlotCaptures(s due.Slot) filename.Captures {
 		captures["slot"] = s.Name.UTC()
 	}
 	return captures
+}
+
+// NamesBetween returns the names that files of a while may have, the newest first and most at the most: of each slot that
+// is due then, or, where nothing is due by the clock, of each unit of time that names tell apart.
+func (f *Feed) NamesBetween(from, to time.Time, most int) ([]string, error) {
+	pattern, zone := f.Landing.Files, f.Landing.Zone
+	var known []filename.Captures
+	switch unit := pattern.Unit(); {
+	case f.Due != nil && f.Due.Times != nil:
+		for _, s := range f.Due.Slots(from, to) {
+			known = append(known, f.SlotCaptures(s))
+		}
+	case unit == due.NoUnit || unit == due.Number:
+		known = append(known, filename.Captures{})
+	default:
+		for at := unit.Start(to.In(zone)); at.After(from) && len(known) < most; at = unit.Start(at.Add(-time.Nanosecond)) {
+			known = append(known, filename.Captures{"slot": at})
+		}
+		slices.Reverse(known)
+	}
+	var out []string
+	for _, captures := range slices.Backward(known) {
+		for _, name := range pattern.Written(captures, zone) {
+			if len(out) < most {
+				out = append(out, name)
+			}
+		}
+	}
+	if len(known) > 0 && len(out) == 0 {
+		return nil, fmt.Errorf("files %s: a name cannot be written from it, since it has parts that neither slot nor due.per tell", pattern)
+	}
+	return out, nil
 }

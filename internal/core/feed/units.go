@@ -16,7 +16,8 @@ var sizeUnits = []struct {
 }{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9},
 	{"TB", 1e12}, {"B", 1}}
 
-func parseSize(s string) (int64, error) {
+// ParseSize reads a number of bytes such as 200KiB or 2GiB.
+func ParseSize(s string) (int64, error) {
 	for _, u := range sizeUnits {
 		if number, ok := strings.CutSuffix(s, u.suffix); ok {
 			n, err := strconv.ParseFloat(strings.TrimSpace(number), 64)

@@ -15,7 +15,7 @@ import (
 func TestUnits(t *testing.T) {
 	for text, want := range map[string]int64{"1B": 1, "200KiB": 200 << 10, "1.5MiB": 3 << 19, "2GiB": 2 << 30,
 		"1kB": 1000, "2 GB": 2e9} {
-		got, err := parseSize(text)
+		got, err := ParseSize(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
@@ -31,7 +31,7 @@ func TestUnits(t *testing.T) {
 		assert.Equal(t, want, got.String(), text)
 	}
 	for _, text := range []string{"", "5", "B", "-1B", "1XiB", "1e300GiB"} {
-		_, err := parseSize(text)
+		_, err := ParseSize(text)
 		assert.ErrorContains(t, err, "is not a size; write", text)
 	}
 	for _, text := range []string{"", "5", "m", "-1s", "1w", "1e300d"} {

@@ -114,7 +114,7 @@ func (r *reader) walkScalar(n *node, k *key, path string) {
 			r.failAt(n, "%s takes a whole number, not %q", path, n.text)
 		}
 	case kSize:
-		if _, err := parseSize(n.text); err != nil {
+		if _, err := ParseSize(n.text); err != nil {
 			r.failAt(n, "%s: %v", path, err)
 		}
 	case kDuration:

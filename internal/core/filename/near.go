@@ -275,3 +275,20 @@ func (e expected) length() (n int) {
 	}
 	return n
 }
+
+// Written writes all names that files with the captures that are known may have. Names of which a part is not known
+// are left out.
+func (p *Pattern) Written(known Captures, loc *time.Location) []string {
+	var out []string
+	for _, way := range p.ways(known, loc) {
+		if slices.Contains(way, nil) {
+			continue
+		}
+		var b strings.Builder
+		for _, piece := range way {
+			b.WriteString(*piece)
+		}
+		out = append(out, b.String())
+	}
+	return out
+}

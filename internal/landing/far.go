@@ -276,7 +276,7 @@ func (f *far) PutAway(file Entry, number int64, to string) (string, error) {
 	if !f.store.Renames() {
 		return f.copyAway(file, number, from, to)
 	}
-	aside := path.Join(path.Dir(from), fmt.Sprintf(".put-away-%d", number))
+	aside := path.Join(path.Dir(from), fmt.Sprintf("put-away-%d.part", number)) // some servers do not list names with a dot before them
 	if _, err := f.stat(aside, aside); errors.Is(err, fs.ErrNotExist) {
 		now, err := f.Stat(file.Path)
 		if errors.Is(err, fs.ErrNotExist) {

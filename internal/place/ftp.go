@@ -301,7 +301,9 @@ func (d *ftpDriver) Move(ctx context.Context, from, to string) error {
 }
 
 // Remove deletes a file.
-func (d *ftpDriver) Remove(_ context.Context, p string) error { return ftpError(p, d.conn.Delete(d.at(p))) }
+func (d *ftpDriver) Remove(_ context.Context, p string) error {
+	return ftpError(p, d.conn.Delete(d.at(p)))
+}
 
 // Close ends the connection.
 func (d *ftpDriver) Close() error {

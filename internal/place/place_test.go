@@ -89,14 +89,15 @@ var kindsOfPlaces = []kindOfPlace{
 		return s, root
 	}},
 	{"ftp", func(t *testing.T) (settings.Place, string) { return ftpServer(t, "") }},
-	{"ftp without MLSD", func(t *testing.T) (settings.Place, string) { return vsftpd(t, false) }},
-	{"ftp with TLS", func(t *testing.T) (settings.Place, string) { return vsftpd(t, true) }},
+	{"ftp without MLSD", func(t *testing.T) (settings.Place, string) { return ftpServer(t, "FactsAdvertise off") }},
+	{"ftp with TLS", func(t *testing.T) (settings.Place, string) { return secureFTP(t, false) }},
+	{"ftps", func(t *testing.T) (settings.Place, string) { return secureFTP(t, true) }},
 }
 
 // TestAPlaceIsALanding has each kind of place do what a folder does.
 func TestAPlaceIsALanding(t *testing.T) {
 	t.Parallel()
-	for _, kind := range kindsOfPlaces[:1] {
+	for _, kind := range kindsOfPlaces {
 		t.Run(kind.name, func(t *testing.T) {
 			t.Parallel()
 			s, root := kind.begin(t)

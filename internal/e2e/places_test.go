@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/api"
+	"mullein/internal/client"
+	"mullein/internal/localpg/pgtest"
+	"mullein/internal/localssh"
+	"mullein/internal/settings"
+)
+
+const buoys = `feed: buoys
+landing: {at: "place:upper/out", files: "B_{n:#}.csv", settle: 100ms, put_away: done, quarantine: bad}
+schema: {fields: [{name: buoy}, {name: level, type: number}], primaryKey: [buoy]}
+target: {table: river.buoy}
+`
+
+// TestAFeedAtAPlace takes files from an SFTP server: each once, put away there, refused ones too, with the server
+// killed in between.
+func TestAFeedAtAPlace(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	server, err := localssh.Start(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
+	far := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
+	home := filepath.Join(t.TempDir(), ".mullein")
+	require.NoError(t, os.MkdirAll(home, 0o755))
+	write := func(keys string) {
+		require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
+			"places:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 100ms, until: 2026-01-01}\n",
+			server.Address, far, server.User, server.KeyFile, keys), 0o600))
+	}
+	write(server.HostKey)
+	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
+	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
+	require.NoError(t, err)
+	drop := func(name, text string) {
+		half := filepath.Join(far, name)
+		require.NoError(t, os.WriteFile(half, []byte(text), 0o644))
+		require.NoError(t, os.Rename(half, filepath.Join(far, "out", name)))
+	}
+	states := func() string {
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 100})
+		require.NoError(t, err)
+		var out []string
+		for _, a := range list.Items {
+			out = append([]string{a.Path + " " + a.State}, out...)
+		}
+		return strings.Join(out, ", ")
+	}
+	drop("B_1.csv", "buoy,level\na,1\nb,2\n")
+	s.eventually(func() bool { return states() == "B_1.csv loaded" })
+	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far, "done/B_1.csv")); return err == nil })
+	drop("B_2.csv", "buoy,level\na,much\n")
+	s.eventually(func() bool { return states() == "B_1.csv loaded, B_2.csv refused" })
+	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far, "bad/B_2.csv.why.txt")); return err == nil })
+
+	// The server goes and comes; what lies there is not gone.
+	require.NoError(t, server.Stop())
+	drop("B_3.csv", "buoy,level\na,3\n")
+	s.eventually(func() bool {
+		f, err := s.client.Feed(ctx, "buoys")
+		return err == nil && strings.Contains(f.Problem, "is away")
+	})
+	require.NoError(t, server.Again(ctx))
+	s.eventually(func() bool { return states() == "B_1.csv loaded, B_2.csv refused, B_3.csv loaded" })
+
+	// A person works with it as with a folder.
+	code, out, _ := s.mullein("place", "list")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "upper")
+	code, out, _ = s.mullein("place", "test", "upper")
+	assert.Zero(t, code, out)
+	code, out, _ = s.mullein("place", "browse", "upper/done")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "B_1.csv")
+	file := filepath.Join(t.TempDir(), "B_4.csv")
+	require.NoError(t, os.WriteFile(file, []byte("buoy,level\na,4\n"), 0o644))
+	code, out, stderr := s.mullein("deliver", "buoys", file)
+	assert.Zero(t, code, out+stderr)
+	s.eventually(func() bool { return strings.HasSuffix(states(), "B_4.csv loaded") })
+	list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 1})
+	require.NoError(t, err)
+	code, out, stderr = s.mullein("verify", fmt.Sprint(list.Items[0].ID))
+	assert.Zero(t, code, out+stderr)
+	rows, err := s.client.Rows(ctx, "buoys", "", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, rows.Rows, 2)
+	// Its credential has ended, which people are told.
+	s.eventually(func() bool {
+		list, err := s.client.Problems(ctx, false, 0, 10)
+		return err == nil && len(list.Items) > 0 && contains(list, "the credential of place upper ends on 2026-01-01")
+	})
+	// A host that shows another key is not spoken with any more.
+	write("SHA256:" + strings.Repeat("A", 43))
+	s.eventually(func() bool { code, out, _ := s.mullein("place", "test", "upper"); return code == 3 && strings.Contains(out, "another key") })
+}
+
+func contains(list api.ProblemList, what string) bool {
+	for _, p := range list.Items {
+		for _, part := range p.Parts {
+			if strings.Contains(part.What, what) {
+				return true
+			}
+		}
+	}
+	return false
+}

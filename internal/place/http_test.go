@@ -1,0 +1,206 @@
+package place
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mullein/internal/landing"
+	"mullein/internal/settings"
+)
+
+// shelf is files that are handed out by HTTP, with an ETag each.
+type shelf struct {
+	mu    sync.Mutex
+	files map[string][]byte
+	asked []string
+	cut   int64        // bytes after which an answer breaks off; 0 for never
+	odd   atomic.Int64 // of how many requests one is turned down; 0 for none
+	plain bool         // without ranges
+}
+
+func (s *shelf) put(name string, text []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.files == nil {
+		s.files = map[string][]byte{}
+	}
+	s.files[name] = text
+}
+
+// ServeHTTP hands out a file.
+func (s *shelf) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if _, password, _ := r.BasicAuth(); password != "secret" {
+		w.WriteHeader(http.StatusUnauthorized)
+		return
+	}
+	s.mu.Lock()
+	text, there := s.files[r.URL.Path]
+	s.asked = append(s.asked, r.Method+" "+r.URL.Path)
+	s.mu.Unlock()
+	if of := s.odd.Load(); of > 0 && rand.Int64N(of) == 0 {
+		w.WriteHeader(http.StatusServiceUnavailable)
+		return
+	}
+	if !there {
+		w.WriteHeader(http.StatusNotFound)
+		return
+	}
+	sum := sha256.Sum256(text)
+	w.Header().Set("ETag", `"`+hex.EncodeToString(sum[:8])+`"`)
+	out := http.ResponseWriter(w)
+	if s.cut > 0 && r.Method == http.MethodGet {
+		out = &cutting{w, s.cut}
+	}
+	if s.plain {
+		r.Header.Del("Range")
+		w.Header().Set("Content-Length", fmt.Sprint(len(text)))
+		if r.Method == http.MethodGet {
+			_, _ = out.Write(text)
+		}
+		return
+	}
+	http.ServeContent(out, r, "", time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), bytes.NewReader(text))
+}
+
+// cutting breaks off after some bytes.
+type cutting struct {
+	http.ResponseWriter
+	left int64
+}
+
+// Write writes what is left.
+func (c *cutting) Write(b []byte) (int, error) {
+	n, err := c.ResponseWriter.Write(b[:min(int64(len(b)), c.left)])
+	if c.left -= int64(n); c.left == 0 && err == nil {
+		panic(http.ErrAbortHandler)
+	}
+	return n, err
+}
+
+// TestFilesByHTTP asks for files by the names of a while, goes on where transfers break off, and tells versions apart.
+func TestFilesByHTTP(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name  string
+		shelf *shelf
+	}{
+		{"with ranges", &shelf{}}, {"breaking off", &shelf{cut: 1 << 20}}, {"without ranges", &shelf{plain: true}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			server := httptest.NewServer(c.shelf)
+			t.Cleanup(server.Close)
+			p := places(t, map[string]settings.Place{"data": {Address: server.URL + "/open", User: "me", Password: "secret",
+				LookBack: settings.Span(72 * time.Hour)}})
+			today := time.Now().UTC()
+			name := func(daysAgo int) string { return today.AddDate(0, 0, -daysAgo).Format("levels_20060102.csv") }
+			large := bytes.Repeat([]byte("0123456789abcdef"), 3<<16)
+			c.shelf.put("/open/by day/"+name(0), []byte("x\n1\n"))
+			c.shelf.put("/open/by day/"+name(2), large)
+			c.shelf.put("/open/by day/"+name(40), []byte("old"))
+			f := feedAt(t, "place:data/by day", "levels_{slot:%Y%m%d}.csv")
+			l, err := p.Landing(t.Context(), f)
+			require.NoError(t, err)
+			assert.Equal(t, []string{name(2) + " 3145728 ", name(0) + " 4 "}, listed(t, l), "no file of yesterday is a slot like any other")
+			file, err := l.Open(name(2))
+			require.NoError(t, err)
+			got, err := io.ReadAll(file)
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(large, got))
+			assert.True(t, file.Unchanged())
+			was := file.Entry
+			c.shelf.put("/open/by day/"+name(2), bytes.Repeat([]byte("0123456789abcdeF"), 3<<16))
+			assert.False(t, file.Unchanged(), "its ETag is another one, and all else as it was")
+			now, err := l.Stat(name(2))
+			require.NoError(t, err)
+			assert.Equal(t, was.Size, now.Size)
+			assert.False(t, now.Same(was))
+			require.NoError(t, file.Close())
+			_, err = l.Open(name(1))
+			require.ErrorIs(t, err, fs.ErrNotExist)
+			_, err = l.PutAway(now, 1, "")
+			require.ErrorContains(t, err, "cannot be changed")
+		})
+	}
+}
+
+// TestAPlaceThatTurnsRequestsDown answers every third request with 503, and no file is lost.
+func TestAPlaceThatTurnsRequestsDown(t *testing.T) {
+	t.Parallel()
+	s := &shelf{}
+	s.odd.Store(3)
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close)
+	p := places(t, map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "secret"}})
+	l, err := p.Landing(t.Context(), feedAt(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
+	require.NoError(t, err)
+	name := time.Now().UTC().Format("levels_20060102.csv")
+	s.put("/"+name, []byte("x\n1\n"))
+	for range 10 {
+		assert.Equal(t, []string{name + " 4 "}, listed(t, l))
+		file, err := l.Open(name)
+		require.NoError(t, err)
+		require.NoError(t, file.Close())
+	}
+	// One that may not sign in says so, and nothing is gone.
+	p.Set(map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "other"}})
+	l, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
+	require.NoError(t, err)
+	err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
+	require.ErrorAs(t, err, new(*landing.AwayError))
+	assert.Contains(t, err.Error(), "401")
+	_, err = l.Open(name)
+	require.ErrorAs(t, err, new(*landing.AwayError))
+	_, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_*.csv"))
+	require.NoError(t, err)
+	l, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_{station}_{slot:%Y%m%d}.csv"))
+	require.NoError(t, err)
+	err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
+	require.ErrorContains(t, err, "a name cannot be written from it")
+	assert.False(t, strings.Contains(err.Error(), "secret"))
+}
+
+// TestAFileTooLargeForTheSpool is read by its ranges.
+func TestAFileTooLargeForTheSpool(t *testing.T) {
+	t.Parallel()
+	s := &shelf{cut: 900_000}
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close)
+	p := New(Options{Spool: t.TempDir(), SpoolBytes: 1 << 20, Roots: []string{t.TempDir()}})
+	p.Set(map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "secret"}})
+	t.Cleanup(func() { p.Set(nil) })
+	large := bytes.Repeat([]byte("0123456789abcdef"), 4<<16)
+	s.put("/a.bin", large)
+	file, err := open(t, p, "place:data").Open("a.bin")
+	require.NoError(t, err)
+	for range 2 {
+		got, err := io.ReadAll(file)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(large, got))
+		require.NoError(t, file.Rewind())
+	}
+	part := make([]byte, 1<<20)
+	_, err = file.ReadAt(part, 1<<20)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(large[1<<20:2<<20], part))
+	n, err := file.ReadAt(part, int64(len(large)-10))
+	assert.Equal(t, 10, n)
+	require.ErrorIs(t, err, io.EOF)
+	require.NoError(t, file.Close())
+	assert.True(t, file.Unchanged())
+}

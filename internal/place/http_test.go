@@ -1,4 +1,4 @@
-package place
+package place_test
 
 import (
 	"bytes"
@@ -20,6 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/landing"
+	"mullein/internal/place"
+	"mullein/internal/place/placetest"
 	"mullein/internal/settings"
 )
 
@@ -113,10 +115,10 @@ func TestFilesByHTTP(t *testing.T) {
 			c.shelf.put("/open/by day/"+name(0), []byte("x\n1\n"))
 			c.shelf.put("/open/by day/"+name(2), large)
 			c.shelf.put("/open/by day/"+name(40), []byte("old"))
-			f := feedAt(t, "place:data/by day", "levels_{slot:%Y%m%d}.csv")
+			f := placetest.Feed(t, "place:data/by day", "levels_{slot:%Y%m%d}.csv")
 			l, err := p.Landing(t.Context(), f)
 			require.NoError(t, err)
-			assert.Equal(t, []string{name(2) + " 3145728 ", name(0) + " 4 "}, listed(t, l), "no file of yesterday is a slot like any other")
+			assert.Equal(t, []string{name(2) + " 3145728 ", name(0) + " 4 "}, placetest.Listed(t, l), "no file of yesterday is a slot like any other")
 			file, err := l.Open(name(2))
 			require.NoError(t, err)
 			got, err := io.ReadAll(file)
@@ -147,28 +149,28 @@ func TestAPlaceThatTurnsRequestsDown(t *testing.T) {
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
 	p := places(t, map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "secret"}})
-	l, err := p.Landing(t.Context(), feedAt(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
+	l, err := p.Landing(t.Context(), placetest.Feed(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
 	require.NoError(t, err)
 	name := time.Now().UTC().Format("levels_20060102.csv")
 	s.put("/"+name, []byte("x\n1\n"))
 	for range 10 {
-		assert.Equal(t, []string{name + " 4 "}, listed(t, l))
+		assert.Equal(t, []string{name + " 4 "}, placetest.Listed(t, l))
 		file, err := l.Open(name)
 		require.NoError(t, err)
 		require.NoError(t, file.Close())
 	}
 	// One that may not sign in says so, and nothing is gone.
 	p.Set(map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "other"}})
-	l, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
+	l, err = p.Landing(t.Context(), placetest.Feed(t, "place:data", "levels_{slot:%Y%m%d}.csv"))
 	require.NoError(t, err)
 	err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
 	require.ErrorAs(t, err, new(*landing.AwayError))
 	assert.Contains(t, err.Error(), "401")
 	_, err = l.Open(name)
 	require.ErrorAs(t, err, new(*landing.AwayError))
-	_, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_*.csv"))
+	_, err = p.Landing(t.Context(), placetest.Feed(t, "place:data", "levels_*.csv"))
 	require.NoError(t, err)
-	l, err = p.Landing(t.Context(), feedAt(t, "place:data", "levels_{station}_{slot:%Y%m%d}.csv"))
+	l, err = p.Landing(t.Context(), placetest.Feed(t, "place:data", "levels_{station}_{slot:%Y%m%d}.csv"))
 	require.NoError(t, err)
 	err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
 	require.ErrorContains(t, err, "a name cannot be written from it")
@@ -181,12 +183,12 @@ func TestAFileTooLargeForTheSpool(t *testing.T) {
 	s := &shelf{cut: 900_000}
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
-	p := New(Options{Spool: t.TempDir(), SpoolBytes: 1 << 20, Roots: []string{t.TempDir()}})
+	p := place.New(place.Options{Spool: t.TempDir(), SpoolBytes: 1 << 20, Roots: []string{t.TempDir()}})
 	p.Set(map[string]settings.Place{"data": {Address: server.URL, User: "me", Password: "secret"}})
 	t.Cleanup(func() { p.Set(nil) })
 	large := bytes.Repeat([]byte("0123456789abcdef"), 4<<16)
 	s.put("/a.bin", large)
-	file, err := open(t, p, "place:data").Open("a.bin")
+	file, err := placetest.At(t, p, "place:data").Open("a.bin")
 	require.NoError(t, err)
 	for range 2 {
 		got, err := io.ReadAll(file)

@@ -16,7 +16,7 @@ help: ## this list
 	@awk -F ':.*## ' '/^[a-z]+:.*## / {printf "make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 demo: build ## a service with sample suppliers at work
-	@setup/install.sh postgresql
+	@setup/install.sh postgresql openssh-server
 	@bin/mullein demo
 
 bin/mullein: $(go_sources) internal/server/console/index.html
@@ -33,17 +33,18 @@ internal/server/console/index.html: $(web_sources) | web/node_modules
 # kills do happens in other processes, which the race detector does not see; tests of great
 # numbers do the same again and again. It would find nothing more there, and take minutes.
 # Most tests wait for something, so more of them run at a time than there are processors.
-without_race := ./internal/core/... ./internal/e2e
+# The libraries of object stores are large, and compiled once only.
+without_race := ./internal/core/... ./internal/e2e ./internal/place/objects
 heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsItsReader|TenThousand|RandomPlays|ManyArrivalsAtATime
 
 test: build ## everything a change must pass
-	@setup/install.sh postgresql chromium
+	@setup/install.sh postgresql chromium openssh-server proftpd
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
 	go vet ./...
-	go tool staticcheck ./...
-	go test -timeout 10m -parallel 8 $(without_race)
+	@echo "go tool staticcheck ./..., while tests wait for their browser"; go tool staticcheck ./... & looked=$$!; tested=0; \
+	go test -timeout 10m -parallel 8 $(without_race) || tested=$$?; wait $$looked && exit $$tested
 	go test -timeout 10m -parallel 8 -run '$(heavy_tests)' ./internal/engine ./internal/ledger ./internal/table
-	go test -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e)
+	go test -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e -e /objects)
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium

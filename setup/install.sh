@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs those of Debian's packages that are missing: postgresql, chromium.
+# Installs those of Debian's packages that are missing: postgresql, chromium, and the servers that tests and the demo need.
 set -euo pipefail
 
 missing=()
@@ -7,7 +7,9 @@ for package in "$@"; do
   case $package in
     postgresql) compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || missing+=(postgresql) ;;
     chromium) [ -x /usr/bin/chromium ] || missing+=(chromium) ;;
-    *) echo "setup/install.sh knows postgresql and chromium, not $package" >&2; exit 2 ;;
+    openssh-server) [ -x /usr/sbin/sshd ] || missing+=(openssh-server) ;;
+    proftpd) { [ -x /usr/sbin/proftpd ] && [ -e /usr/lib/proftpd/mod_tls.so ]; } || missing+=(proftpd-core proftpd-mod-crypto) ;;
+    *) echo "setup/install.sh knows postgresql, chromium, openssh-server and proftpd, not $package" >&2; exit 2 ;;
   esac
 done
 [ ${#missing[@]} -gt 0 ] || exit 0
@@ -18,9 +20,9 @@ if [ "$(id -u)" -ne 0 ]; then
   as_root=(sudo)
 fi
 echo "installing ${missing[*]} from Debian's packages"
-# The package would start a server of its own, which nobody here needs.
-export DEBIAN_FRONTEND=noninteractive
+# The packages would start servers of their own, which nobody here needs.
+quiet=(env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1)
 "${as_root[@]}" mkdir -p /etc/postgresql-common
 [ -e /etc/postgresql-common/createcluster.conf ] || echo 'create_main_cluster = false' | "${as_root[@]}" tee /etc/postgresql-common/createcluster.conf >/dev/null
 "${as_root[@]}" apt-get update -qq
-"${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+"${as_root[@]}" "${quiet[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null

@@ -778,3 +778,8 @@ func query(pairs ...string) url.Values {
 	}
 	return q
 }
+
+// Nudge says that something new may lie at a path: below the landing of a feed.
+func (c *Client) Nudge(ctx context.Context, feed, path string) (out api.Nudged, err error) {
+	return out, c.call(ctx, http.MethodPost, "/nudges", nil, map[string]string{"feed": feed, "path": path}, &out)
+}

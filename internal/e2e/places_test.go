@@ -3,11 +3,16 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -116,4 +121,86 @@ func contains(list api.ProblemList, what string) bool {
 		}
 	}
 	return false
+}
+
+// TestANudge has a place looked at that is listed once an hour: by a token, by a signature, and by what stores send.
+func TestANudge(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	server, err := localssh.Start(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
+	far := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
+	home := filepath.Join(t.TempDir(), ".mullein")
+	require.NoError(t, os.MkdirAll(home, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
+		"nudge_secret: %s\nplaces:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 1h}\n",
+		hookSecret, server.Address, far, server.User, server.KeyFile, server.HostKey), 0o600))
+	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
+	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
+	require.NoError(t, err)
+	s.eventually(func() bool {
+		f, err := s.client.Feed(ctx, "buoys")
+		return err == nil && f.ListedAt != nil
+	})
+	loaded := func() (n int) {
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", State: "loaded", Most: 100})
+		require.NoError(t, err)
+		return len(list.Items)
+	}
+	drop := func(n int) {
+		require.NoError(t, os.WriteFile(filepath.Join(far, "out", fmt.Sprintf("B_%d.csv", n)), fmt.Appendf(nil, "buoy,level\na,%d\n", n), 0o644))
+	}
+	drop(1)
+	done, err := s.client.Nudge(ctx, "buoys", "B_1.csv")
+	require.NoError(t, err)
+	assert.Equal(t, 1, done.Taken)
+	s.eventually(func() bool { return loaded() == 1 })
+
+	post := func(body, contentType string, change func(*http.Request)) (int, string) {
+		r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.URL+"/api/v1/nudges", strings.NewReader(body))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", contentType)
+		change(r)
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		text, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, string(text)
+	}
+	sign := func(body string) func(*http.Request) {
+		return func(r *http.Request) {
+			w, err := standardwebhooks.NewWebhook(hookSecret)
+			require.NoError(t, err)
+			now := time.Now()
+			signature, err := w.Sign("msg_1", now, []byte(body))
+			require.NoError(t, err)
+			r.Header.Set("webhook-id", "msg_1")
+			r.Header.Set("webhook-timestamp", strconv.FormatInt(now.Unix(), 10))
+			r.Header.Set("webhook-signature", signature)
+		}
+	}
+	drop(2)
+	event := `{"specversion": "1.0", "id": "1", "type": "file", "source": "/upper", "data": {"place": "upper", "path": "out/B_2.csv"}}`
+	code, text := post(event, "application/cloudevents+json", sign(event))
+	assert.Equal(t, http.StatusAccepted, code, text)
+	s.eventually(func() bool { return loaded() == 2 })
+	code, text = post(event, "application/json", sign("another"))
+	assert.Equal(t, http.StatusUnauthorized, code, text)
+	code, text = post(event, "application/json", func(*http.Request) {})
+	assert.Equal(t, http.StatusUnauthorized, code, text)
+	token := func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) }
+	// False, doubled and unknown ones change nothing.
+	for _, body := range []string{event, event, `{"feed": "buoys", "path": "B_9.csv"}`, `{"path": "elsewhere/B_3.csv"}`} {
+		code, text = post(body, "application/json", token)
+		assert.Equal(t, http.StatusAccepted, code, text)
+	}
+	code, text = post(`{"Records": [{"eventName": "ObjectCreated:Put", "s3": {"bucket": {"name": "lab"}, "object": {"key": "a"}}}]}`, "application/json", token)
+	assert.Equal(t, http.StatusAccepted, code)
+	assert.Contains(t, text, "is at no place of the settings")
+	code, _ = post(`{"feed": "buoys"}`, "application/json", token)
+	assert.Equal(t, http.StatusUnprocessableEntity, code)
+	assert.Equal(t, 2, loaded())
 }

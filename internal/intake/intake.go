@@ -293,6 +293,16 @@ func (in *Intake) heard(o *lookout, c landing.Changed) {
 	in.schedule(o, time.Time{})
 }
 
+// Nudge has a path of a feed's landing looked at, as if something had happened there.
+func (in *Intake) Nudge(name, path string) {
+	in.mu.Lock()
+	o := in.feeds[name]
+	in.mu.Unlock()
+	if o != nil {
+		in.heard(o, landing.Changed{Path: path})
+	}
+}
+
 // mostPaths is how many paths are remembered of a feed whose turn has not come.
 const mostPaths = 10 * lookChunk
 

@@ -336,7 +336,13 @@ func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 			entries = append(entries, entry)
 		}
 	}
-	return o.notice(ctx, entries, o.known) != nil || list // a listing finds what could not be noticed now
+	err := o.notice(ctx, entries, o.known)
+	for _, e := range entries {
+		if c := o.waiting.byPath[e.Path]; c != nil {
+			c.named = true
+		}
+	}
+	return err != nil || list // a listing finds what could not be noticed now
 }
 
 // notice holds entries against the ledger: membership there decides what is new.
@@ -587,7 +593,7 @@ func (o *lookout) tellReady() {
 // isWhole looks at a candidate again, and reports whether it is whole: whether it is as
 // it was a settling time ago, or its marker is there.
 func (o *lookout) isWhole(c *candidate) bool {
-	if o.feed.Landing.IsFar() && c.marker == "" {
+	if o.feed.Landing.IsFar() && c.marker == "" && !c.named {
 		return o.isListedStill(c)
 	}
 	entry, err := o.folder.Stat(c.entry.Path)

@@ -13,6 +13,7 @@ import (
 type followers struct {
 	mu   sync.Mutex
 	all  map[*func()]bool
+	hear func([]Nudged) // nil for nobody
 	stop context.CancelFunc // of the listening; nil while nobody follows
 }
 
@@ -70,17 +71,24 @@ func (l *Ledger) listen(ctx context.Context) error {
 	defer conn.Close()
 	return conn.Raw(func(driver any) error {
 		c := driver.(*stdlib.Conn).Conn()
-		if _, err := c.Exec(ctx, "LISTEN "+pgx.Identifier{EventChannel}.Sanitize()); err != nil {
-			return err
+		for _, channel := range []string{EventChannel, nudgeChannel} {
+			if _, err := c.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
+				return err
+			}
 		}
 		l.tellFollowers()
 		for {
-			if _, err := c.WaitForNotification(ctx); err != nil {
+			n, err := c.WaitForNotification(ctx)
+			if err != nil {
 				// The connection is broken or still listens: it must not be used again.
 				_ = c.Close(context.WithoutCancel(ctx))
 				return err
 			}
-			l.tellFollowers()
+			if n.Channel == nudgeChannel {
+				l.hearNudges(n.Payload)
+			} else {
+				l.tellFollowers()
+			}
 		}
 	})
 }

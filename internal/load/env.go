@@ -43,6 +43,8 @@ func (e *Env) Database(f *feed.Feed) (*table.Database, error) {
 type Places interface {
 	// Landing opens the landing of a feed, for as long as ctx lasts.
 	Landing(ctx context.Context, f *feed.Feed) (landing.Landing, error)
+	// Where returns the name of the place that a landing is at, and the folder below it.
+	Where(l *feed.Landing) (name, folder string, err error)
 }
 
 // Landing opens the landing of a feed, for as long as ctx lasts where it is outside of this machine.

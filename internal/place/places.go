@@ -137,16 +137,32 @@ func (p *Places) find(at string) (*Place, string, error) {
 	return found, path.Clean("./" + strings.TrimPrefix(at, strings.TrimSuffix(found.settings.Address, "/"))), nil
 }
 
-// Of returns the name of the place that a landing is at.
-func (p *Places) Of(l *feed.Landing) (string, error) {
+// Where returns the name of the place that a landing is at, and the folder below it.
+func (p *Places) Where(l *feed.Landing) (name, folder string, err error) {
 	if !l.IsFar() {
-		return "", errors.New("it is on this machine")
+		return "", "", errors.New("it is on this machine")
 	}
-	one, _, err := p.find(l.At)
+	one, folder, err := p.find(l.At)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	return one.Name, nil
+	return one.Name, folder, nil
+}
+
+// OfObject returns where an object of a bucket or a container lies: the places that it is at, with its path below each.
+func (p *Places) OfObject(bucket, key string) map[string]string {
+	out := map[string]string{}
+	for _, one := range p.all() {
+		_, address, _ := strings.Cut(one.settings.Address, "://")
+		host, prefix, _ := strings.Cut(strings.TrimSuffix(address, "/"), "/")
+		if !one.settings.IsObjects() || host != bucket {
+			continue
+		}
+		if below, inside := strings.CutPrefix(key, strings.TrimPrefix(prefix+"/", "/")); inside {
+			out[one.Name] = below
+		}
+	}
+	return out
 }
 
 // Landing opens the landing of a feed for as long as ctx lasts. The error is a [*landing.AwayError].

@@ -34,7 +34,7 @@ func (s *Server) listPlaces(ctx context.Context, _ *struct{}) (*body[api.PlaceLi
 	of := map[string]int{}
 	for _, record := range feeds {
 		if f, err := s.definition(ctx, record); err == nil { // else its problem says so
-			if one, err := s.places.Of(&f.Landing); err == nil {
+			if one, _, err := s.places.Where(&f.Landing); err == nil {
 				of[one]++
 			}
 		}

@@ -28,7 +28,7 @@ var (
 	// oneself are of who makes the call.
 	oneself = []string{"change-password"}
 	// looked change nothing that anybody else sees.
-	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "draft"}
+	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "draft", "nudge"}
 	// withData show rows of tables, or rejects.
 	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}

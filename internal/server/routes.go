@@ -36,6 +36,7 @@ func (s *Server) routes() {
 	s.targetRoutes()
 	s.noticeRoutes()
 	s.placeRoutes()
+	s.nudgeRoutes()
 	s.volumeRoutes()
 	huma.Register(s.api, get("acts", "/acts", "What people and programs did, the newest first"), s.acts)
 }

@@ -219,7 +219,14 @@ func (s *Server) signedIn(c *gin.Context) {
 		c.Request.Method == http.MethodPost {
 		return
 	}
-	who, err := s.caller(c.Request)
+	who, signed, err := s.nudgedBy(c)
+	if signed && err != nil {
+		problem(c, http.StatusUnauthorized, "the signature is not good: "+err.Error())
+		return
+	}
+	if !signed {
+		who, err = s.caller(c.Request)
+	}
 	switch {
 	case errors.Is(err, ledger.ErrToken):
 		c.Header("WWW-Authenticate", `Bearer realm="mullein"`)

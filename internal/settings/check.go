@@ -35,6 +35,14 @@ func (l *Loaded) check() error {
 		c.outlet("outlets."+name, name, &o)
 	}
 	c.places()
+	if l.NudgeSecret != "" && l.NudgeSecretFile != "" {
+		c.fail("nudge_secret_file", "give nudge_secret or nudge_secret_file, not both")
+	}
+	if l.NudgeSecret != "" {
+		if _, err := SigningKey(l.NudgeSecret); err != nil {
+			c.fail("nudge_secret", "%v", err)
+		}
+	}
 	for i := range l.Tell {
 		c.tell(fmt.Sprintf("tell.%d", i), &l.Tell[i])
 	}

@@ -75,6 +75,11 @@ func (p *Place) PasswordNow() (string, error) { return secretNow(p.Password, p.P
 // PassphraseNow returns the passphrase, as it is now.
 func (p *Place) PassphraseNow() (string, error) { return secretNow(p.Passphrase, p.PassphraseFile) }
 
+// NudgeSecretNow returns what nudges are signed with, as it is now; "" for nothing.
+func (s *Settings) NudgeSecretNow() (string, error) {
+	return secretNow(s.NudgeSecret, s.NudgeSecretFile)
+}
+
 func secretNow(secret, file string) (string, error) {
 	if file == "" {
 		return secret, nil

@@ -11,24 +11,26 @@ import (
 
 // Settings is all that can be said of a service.
 type Settings struct {
-	Listen         string            `json:"listen" doc:"The address and port that the service listens on; port 0 takes a free one."`
-	Address        string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example/loads, for links in notices; its path is the one that a proxy has the service under. Default: that of listen."`
-	Proxies        []string          `json:"proxies" doc:"Addresses of proxies, or networks such as 10.1.0.0/16, that say where calls come from by X-Forwarded-For. Default: none is believed."`
-	SignIn         SignIn            `json:"sign_in" doc:"How people sign in to the console."`
-	TLS            *TLS              `json:"tls" doc:"The service's own certificate; it answers by https then. Default: it answers by http."`
-	Database       string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
-	LandingRoots   []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
-	Connections    map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name."`
-	Sessions       int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
-	RecordSessions int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
-	AddedColumns   int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
-	Traces         string            `json:"traces" doc:"Where traces of arrivals are sent by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default: nowhere."`
-	Places         map[string]Place  `json:"places" doc:"Locations outside of this machine where files lie, by name: a-z, 0-9 and -. Feeds name them, as in at: place:upper-catchment/outgoing."`
-	SpoolBytes     Size              `json:"spool_bytes" doc:"Room on the local disk for bytes of files of places while they are read; a larger file is read without."`
-	Price          Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
-	Keep           Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
-	Outlets        map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
-	Tell           []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
+	Listen          string            `json:"listen" doc:"The address and port that the service listens on; port 0 takes a free one."`
+	Address         string            `json:"address" doc:"The console's address as people reach it, such as https://mullein.sorrel.example/loads, for links in notices; its path is the one that a proxy has the service under. Default: that of listen."`
+	Proxies         []string          `json:"proxies" doc:"Addresses of proxies, or networks such as 10.1.0.0/16, that say where calls come from by X-Forwarded-For. Default: none is believed."`
+	SignIn          SignIn            `json:"sign_in" doc:"How people sign in to the console."`
+	TLS             *TLS              `json:"tls" doc:"The service's own certificate; it answers by https then. Default: it answers by http."`
+	Database        string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
+	LandingRoots    []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
+	Connections     map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name."`
+	Sessions        int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
+	RecordSessions  int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
+	AddedColumns    int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
+	Traces          string            `json:"traces" doc:"Where traces of arrivals are sent by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default: nowhere."`
+	Places          map[string]Place  `json:"places" doc:"Locations outside of this machine where files lie, by name: a-z, 0-9 and -. Feeds name them, as in at: place:upper-catchment/outgoing."`
+	NudgeSecret     string            `json:"nudge_secret" secret:"true" doc:"What nudges are signed with that come without a token: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says. Default: each needs a token."`
+	NudgeSecretFile string            `json:"nudge_secret_file" doc:"A file with the secret, read when it is needed."`
+	SpoolBytes      Size              `json:"spool_bytes" doc:"Room on the local disk for bytes of files of places while they are read; a larger file is read without."`
+	Price           Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
+	Keep            Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
+	Outlets         map[string]Outlet `json:"outlets" doc:"Ways out of the service for notices and events, by name: a-z, 0-9 and -."`
+	Tell            []Tell            `json:"tell" doc:"Who is told of what, of feeds that do not say it themselves."`
 }
 
 // SignIn says how people sign in.

@@ -109,7 +109,10 @@ func TestAFeedAtAPlace(t *testing.T) {
 	})
 	// A host that shows another key is not spoken with any more.
 	write("SHA256:" + strings.Repeat("A", 43))
-	s.eventually(func() bool { code, out, _ := s.mullein("place", "test", "upper"); return code == 3 && strings.Contains(out, "another key") })
+	s.eventually(func() bool {
+		code, out, _ := s.mullein("place", "test", "upper")
+		return code == 3 && strings.Contains(out, "another key")
+	})
 }
 
 func contains(list api.ProblemList, what string) bool {

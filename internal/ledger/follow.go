@@ -13,7 +13,7 @@ import (
 type followers struct {
 	mu   sync.Mutex
 	all  map[*func()]bool
-	hear func([]Nudged) // nil for nobody
+	hear func([]Nudged)     // nil for nobody
 	stop context.CancelFunc // of the listening; nil while nobody follows
 }
 

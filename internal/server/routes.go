@@ -37,6 +37,7 @@ func (s *Server) routes() {
 	s.noticeRoutes()
 	s.placeRoutes()
 	s.nudgeRoutes()
+	s.recordRoutes()
 	s.volumeRoutes()
 	huma.Register(s.api, get("acts", "/acts", "What people and programs did, the newest first"), s.acts)
 }

@@ -133,7 +133,7 @@ func Serve(ctx context.Context, c Config) error {
 			return fmt.Errorf("landings: %w", err)
 		}
 	}
-	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, spoolFolder, "postgres"} {
+	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, spoolFolder, recordsFolder, "postgres"} {
 		c.own = append(c.own, filepath.Join(home, name))
 	}
 	return serve(ctx, home, url, listener, c)
@@ -218,6 +218,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	s := New(records, e, who, c.LandingRoots, c.Log)
 	s.places = places
+	s.gather = s.newGatherer(filepath.Join(home, recordsFolder))
 	s.settings.now.Store(&c.Settings)
 	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
 		return fmt.Errorf("proxies: %w", err)
@@ -261,6 +262,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 			}, c.Log.Warn)
 		})
 	}
+	noting.Go(func() { s.gather.Run(working) })
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
@@ -295,6 +297,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	}
 	return errors.Join(err, <-worked)
 }
+
+// recordsFolder is the folder of the home where rows of senders without files are gathered.
+const recordsFolder = "records"
 
 // spoolFolder is the folder of the home where bytes of files of places are kept while they are read.
 const spoolFolder = "spool"

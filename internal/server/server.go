@@ -27,6 +27,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/gather"
 	"mullein/internal/inspect"
 	"mullein/internal/ledger"
 	"mullein/internal/notice"
@@ -56,6 +57,7 @@ type Server struct {
 	owner   int64  // the owner's token
 	roots   []string
 	places  *place.Places
+	gather  *gather.Gatherer // of rows of senders without files
 	log     *slog.Logger
 	api     huma.API
 	router  *gin.Engine

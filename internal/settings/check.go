@@ -35,6 +35,9 @@ func (l *Loaded) check() error {
 		c.outlet("outlets."+name, name, &o)
 	}
 	c.places()
+	if r := l.Records; r.After < Span(time.Second) || r.Rows < 1 || r.Bytes < 1 {
+		c.fail("records", "after is 1s or more, rows and bytes 1 or more")
+	}
 	if l.NudgeSecret != "" && l.NudgeSecretFile != "" {
 		c.fail("nudge_secret_file", "give nudge_secret or nudge_secret_file, not both")
 	}

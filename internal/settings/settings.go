@@ -26,6 +26,7 @@ type Settings struct {
 	Places          map[string]Place  `json:"places" doc:"Locations outside of this machine where files lie, by name: a-z, 0-9 and -. Feeds name them, as in at: place:upper-catchment/outgoing."`
 	NudgeSecret     string            `json:"nudge_secret" secret:"true" doc:"What nudges are signed with that come without a token: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says. Default: each needs a token."`
 	NudgeSecretFile string            `json:"nudge_secret_file" doc:"A file with the secret, read when it is needed."`
+	Records         Records           `json:"records" doc:"When rows that senders without files have posted become a file of the landing: whatever comes first."`
 	SpoolBytes      Size              `json:"spool_bytes" doc:"Room on the local disk for bytes of files of places while they are read; a larger file is read without."`
 	Price           Price             `json:"price" doc:"What work costs, for mullein volumes. Default: nothing is said of it."`
 	Keep            Keep              `json:"keep" doc:"How long records are kept; 0 for ever."`
@@ -64,6 +65,13 @@ type Group struct {
 type TLS struct {
 	Certificate string `json:"certificate" doc:"A file with the certificate and those between it and its root, as PEM; read again when it changes."`
 	Key         string `json:"key" doc:"A file with its key, as PEM."`
+}
+
+// Records says when rows that were posted become a file.
+type Records struct {
+	After Span `json:"after" doc:"So long after the first of them."`
+	Rows  int  `json:"rows" doc:"So many rows."`
+	Bytes Size `json:"bytes" doc:"So many bytes."`
 }
 
 // Price turns work into money.
@@ -166,7 +174,7 @@ const day = Span(24 * time.Hour)
 
 // Default is what holds where nothing is said.
 func Default() Settings {
-	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100, SpoolBytes: 8 << 30,
+	return Settings{Listen: "127.0.0.1:8471", Sessions: 16, RecordSessions: 8, AddedColumns: 100, SpoolBytes: 8 << 30, Records: Records{After: 10 * Span(time.Second), Rows: 100_000, Bytes: 16 << 20},
 		SignIn: SignIn{Idle: 12 * Span(time.Hour), Whole: 7 * day},
 		Keep: Keep{Rejects: 90 * day, Events: 7 * day, Runs: 400 * day, Checks: 400 * day, Slots: 400 * day,
 			Decisions: 3 * 365 * day, Arrivals: 3 * 365 * day, Order: 400 * day, Notices: 90 * day}}

@@ -220,6 +220,9 @@ func (r *reader) landing(n *node) Landing {
 			r.failAt(at, "landing.%s: the members of a zip cannot be moved out of it; leave them", key)
 		}
 	}
+	if _, _, named := SplitPlace(l.At); l.IsFar() && !named && (l.PutAway != nil || l.Quarantine != nil) {
+		r.failAt(n.get("at"), "landing.at: where files are put away, write it by the name of its place, as in place:upper-catchment/outgoing")
+	}
 	if l.IsFar() && l.InZip() {
 		r.failAt(n.get("files"), "landing.files: zips at a place are not looked into; only those in a folder of this machine are")
 	}

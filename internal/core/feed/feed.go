@@ -216,7 +216,11 @@ func (l *Landing) inside(folder *filename.Template) string {
 	if folder == nil {
 		return ""
 	}
-	inside, ok := strings.CutPrefix(folder.Fixed(), l.At+"/")
+	below := l.below()
+	if below == "." {
+		return folder.Fixed()
+	}
+	inside, ok := strings.CutPrefix(folder.Fixed(), below+"/")
 	if !ok {
 		return ""
 	}

@@ -292,3 +292,30 @@ func (p *Pattern) Written(known Captures, loc *time.Location) []string {
 	}
 	return out
 }
+
+// Named writes a name that the pattern takes: times are at, numbers are number, and any other text is unique.
+func (p *Pattern) Named(at time.Time, number int64, unique string, loc *time.Location) (string, bool) {
+	known := Captures{}
+	for _, c := range p.captures {
+		switch c.kind {
+		case '%':
+			known[c.name] = at
+		case '#':
+			known[c.name] = number
+		}
+	}
+	for _, way := range p.ways(known, loc) {
+		var b strings.Builder
+		for _, piece := range way {
+			if piece == nil {
+				piece = &unique
+			}
+			b.WriteString(*piece)
+		}
+		name := strings.TrimPrefix(b.String(), "/")
+		if _, ok := p.Match(name, loc); ok {
+			return name, true
+		}
+	}
+	return "", false
+}

@@ -17,6 +17,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/client"
 	"mullein/internal/localpg/pgtest"
+	"mullein/internal/localssh"
 	"mullein/internal/settings"
 )
 
@@ -42,7 +43,12 @@ func pointer(names ...string) string {
 // example, and holds each answer against the document that describes it.
 func TestAnswersAreAsDescribed(t *testing.T) {
 	t.Parallel()
+	far, err := localssh.Start(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, far.Stop()) })
 	s := serveFrom(t, settings.From{Home: filepath.Join(t.TempDir(), ".mullein"), Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0",
+		fmt.Sprintf("MULLEIN_PLACES={upper: {address: 'sftp://%s%s', user: %s, key_file: %s, host_keys: ['%s']}}", far.Address, t.TempDir(), far.User,
+			far.KeyFile, far.HostKey),
 		"MULLEIN_DATABASE=" + pgtest.Database(t), "MULLEIN_OUTLETS={x: {command: [/bin/cat]}}",
 		"MULLEIN_TELL=[{of: [loaded], by: x}]"}}).feeds().example()
 	s.eventually(func() bool {
@@ -75,7 +81,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		slot = string(b)
 	}
 	values := map[string]string{
-		"{feed}": "gauge-readings", "{check}": "usual_size", "{rollup}": "daily-peaks",
+		"{feed}": "gauge-readings", "{check}": "usual_size", "{place}": "upper", "{rollup}": "daily-peaks",
 		"{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1",
 		"/slots/{id}": "/slots/" + slot, "/notices/{id}": "/notices/1",
 	}

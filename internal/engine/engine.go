@@ -70,7 +70,6 @@ func New(o Options) *Engine {
 		Now: e.now})
 	e.intake = intake.New(intake.Options{Ledger: o.Env.Ledger, Landing: o.Env.Landing, Log: o.Env.Log, Ready: e.wake,
 		Listed: func(feed string) { e.calendar.Touch(feed) }, Back: e.landingIsBack})
-	o.Env.Ledger.HearNudges(e.hearNudges)
 	return e
 }
 

@@ -17,6 +17,7 @@ const (
 // follow hears what other services and callers did, and wakes who it concerns.
 func (e *Engine) follow(ctx context.Context) {
 	news := make(chan struct{}, 1)
+	e.Ledger.HearNudges(e.hearNudges)
 	go e.Ledger.Follow(ctx, func() { poke(news) })
 	last, known := int64(0), false
 	for {

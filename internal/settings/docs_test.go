@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -46,7 +47,9 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 	require.NoError(t, err)
 	rights, err := os.ReadFile("../../docs/who-may.md")
 	require.NoError(t, err)
-	page = append(page, rights...)
+	places, err := os.ReadFile("../../docs/places.md")
+	require.NoError(t, err)
+	page = slices.Concat(page, rights, places)
 	settings, feeds := 0, 0
 	for _, b := range blocks.FindAllStringSubmatch(string(page), -1) {
 		if !strings.HasPrefix(b[1], "# mullein.yaml") {
@@ -62,5 +65,5 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 		check(b[1])
 		settings++
 	}
-	assert.Equal(t, []int{5, 1}, []int{settings, feeds})
+	assert.Equal(t, []int{7, 3}, []int{settings, feeds})
 }

@@ -11,6 +11,7 @@ type Volume struct {
 	Bytes     int64      `json:"bytes" doc:"Of the files that were loaded"`
 	Seconds   float64    `json:"seconds" doc:"Of work, from the opening of files to their end"`
 	DBSeconds float64    `json:"db_seconds" doc:"Of which the database had the rows"`
+	Requests  int64      `json:"requests" doc:"That were made of places"`
 	Lag       Spread     `json:"lag" doc:"From the coming of files to their being visible"`
 	Late      Spread     `json:"late" doc:"From when slots were due to the coming of their files, of those that came after it"`
 	Balance   Balance    `json:"balance"`

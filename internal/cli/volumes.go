@@ -67,6 +67,9 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 	}
 	first := map[bool]string{false: "FROM", true: "FEED"}[q.Feeds]
 	head := []string{first, "FILES", "REFUSED", "READ", "INSERTED", "UPDATED", "UNCHANGED", "REJECTED", "MB", "SECONDS", "DB", "VISIBLE 95%", "LATE 95%"}
+	if list.Total.Requests > 0 {
+		head = append(head, "REQUESTS")
+	}
 	if list.Total.Cost != nil {
 		head = append(head, "COST")
 	}
@@ -75,6 +78,9 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 		cells := []cell{text(name), integer(v.Files), integer(v.Refused), integer(v.Balance.Read), integer(v.Balance.Inserted),
 			integer(v.Balance.Updated), integer(v.Balance.Unchanged), integer(v.Balance.Rejected), decimal(float64(v.Bytes) / 1e6),
 			decimal(v.Seconds), decimal(v.DBSeconds), below(v.Lag.P95), below(v.Late.P95)}
+		if list.Total.Requests > 0 {
+			cells = append(cells, integer(v.Requests))
+		}
 		if v.Cost != nil {
 			cells = append(cells, cell{text: fmt.Sprintf("%.4f %s", *v.Cost, harmless(list.Currency)), number: true})
 		}

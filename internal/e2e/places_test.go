@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -102,6 +103,11 @@ func TestAFeedAtAPlace(t *testing.T) {
 	rows, err := s.client.Rows(ctx, "buoys", "", 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, rows.Rows, 2)
+	s.eventually(func() bool {
+		code, out, _ := s.mullein("volumes", "buoys", "-o", "json")
+		var list api.VolumeList
+		return code == 0 && json.Unmarshal([]byte(out), &list) == nil && list.Total.Requests > 10
+	})
 	// Its credential has ended, which people are told.
 	s.eventually(func() bool {
 		list, err := s.client.Problems(ctx, false, 0, 10)

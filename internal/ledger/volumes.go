@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -23,6 +24,7 @@ type Volume struct {
 	DBSeconds     float64         // of which the database had the rows
 	SettleSeconds float64         // that files settled, summed over files
 	WaitSeconds   float64         // that files waited for their turn when they were whole, summed over files
+	Requests      int64           // of places
 	Lag           Spread          `gorm:"-"` // from the coming of files to their being visible
 	Late          Spread          `gorm:"-"` // from when slots were due to the coming of their files
 	Balance       balance.Balance `gorm:"-"`
@@ -99,9 +101,19 @@ var volumeOfEnded = func() string {
 		" GROUP BY 1, 2 ON CONFLICT (feed, hour) DO UPDATE SET " + strings.Join(sums, ", ") + " RETURNING 1"
 }()
 
+// CountRequests adds requests that were made of places at a time, by the feeds for which they were made.
+func (l *Ledger) CountRequests(ctx context.Context, at time.Time, byFeed map[string]int64) error {
+	text, err := json.Marshal(byFeed)
+	if err != nil || len(byFeed) == 0 {
+		return err
+	}
+	return l.with(ctx).Exec(`INSERT INTO volume AS v (feed, hour, requests) SELECT key, date_trunc('hour', ?::timestamptz), value::bigint
+		FROM jsonb_each_text(?::jsonb) ON CONFLICT (feed, hour) DO UPDATE SET requests = v.requests + excluded.requests`, at, string(text)).Error
+}
+
 // summed are the columns of volumes that are sums.
 var summed = func() []string {
-	out := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds", "settle_seconds", "wait_seconds"}, outcomes...)
+	out := append([]string{"files", "refused", "bytes", "written", "seconds", "db_seconds", "settle_seconds", "wait_seconds", "requests"}, outcomes...)
 	add := func(column, _ string) { out = append(out, column) }
 	spreadOf("lag", "", "", add)
 	spreadOf("late", "", "", add)
@@ -189,7 +201,7 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 		if rows[i].At != nil {
 			v.At = *rows[i].At
 		}
-		if v.Files > 0 || v.Refused > 0 { // a day without work is none
+		if v.Files > 0 || v.Refused > 0 || v.Requests > 0 { // a day without work is none
 			out = append(out, v)
 		}
 	}

@@ -35,11 +35,54 @@ type Places struct {
 
 	mu     sync.Mutex
 	byName map[string]*Place
+
+	counting sync.Mutex
+	made     map[string]int64 // requests by feed, since they were taken last
+}
+
+// madeFor is a place whose requests are counted for a feed.
+type madeFor struct {
+	landing.Store
+	places *Places
+	feed   string
+}
+
+func (m madeFor) count() {
+	m.places.counting.Lock()
+	defer m.places.counting.Unlock()
+	m.places.made[m.feed]++
+}
+
+// List counts one request, however many pages there are.
+func (m madeFor) List(ctx context.Context, folder string, visit func(landing.Entry) error) error {
+	m.count()
+	return m.Store.List(ctx, folder, visit)
+}
+
+// Stat counts one.
+func (m madeFor) Stat(ctx context.Context, path string) (landing.Entry, error) {
+	m.count()
+	return m.Store.Stat(ctx, path)
+}
+
+// Open counts one.
+func (m madeFor) Open(ctx context.Context, path string, from int64, of landing.Entry) (landing.Opened, error) {
+	m.count()
+	return m.Store.Open(ctx, path, from, of)
+}
+
+// TakeRequests returns how many requests were made by feed since they were taken last.
+func (p *Places) TakeRequests() map[string]int64 {
+	p.counting.Lock()
+	defer p.counting.Unlock()
+	out := p.made
+	p.made = map[string]int64{}
+	return out
 }
 
 // New makes places of none; [Places.Set] names them.
 func New(o Options) *Places {
-	return &Places{options: o, spool: newSpoolRoom(o.Spool, o.SpoolBytes), byName: map[string]*Place{}}
+	return &Places{options: o, spool: newSpoolRoom(o.Spool, o.SpoolBytes), byName: map[string]*Place{}, made: map[string]int64{}}
 }
 
 // Set takes up what the settings say now. Places whose settings are as before keep their connections.
@@ -175,7 +218,7 @@ func (p *Places) Landing(ctx context.Context, f *feed.Feed) (landing.Landing, er
 	if one.settings.IsHTTP() {
 		store = named{one, f}
 	}
-	return landing.OpenFar(ctx, store, f.Landing.At, folder, p.options.Roots), nil
+	return landing.OpenFar(ctx, madeFor{store, p, f.Name}, f.Landing.At, folder, p.options.Roots), nil
 }
 
 // Known is what is known of a place.

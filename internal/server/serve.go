@@ -204,6 +204,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	noting.Go(func() { keepSeen(working, records, home, c.Log) })
 	noting.Go(func() { logStray(working, c.Stray, env.Progress, c.Log) })
 	noting.Go(func() { places.Run(working) })
+	noting.Go(func() { countRequests(working, places, records, c.Log) })
 	defer noting.Wait()
 	defer stopWorking()
 
@@ -303,6 +304,22 @@ const recordsFolder = "records"
 
 // spoolFolder is the folder of the home where bytes of files of places are kept while they are read.
 const spoolFolder = "spool"
+
+// countRequests adds what is asked of places to the volumes, now and then.
+func countRequests(ctx context.Context, places *place.Places, records *ledger.Ledger, log *slog.Logger) {
+	const every = 10 * time.Second
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-time.After(every):
+		}
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		if err := records.CountRequests(last, time.Now(), places.TakeRequests()); err != nil {
+			log.Warn("requests of places were not counted", "error", err)
+		}
+		cancel()
+	}
+}
 
 // openPlaces opens the places of the settings.
 func openPlaces(home string, c *Config) (*place.Places, error) {

@@ -55,14 +55,14 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 }
 
 func volumeOf(v *ledger.Volume, price settings.Price) api.Volume {
-	out := api.Volume{Feed: v.Feed, Files: v.Files, Refused: v.Refused, Bytes: v.Bytes, Seconds: v.Seconds, DBSeconds: v.DBSeconds,
+	out := api.Volume{Feed: v.Feed, Files: v.Files, Refused: v.Refused, Bytes: v.Bytes, Seconds: v.Seconds, DBSeconds: v.DBSeconds, Requests: v.Requests,
 		Balance: api.Balance(v.Balance), Lag: spreadOf(&v.Lag), Late: spreadOf(&v.Late)}
 	if !v.At.IsZero() {
 		out.At = &v.At
 	}
-	if price.Second > 0 || price.Gigabyte > 0 {
+	if price.Second > 0 || price.Gigabyte > 0 || price.Requests > 0 {
 		const gigabyte = 1e9
-		cost := price.Second*v.Seconds + price.Gigabyte*float64(v.Bytes)/gigabyte
+		cost := price.Second*v.Seconds + price.Gigabyte*float64(v.Bytes)/gigabyte + price.Requests*float64(v.Requests)/1000
 		out.Cost = &cost
 	}
 	return out

@@ -42,7 +42,6 @@ type Place struct {
 	Zone           string   `json:"zone" doc:"Of ftp: the time zone of its listings, where they say none. Default: UTC."`
 	LookBack       Span     `json:"look_back" doc:"Of https: how far back names with times are asked for. Default: 3d."`
 	Until          string   `json:"until" doc:"The day on which its password or key ends, as 2027-03-31; people are told two weeks ahead."`
-	RequestPrice   float64  `json:"request_price" doc:"What 1,000 requests cost, in the currency of price."`
 }
 
 // The kinds of places, by the schemes of their addresses.

@@ -78,6 +78,7 @@ type Records struct {
 type Price struct {
 	Second   float64 `json:"second" doc:"Of a second of work."`
 	Gigabyte float64 `json:"gigabyte" doc:"Of a GB that was read."`
+	Requests float64 `json:"requests" doc:"Of 1,000 requests that were made of places."`
 	Currency string  `json:"currency" doc:"Such as EUR."`
 }
 

@@ -82,6 +82,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
             <th class="n">Work</th>
             <th class="n" title="From coming to visible, 95 of a hundred files">Visible</th>
             <th class="n" title="After its slot was due, 95 of a hundred late files">Late</th>
+            <th v-if="data.total.requests" class="n" title="That were made of places">Requests</th>
             <th v-if="data.total.cost != null" class="n">Cost</th>
           </tr>
         </thead>
@@ -100,6 +101,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
             <td class="n">{{ duration(v.seconds * 1000) }}</td>
             <td class="n">{{ below(v.lag.p95) }}</td>
             <td class="n">{{ below(v.late.p95) }}</td>
+            <td v-if="data.total.requests" class="n">{{ count(v.requests) }}</td>
             <td v-if="data.total.cost != null" class="n">{{ cost(v) }}</td>
           </tr>
         </tbody>

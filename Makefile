@@ -40,8 +40,8 @@ heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsIts
 test: build ## everything a change must pass
 	@setup/install.sh postgresql chromium openssh-server proftpd
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
-	go vet ./...
-	@echo "go tool staticcheck ./..., while tests wait for their browser"; go tool staticcheck ./... & looked=$$!; tested=0; \
+	@echo "go vet and staticcheck, while tests wait for their browser"; \
+	(go vet ./... && go tool staticcheck ./...) & looked=$$!; tested=0; \
 	go test -timeout 10m -parallel 8 $(without_race) || tested=$$?; wait $$looked && exit $$tested
 	go test -timeout 10m -parallel 8 -run '$(heavy_tests)' ./internal/engine ./internal/ledger ./internal/table
 	go test -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e -e /objects)

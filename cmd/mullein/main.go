@@ -102,15 +102,19 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	if err != nil {
 		return err
 	}
+	far, err := demo.FarSide(ctx, c.Home, root)
+	if err != nil {
+		return fmt.Errorf("the buoys' SFTP server: %w", err)
+	}
 	reread := c.Reread
-	c.Settings, c.Reread = told(c.Settings), func() (settings.Settings, error) {
+	c.Settings, c.Reread = far(told(c.Settings)), func() (settings.Settings, error) {
 		s, err := reread()
-		return told(s), err
+		return far(told(s)), err
 	}
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)
 		go func() {
-			err := demo.Put(ctx, service, r.Root)
+			err := demo.PutAtPlaces(ctx, service, r.Root)
 			if err == nil {
 				fmt.Println("Suppliers  at work in the landing; open the console and watch. Ctrl-C ends the demo.")
 				err = demo.Work(ctx, r.Root)

@@ -33,6 +33,15 @@ var feeds embed.FS
 
 // Put creates the sample feeds and rollups, and their landing folders below root.
 func Put(ctx context.Context, service *client.Client, root string) error {
+	return put(ctx, service, root, func(text string) string { return text })
+}
+
+// PutAtPlaces is Put for a service that knows the place of [FarSide].
+func PutAtPlaces(ctx context.Context, service *client.Client, root string) error {
+	return put(ctx, service, root, atPlaces)
+}
+
+func put(ctx context.Context, service *client.Client, root string, change func(text string) string) error {
 	names, err := fs.Glob(feeds, "feeds/*.yaml")
 	if err != nil {
 		return err
@@ -49,7 +58,7 @@ func Put(ctx context.Context, service *client.Client, root string) error {
 		if err := os.MkdirAll(filepath.Join(root, f.Landing.At), 0o755); err != nil {
 			return fmt.Errorf("make a landing: %w", err)
 		}
-		if _, err := service.PutFeed(ctx, f.Name, name, string(text)); err != nil {
+		if _, err := service.PutFeed(ctx, f.Name, name, change(string(text))); err != nil {
 			return err
 		}
 	}

@@ -134,15 +134,19 @@ func (f *far) shown(e Entry) (Entry, bool) {
 
 // List visits the files of the landing. A name that a place tells twice is a problem only where the two differ.
 func (f *far) List(ctx context.Context, wanted func(path string) bool, visit func(Entry) error) error {
+	var ended error // by whoever visits
 	err := f.store.List(ctx, f.dir, func(e Entry) error {
 		e, ok := f.shown(e)
 		if !ok || strings.HasSuffix(e.Path, halfMark) || isHidden(e.Path) || strings.Count(e.Path, "/") > MaxDepth ||
 			!wanted(e.Path) {
 			return nil
 		}
-		return visit(e)
+		ended = visit(e)
+		return ended
 	})
 	switch {
+	case ended != nil:
+		return ended
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.Is(err, fs.ErrNotExist):

@@ -66,6 +66,13 @@ func IsALanding(t *testing.T, p *place.Places, name string, folders bool, write 
 	l := At(t, p, "place:"+name+"/out")
 	assert.Equal(t, []string{"a b.csv 8 ", "deep/er/c.csv 2 ", "large.bin 3145728 "}, Listed(t, l))
 
+	enough := errors.New("enough")
+	require.ErrorIs(t, l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return enough }), enough)
+	files, more, err := p.Browse(t.Context(), name, "out", 2)
+	require.NoError(t, err)
+	assert.Len(t, files, 2)
+	assert.True(t, more)
+
 	e, err := l.Stat("a b.csv")
 	require.NoError(t, err)
 	assert.EqualValues(t, 8, e.Size)

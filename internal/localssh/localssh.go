@@ -106,7 +106,7 @@ func (s *Server) Again(ctx context.Context) error {
 		"-o", "MaxStartups=100", "-o", "MaxSessions=100",
 		"-o", "AuthorizedKeysFile="+filepath.Join(s.dir, "authorized"), "-o", "Subsystem=sftp internal-sftp", "-o", "ForceCommand=internal-sftp")
 	s.cmd.Stderr = &said
-	s.cmd.WaitDelay = time.Second // for what connections still hold
+	s.cmd.WaitDelay = time.Second                                        // for what connections still hold
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it does not outlive this process
 	if err := s.cmd.Start(); err != nil {
 		return err

@@ -1,5 +1,7 @@
 # Two commands on a machine with Go and Node do everything: make demo, make test.
 SHELL := /bin/bash
+# The same for what is built and what is tested, or all would be compiled twice.
+export GOFLAGS := -trimpath
 .DELETE_ON_ERROR:
 
 web_sources := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
@@ -20,7 +22,7 @@ demo: build ## a service with sample suppliers at work
 	@bin/mullein demo
 
 bin/mullein: $(go_sources) internal/server/console/index.html
-	go build -trimpath -ldflags "-X mullein/internal/server.Commit=$(version)" -o $@ ./cmd/mullein
+	go build -ldflags "-X mullein/internal/server.Commit=$(version)" -o $@ ./cmd/mullein
 
 web/node_modules: web/package.json web/package-lock.json web/.npmrc
 	cd web && npm ci --no-audit --no-fund --loglevel=error

@@ -1,18 +1,23 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -103,6 +108,13 @@ func TestAFeedAtAPlace(t *testing.T) {
 	rows, err := s.client.Rows(ctx, "buoys", "", 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, rows.Rows, 2)
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today")
+	b.do(chromedp.Navigate(s.URL + "/places?place=upper&folder=done"))
+	b.sees("upper", "no trouble", "2026-01-01", "B_1.csv")
+	b.do(chromedp.Click(`button.n-button--tiny-type`))
+	b.sees("sign in: in ", "list: ")
 	s.eventually(func() bool {
 		code, out, _ := s.mullein("volumes", "buoys", "-o", "json")
 		var list api.VolumeList
@@ -212,4 +224,109 @@ func TestANudge(t *testing.T) {
 	code, _ = post(`{"feed": "buoys"}`, "application/json", token)
 	assert.Equal(t, http.StatusUnprocessableEntity, code)
 	assert.Equal(t, 2, loaded())
+}
+
+// badLine passes connections on to a server, and cuts each after some bytes.
+type badLine struct {
+	net.Listener
+	to   string
+	most atomic.Int64 // bytes of a connection, about; 0 for no bound
+}
+
+func newBadLine(t *testing.T, to string) *badLine {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	line := &badLine{Listener: l, to: to}
+	t.Cleanup(func() { l.Close() })
+	go line.run()
+	return line
+}
+
+func (l *badLine) run() {
+	for {
+		near, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go l.pass(near)
+	}
+}
+
+func (l *badLine) pass(near net.Conn) {
+	defer near.Close()
+	far, err := net.Dial("tcp", l.to)
+	if err != nil {
+		return
+	}
+	defer far.Close()
+	go func() {
+		_, _ = io.Copy(far, near)
+		far.Close()
+	}()
+	if most := l.most.Load(); most > 0 {
+		_, _ = io.CopyN(near, far, most/2+rand.Int64N(most))
+		return
+	}
+	_, _ = io.Copy(near, far)
+}
+
+// TestAPlaceBehindABadLine loads files through a line that is cut again and again, at any step: at the end the table is as if it had
+// been a good one, and each file was loaded once.
+func TestAPlaceBehindABadLine(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	server, err := localssh.Start(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
+	line := newBadLine(t, server.Address)
+	line.most.Store(400_000)
+	far := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
+	const small, rows = 60, 150_000
+	for n := range small {
+		require.NoError(t, os.WriteFile(filepath.Join(far, "out", fmt.Sprintf("B_%d.csv", n+1)), fmt.Appendf(nil, "buoy,level\nb%d,%d\n", n, n), 0o644))
+	}
+	var large bytes.Buffer // some MB, which go through a spool
+	large.WriteString("buoy,level\n")
+	for n := range rows {
+		fmt.Fprintf(&large, "large buoy %d,%d\n", n, n)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(far, "out", "B_0.csv"), large.Bytes(), 0o644))
+	home := filepath.Join(t.TempDir(), ".mullein")
+	require.NoError(t, os.MkdirAll(home, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
+		"places:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 100ms}\n",
+		line.Addr(), far, server.User, server.KeyFile, server.HostKey), 0o600))
+	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
+	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
+	require.NoError(t, err)
+	s.eventually(func() bool {
+		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 1000})
+		require.NoError(t, err)
+		loaded := 0
+		for _, a := range list.Items {
+			assert.NotContains(t, []string{"refused", "gone", "failed"}, a.State, "%s: %s", a.Path, a.Reason)
+			if a.State == "loaded" {
+				loaded++
+			}
+		}
+		return loaded == small+1
+	})
+	list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 1000})
+	require.NoError(t, err)
+	assert.Len(t, list.Items, small+1, "each is one arrival")
+	inserted := int64(0)
+	for _, a := range list.Items {
+		inserted += a.Balance.Inserted
+	}
+	assert.EqualValues(t, small+rows, inserted)
+	line.most.Store(0)
+	s.eventually(func() bool {
+		left, err := os.ReadDir(filepath.Join(far, "out"))
+		return err == nil && len(left) == 0
+	})
+	done, err := os.ReadDir(filepath.Join(far, "done"))
+	require.NoError(t, err)
+	assert.Len(t, done, small+1)
 }

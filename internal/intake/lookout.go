@@ -222,7 +222,7 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 	if o.folder != nil {
 		least = o.folder.Rest()
 	}
-	o.rest = time.Now().Add(max(least, restFactor*took))
+	o.rest = time.Now().Add(restFactor * took)
 	o.next = o.in.nextListing(took, least)
 	if ctx.Err() != nil {
 		return

@@ -48,8 +48,8 @@ type Opened struct {
 	MD5   []byte // of the whole file, where the place says it
 }
 
-// ErrChanged says that a file is another one than it was.
-var ErrChanged = errors.New("the file has changed")
+// ErrChanged says that a file is not the one any more that it was.
+var ErrChanged = errors.New("the file changed while it was read")
 
 // farLimit bounds how long one request to a place may take that moves no bytes of files.
 const farLimit = time.Minute
@@ -122,12 +122,15 @@ func (f *far) shown(e Entry) (Entry, bool) {
 	if f.dir != "." {
 		p, inside = strings.CutPrefix(p, f.dir+"/")
 	}
-	if !inside || !fs.ValidPath(p) && !strings.ContainsAny(p, "\xff") || strings.Contains("/"+p+"/", "/../") {
+	if !inside || p == "" {
 		return Entry{}, false
 	}
 	e.Path = p
 	if bad, is := unspeakable(p); is {
 		return bad, true
+	}
+	if path.Clean(p) != p || strings.HasPrefix(p, "/") || strings.HasPrefix(p, "../") { // as keys of objects may be
+		e.Problem = "has a name that is no plain path; have it renamed"
 	}
 	return e, true
 }

@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 	"unicode/utf8"
@@ -387,6 +388,7 @@ type File struct {
 	file   content
 	look   func(path string) (Entry, error) // at the file, as it is now
 	member *member
+	broken atomic.Pointer[error] // what reading failed with first
 }
 
 // content is the bytes of an open file.
@@ -398,11 +400,28 @@ type content interface {
 }
 
 // Read reads the file's bytes.
-func (f *File) Read(p []byte) (int, error) {
+func (f *File) Read(p []byte) (n int, err error) {
 	if f.member != nil {
 		return f.member.read(p)
 	}
-	return f.file.Read(p)
+	n, err = f.file.Read(p)
+	f.note(err)
+	return n, err
+}
+
+// note keeps what reading failed with.
+func (f *File) note(err error) {
+	if err != nil && err != io.EOF {
+		f.broken.CompareAndSwap(nil, &err)
+	}
+}
+
+// Err returns what reading failed with, whatever a decoder made of it; nil where it did not.
+func (f *File) Err() error {
+	if err := f.broken.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 // Seekable reports whether the file can be read from anywhere; what is packed in
@@ -410,7 +429,11 @@ func (f *File) Read(p []byte) (int, error) {
 func (f *File) Seekable() bool { return f.member == nil }
 
 // ReadAt reads bytes from anywhere in the file.
-func (f *File) ReadAt(p []byte, at int64) (int, error) { return f.file.ReadAt(p, at) }
+func (f *File) ReadAt(p []byte, at int64) (n int, err error) {
+	n, err = f.file.ReadAt(p, at)
+	f.note(err)
+	return n, err
+}
 
 // Rewind goes back to the beginning.
 func (f *File) Rewind() error {

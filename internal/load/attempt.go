@@ -94,7 +94,7 @@ func (e *culpritError) Error() string { return e.err.Error() }
 func (e *culpritError) Unwrap() error { return e.err }
 
 // ErrChanged says that a file is not the one that was noticed any more.
-var ErrChanged = errors.New("the file changed while it was read")
+var ErrChanged = landing.ErrChanged
 
 // smallFile is the size in bytes up to which files share a transaction.
 const smallFile = 1 << 20

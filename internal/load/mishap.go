@@ -86,7 +86,7 @@ func (l *Attempt) blame(parts []*part, err error) error {
 func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	err = l.orAway(after, err)
+	err = l.orAway(after, orBroken(parts, err))
 	var culprit *culpritError
 	errors.As(err, &culprit)
 	if r, ok := refusalIn(err, l.recipe.Feed.Private); ok && ctx.Err() == nil {
@@ -108,6 +108,20 @@ func (l *Attempt) failed(ctx context.Context, parts []*part, err error) error {
 		whole = errors.Join(whole, one)
 	}
 	return whole
+}
+
+// orBroken returns an error as it is, unless a file could not be read: what its decoder says then is not the file's fault.
+func orBroken(parts []*part, err error) error {
+	var culprit *culpritError
+	if errors.As(err, &culprit) {
+		parts = []*part{culprit.part}
+	}
+	for _, p := range parts {
+		if p.file != nil && p.file.Err() != nil {
+			return &culpritError{p, p.file.Err()}
+		}
+	}
+	return err
 }
 
 // orAway returns an error as it is, unless a file is not there because its landing is not.

@@ -44,7 +44,7 @@ func (c *connections) add(conn net.Conn) (net.Conn, error) {
 		return nil, net.ErrClosed
 	}
 	c.open[conn] = struct{}{}
-	return &ownConn{conn, c}, nil
+	return &ownConn{stillConn{conn}, c}, nil
 }
 
 func (c *connections) close() {
@@ -57,24 +57,28 @@ func (c *connections) close() {
 	clear(c.open)
 }
 
-// ownConn is one of the connections of a driver. A server that says nothing for stillLimit is taken to be gone.
-type ownConn struct {
-	net.Conn
-	of *connections
-}
-
+// stillLimit is how long a server that is in use may say nothing before it is taken to be gone.
 const stillLimit = time.Minute
 
-func (c *ownConn) Read(b []byte) (int, error) {
+// stillConn is a connection that fails when nothing comes for stillLimit.
+type stillConn struct{ net.Conn }
+
+func (c stillConn) Read(b []byte) (int, error) {
 	if err := c.SetReadDeadline(time.Now().Add(stillLimit)); err != nil {
 		return 0, err
 	}
 	return c.Conn.Read(b)
 }
 
+// ownConn is one of the connections of a driver.
+type ownConn struct {
+	net.Conn
+	of *connections
+}
+
 func (c *ownConn) Close() error {
 	c.of.mu.Lock()
-	delete(c.of.open, c.Conn)
+	delete(c.of.open, c.Conn.(stillConn).Conn)
 	c.of.mu.Unlock()
 	return c.Conn.Close()
 }

@@ -48,6 +48,9 @@ type madeFor struct {
 }
 
 func (m madeFor) count() {
+	if m.feed == "" { // a draft, which is none yet
+		return
+	}
 	m.places.counting.Lock()
 	defer m.places.counting.Unlock()
 	m.places.made[m.feed]++

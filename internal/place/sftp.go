@@ -51,7 +51,7 @@ func dialSFTP(ctx context.Context, s settings.Place) (Driver, error) {
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	keys := &hostKeys{wanted: s.HostKeys}
-	c, channels, requests, err := ssh.NewClientConn(conn, host, &ssh.ClientConfig{User: s.User, Auth: ways, HostKeyCallback: keys.check,
+	c, channels, requests, err := ssh.NewClientConn(stillConn{conn}, host, &ssh.ClientConfig{User: s.User, Auth: ways, HostKeyCallback: keys.check,
 		HostKeyAlgorithms: keys.algorithms()})
 	if err != nil {
 		conn.Close()

@@ -24,6 +24,7 @@ export const router = createRouter({
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
     { path: '/volumes', component: () => import('./pages/Volumes.vue'), meta: { title: 'Volumes' } },
+    { path: '/places', component: () => import('./pages/Places.vue'), meta: { title: 'Places' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
   ],

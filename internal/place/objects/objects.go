@@ -179,8 +179,12 @@ func isThrottled(err error) bool {
 		strings.Contains(text, "ServerBusy")
 }
 
-// shortly is the first line of what a vendor's library says.
+// shortly is what a vendor's library says, in a line.
 func shortly(err error) string {
+	var azure *azcore.ResponseError
+	if errors.As(err, &azure) {
+		return fmt.Sprintf("the store answers %d %s", azure.StatusCode, azure.ErrorCode)
+	}
 	text, _, _ := strings.Cut(err.Error(), "\n")
 	const most = 300
 	if len(text) > most {

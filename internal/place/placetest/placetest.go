@@ -22,7 +22,7 @@ import (
 )
 
 // Feed returns a feed at a landing.
-func Feed(t *testing.T, at, files string) *feed.Feed {
+func Feed(t testing.TB, at, files string) *feed.Feed {
 	t.Helper()
 	f, err := feed.Parse("f.yaml", []byte(fmt.Sprintf("feed: f\nlanding: {at: %q, files: %q}\nschema: {fields: [{name: a}]}\ntarget: {table: t, mode: append}\n",
 		at, files)))

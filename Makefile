@@ -42,16 +42,16 @@ heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsIts
 test: build ## everything a change must pass
 	@setup/install.sh postgresql chromium openssh-server proftpd
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
-	@echo "go vet and staticcheck, while tests wait for their browser"; \
-	(go vet ./... && go tool staticcheck ./...) & looked=$$!; tested=0; \
-	go test -timeout 10m -parallel 8 $(without_race) || tested=$$?; wait $$looked && exit $$tested
+	go vet ./...
+	go tool staticcheck ./...
+	go test -timeout 10m -parallel 8 $(without_race)
 	go test -timeout 10m -parallel 8 -run '$(heavy_tests)' ./internal/engine ./internal/ledger ./internal/table
 	go test -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e -e /objects)
 
 bench: build ## the benchmarks of docs/performance.md
-	@setup/install.sh postgresql chromium
+	@setup/install.sh postgresql chromium openssh-server
 	go test -run '^$$' -bench . -skip "Shapes|Files" -benchtime 1x -timeout 60m ./internal/bench
-	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad|Drafts|VolumesOfAYear' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine ./internal/ledger
+	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad|Drafts|VolumesOfAYear|Objects' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine ./internal/ledger ./internal/place/objects
 	go test -run '^$$' -bench 'Rollup|Replace|Ranks|Recall' -benchtime 2x -timeout 20m ./internal/table
 
 shapes: build ## files and tables of many shapes, beside a script by hand: takes hours (MULLEIN_SHAPES=2000000)

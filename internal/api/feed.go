@@ -98,7 +98,7 @@ type FeedChecked struct {
 
 // DraftWanted says from what feeds are to be proposed.
 type DraftWanted struct {
-	At         string `json:"at" minLength:"1" maxLength:"1000" doc:"A folder below a landing root, with sample files"`
+	At         string `json:"at" minLength:"1" maxLength:"1000" doc:"A folder below a landing root, or place:NAME/FOLDER, with sample files"`
 	Into       string `json:"into,omitempty" maxLength:"200" doc:"Draft for this table, schema.table, which is there already"`
 	Connection string `json:"connection,omitempty" default:"main" maxLength:"63" doc:"With into: the table's database, by the name that feeds know it by"`
 }

@@ -24,23 +24,12 @@ func (c *command) draft() *cobra.Command {
 	var at, to, into string
 	connection := feed.MainConnection
 	var try bool
-	cmd := &cobra.Command{Use: "draft FILE...|FOLDER", Short: "Propose feeds from sample files, one for each kind of " +
+	cmd := &cobra.Command{Use: "draft FILE...|FOLDER|place:NAME/FOLDER", Short: "Propose feeds from sample files, one for each kind of " +
 		"file", Args: arguments(1, 1000), RunE: func(cmd *cobra.Command, args []string) error {
-		samples, err := samplesOf(cmd.Context(), args)
+		out, samples, err := c.propose(cmd.Context(), args, api.DraftWanted{At: at, Into: into, Connection: connection}, try)
 		if err != nil {
 			return err
 		}
-		o := draft.Options{At: at, Taken: c.feedNames(cmd.Context())}
-		if into != "" {
-			if o.Into, err = c.into(cmd.Context(), connection, into); err != nil {
-				return err
-			}
-		}
-		result, err := draft.Propose(samples, o)
-		if err != nil {
-			return err
-		}
-		out := newDrafts(result)
 		if to != "" {
 			if err := out.write(to); err != nil {
 				return err
@@ -62,6 +51,33 @@ func (c *command) draft() *cobra.Command {
 	cmd.Flags().BoolVar(&try, "try", false, "rehearse each feed on its first samples: the service says what a load "+
 		"would do, and does nothing")
 	return cmd
+}
+
+// propose proposes feeds from sample files, or from a folder of a place. samples are those that are on this machine.
+func (c *command) propose(ctx context.Context, args []string, of api.DraftWanted, try bool) (*drafts, []draft.Sample, error) {
+	if strings.HasPrefix(args[0], "place:") {
+		if len(args) > 1 || try {
+			return nil, nil, usageError{errors.New("of a place, one folder is drafted from, and --try has no samples to send; put the feed and rehearse it")}
+		}
+		of.At = args[0]
+		out, err := c.draftAtPlace(ctx, of)
+		return out, nil, err
+	}
+	samples, err := samplesOf(ctx, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	o := draft.Options{At: of.At, Taken: c.feedNames(ctx)}
+	if of.Into != "" {
+		if o.Into, err = c.into(ctx, of.Connection, of.Into); err != nil {
+			return nil, nil, err
+		}
+	}
+	result, err := draft.Propose(samples, o)
+	if err != nil {
+		return nil, nil, err
+	}
+	return newDrafts(result), samples, nil
 }
 
 // into asks the service for a table.
@@ -103,17 +119,39 @@ type draftedFeed struct {
 }
 
 func newDrafts(r draft.Result) *drafts {
-	out := &drafts{[]draftedFeed{}, []api.LeftFile{}}
+	out := api.Drafts{LeftOut: []api.LeftFile{}}
 	for _, f := range r.Feeds {
-		out.Feeds = append(out.Feeds, draftedFeed{DraftedFeed: api.DraftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...),
-			Rows: f.Rows, Sure: append([]string{}, f.Sure...), Unsure: append([]string{}, f.Unsure...)},
-			Next: fmt.Sprintf("save it as %s.yaml, then: mullein rehearse %[1]s.yaml --send SAMPLE; mullein feed put "+
-				"%[1]s.yaml", f.Name)})
+		out.Feeds = append(out.Feeds, api.DraftedFeed{Feed: f.Name, Definition: f.Text, Files: append([]string{}, f.Files...),
+			Rows: f.Rows, Sure: append([]string{}, f.Sure...), Unsure: append([]string{}, f.Unsure...)})
 	}
 	for _, l := range r.Left {
 		out.LeftOut = append(out.LeftOut, api.LeftFile{File: l.Path, Why: l.Why, Data: l.Data})
 	}
+	return shownDrafts(out)
+}
+
+// shownDrafts says what to do next with each feed that is proposed.
+func shownDrafts(of api.Drafts) *drafts {
+	out := &drafts{[]draftedFeed{}, of.LeftOut}
+	for _, f := range of.Feeds {
+		out.Feeds = append(out.Feeds, draftedFeed{DraftedFeed: f,
+			Next: fmt.Sprintf("save it as %s.yaml, then: mullein rehearse %[1]s.yaml --send SAMPLE; mullein feed put "+
+				"%[1]s.yaml", f.Feed)})
+	}
 	return out
+}
+
+// draftAtPlace has the service propose feeds from the files of a folder of a place.
+func (c *command) draftAtPlace(ctx context.Context, of api.DraftWanted) (*drafts, error) {
+	service, err := c.client()
+	if err != nil {
+		return nil, err
+	}
+	list, err := service.Draft(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	return shownDrafts(list), nil
 }
 
 // wrong reports whether a file that may be data could not be read, or a rehearsal would

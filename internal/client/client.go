@@ -188,7 +188,7 @@ func (c *Client) NewToken(ctx context.Context, of api.TokenWanted) (out api.NewT
 	return out, c.call(ctx, http.MethodPost, "/tokens", nil, of, &out)
 }
 
-// Draft has feeds proposed from the files of a folder below a landing root of the service.
+// Draft has feeds proposed from the files of a folder below a landing root of the service, or of a place.
 func (c *Client) Draft(ctx context.Context, of api.DraftWanted) (out api.Drafts, err error) {
 	return out, c.call(ctx, http.MethodPost, "/drafts", nil, of, &out)
 }

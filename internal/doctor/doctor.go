@@ -74,6 +74,10 @@ func Look(ctx context.Context, home string, said *settings.Loaded, database stri
 		o := said.Outlets[name]
 		l.outlet(name, &o)
 	}
+	for _, name := range slices.Sorted(maps.Keys(said.Places)) {
+		p := said.Places[name]
+		l.place(name, &p)
+	}
 	l.service()
 	return l.out
 }
@@ -253,11 +257,44 @@ func (l *look) outlet(name string, o *settings.Outlet) {
 	l.good(of, "%s answers; mullein outlet test %s sends something", at, name)
 }
 
+// place looks at whether a place can be reached, and what signs in there be read. Nobody signs in.
+func (l *look) place(name string, p *settings.Place) {
+	of := "place " + name
+	for _, file := range []string{p.PasswordFile, p.KeyFile, p.PassphraseFile, p.Authority} {
+		if file == "" {
+			continue
+		}
+		if _, err := os.ReadFile(file); err != nil {
+			l.bad(of, err, "let the service's user read the file")
+			return
+		}
+	}
+	address := p.Address
+	if p.IsObjects() {
+		address = p.Endpoint
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		l.good(of, "is the vendor's; mullein place test %s signs in", name)
+		return
+	}
+	ctx, cancel := context.WithTimeout(l.ctx, patience)
+	defer cancel()
+	at := net.JoinHostPort(u.Hostname(), portOf(u))
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+	if err != nil {
+		l.bad(of, err, "is the address right, and does a firewall let it through? mullein place test "+name)
+		return
+	}
+	_ = conn.Close()
+	l.good(of, "%s answers; mullein place test %s signs in", at, name)
+}
+
 func portOf(u *url.URL) string {
 	if p := u.Port(); p != "" {
 		return p
 	}
-	return map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	return map[string]string{"http": "80", "https": "443", "sftp": "22", "ftp": "21", "ftps": "990"}[u.Scheme]
 }
 
 // service looks at the service of the home folder.

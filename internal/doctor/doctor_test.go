@@ -39,14 +39,16 @@ func TestEachIsSaidWithTheWayOut(t *testing.T) {
 	require.NoError(t, closed.Close())
 	text := "landing_roots: [" + home + ", /nowhere]\nconnections: {mart: \"postgres://x:hunter2@" + closed.Addr().String() +
 		"/mart\"}\noutlets:\n  mail: {mail: \"" + closed.Addr().String() + "\", tls: none, from: a@sorrel.example, to: [b@sorrel.example]}\n" +
-		"  page: {command: [/nowhere/page]}\n  cat: {command: [/bin/cat]}\n"
+		"  page: {command: [/nowhere/page]}\n  cat: {command: [/bin/cat]}\n" +
+		"places:\n  upper: {address: \"sftp://" + closed.Addr().String() + "/out\", user: me}\n  lab: {address: \"s3://lab\"}\n  keyless: {address: " +
+		"\"sftp://127.0.0.1/out\", user: me, key_file: /nowhere/key}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), []byte(text), 0o600))
 	said, err := settings.Read(settings.From{Home: home})
 	require.NoError(t, err)
 	list := Look(context.Background(), home, said, pgtest.Database(t), nil)
 	for of, good := range map[string]bool{"home folder": false, "settings": true, "database": true, "records": false,
 		"connection mart": false, "landing root " + home: true, "landing root /nowhere": false, "outlet mail": false, "outlet page": false,
-		"outlet cat": true, "service": false} {
+		"outlet cat": true, "place upper": false, "place lab": true, "place keyless": false, "service": false} {
 		f := find(t, list, of)
 		assert.Equal(t, good, f.Good, "%s: %s", of, f.Saw)
 		assert.Equal(t, good, f.Way == "", "%s: a way out", of)

@@ -43,7 +43,7 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 	if w.woken.Swap(false) {
 		w.notUntil = time.Time{}
 	}
-	if err := w.e.PutAway(ctx, w.feed); err != nil {
+	if err := w.putAway(ctx); err != nil {
 		return false, err
 	}
 	if w.left.Load() {
@@ -99,7 +99,20 @@ func (w *leased) turn(ctx context.Context) (worked bool, err error) {
 	if err != nil {
 		return true, err
 	}
-	return queued != nil, w.e.PutAway(ctx, w.feed) // of what comes by itself, nothing was left
+	return queued != nil, w.putAway(ctx) // of what comes by itself, nothing was left
+}
+
+// putAwayPause is how long files wait to be put away whose landing is away.
+const putAwayPause = 30 * time.Second
+
+// putAway puts files away. Those of a landing that is away wait.
+func (w *leased) putAway(ctx context.Context) error {
+	err := w.e.PutAway(ctx, w.feed)
+	if errors.As(err, new(*landing.AwayError)) {
+		w.e.turns.later(w, time.Now().Add(putAwayPause))
+		return nil
+	}
+	return err
 }
 
 // rebuild does a run that loads all afresh. It has a session of its own.

@@ -366,13 +366,24 @@ func (f *far) found(to string, number int64) (string, error) {
 	return "", nil
 }
 
+// move gives a file another path. That of which the answer got lost has happened.
 func (f *far) move(from, to string) error {
 	ctx, cancel := f.limited()
 	defer cancel()
-	if err := f.store.Move(ctx, from, to); err != nil {
-		return f.away(fmt.Errorf("move %s to %s: %w", from, to, err))
+	err := f.store.Move(ctx, from, to)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		if _, lost := f.stat(to, to); lost == nil {
+			return nil
+		}
+	case errors.Is(err, fs.ErrExist):
+		if _, lost := f.stat(from, from); errors.Is(lost, fs.ErrNotExist) {
+			return nil
+		}
 	}
-	return nil
+	return f.away(fmt.Errorf("move %s to %s: %w", from, to, err))
 }
 
 func (f *far) remove(p string) error {

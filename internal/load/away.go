@@ -44,7 +44,7 @@ const putAwayAtOnce = 1000
 
 // PutAway moves the files of loaded arrivals, copies and refused ones out of
 // the landing, if the feed says so: only after the commit, and again after a
-// crash.
+// crash. Where the landing is away the error is a [*landing.AwayError]; they wait.
 func (e *Env) PutAway(ctx context.Context, f *feed.Feed) error {
 	if !PutsAway(f) {
 		return nil
@@ -54,8 +54,11 @@ func (e *Env) PutAway(ctx context.Context, f *feed.Feed) error {
 		return err
 	}
 	folder, err := e.Landing(ctx, f)
+	if errors.As(err, new(*landing.OwnError)) {
+		return nil // the feed says so
+	}
 	if err != nil {
-		return nil // the landing is away; they wait
+		return err
 	}
 	defer folder.Close()
 	for i := range waiting {
@@ -78,6 +81,9 @@ func (e *Env) putAwayOne(ctx context.Context, f *feed.Feed, folder landing.Landi
 	if err == nil && a.State == ledger.Refused && place != "" {
 		err = folder.Note(place+".why.txt", fmt.Sprintf("%s\nfeed %s, arrival %d, refused on %s\n\n%s\n", a.Path,
 			a.Feed, a.ID, a.FinishedAt.UTC().Format(time.RFC3339), a.Reason))
+	}
+	if errors.As(err, new(*landing.AwayError)) {
+		return err
 	}
 	if err != nil {
 		e.Log.Warn("a file could not be put away", "feed", f.Name, "arrival", a.ID, "error", err)

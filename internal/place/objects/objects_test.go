@@ -7,6 +7,9 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
 	"testing"
 	"time"
 
@@ -178,4 +181,42 @@ func mustStat(t *testing.T, d place.Driver, p string) landing.Entry {
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), e.Modified, time.Minute)
 	return e
+}
+
+// TestDocumentedStores has the object stores of docs/places.md work as they are written there, but for where they are and who
+// signs in.
+func TestDocumentedStores(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile("../../../docs/places.md")
+	require.NoError(t, err)
+	block := regexp.MustCompile("(?s)```yaml\n(# mullein.yaml\nplaces:.*?)```").FindSubmatch(page)
+	require.NotNil(t, block)
+	home := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), block[1], 0o600))
+	l, err := settings.Read(settings.From{Home: home})
+	require.NoError(t, err)
+	stores := 0
+	for name, s := range l.Places {
+		begin := standIns[s.Kind()]
+		if begin == nil {
+			continue
+		}
+		stores++
+		here, write := begin(t)
+		s.Address, s.Endpoint, s.User, s.Password, s.PasswordFile, s.KeyFile, s.Anonymous = here.Address, here.Endpoint, here.User, here.Password,
+			"", "", here.Anonymous
+		write("2026/a.csv", []byte("x\n1\n"))
+		p := place.New(place.Options{Spool: t.TempDir(), SpoolBytes: 1 << 20, Roots: []string{t.TempDir()}, Objects: Dial})
+		p.Set(map[string]settings.Place{name: s})
+		steps, err := p.Test(t.Context(), name)
+		require.NoError(t, err)
+		for _, step := range steps {
+			assert.True(t, step.Good, "%s: %v", name, step)
+		}
+		files, _, err := p.Browse(t.Context(), name, "2026", 10)
+		require.NoError(t, err)
+		assert.Len(t, files, 1, name)
+		p.Set(nil)
+	}
+	assert.Equal(t, len(standIns), stores)
 }

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mullein/internal/client"
-	"mullein/internal/localpg/pgtest"
+	"mullein/internal/localpg"
 	"mullein/internal/localssh"
 	"mullein/internal/place"
 	"mullein/internal/place/placetest"
@@ -46,10 +46,13 @@ func loadFrom(b *testing.B, places string) {
 	require.NoError(b, os.MkdirAll(root, 0o755))
 	b.Setenv("MULLEIN_PLACES", places)
 	ctx := context.Background()
-	s := serve(b, dir, "service", pgtest.Database(b), root)
+	database, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(dir, "postgres")})
+	require.NoError(b, err)
+	b.Cleanup(func() { _ = database.Stop(context.Background()) })
+	s := serve(b, dir, "service", database.URL(), root)
 	s.connect(b)
 	began := time.Now()
-	_, err := s.client.PutFeed(ctx, "small", "small.yaml", `feed: small
+	_, err = s.client.PutFeed(ctx, "small", "small.yaml", `feed: small
 landing: {at: "place:far/in", files: "*.csv", settle: 1s}
 schema: {fields: [{name: id, type: integer}, {name: level, type: number}], primaryKey: [id]}
 target: {table: bench.small}

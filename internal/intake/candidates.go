@@ -13,6 +13,7 @@ type candidate struct {
 	since  time.Time // still since; by the monotonic clock
 	marker string    // the path that says that it is whole; "" where it settles
 	asked  bool      // it is to be looked at, whatever time it is
+	met    time.Time // when the last listing that saw it began
 	named  bool      // somebody said that it is there: it is looked at by itself, wherever it lies
 	listed time.Time // when a listing that saw it as it is began; only of landings that are not looked at one by one
 }

@@ -352,6 +352,7 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 	var open []landing.Entry
 	for _, e := range entries {
 		if c := o.waiting.byPath[e.Path]; c != nil {
+			c.met = o.began
 			if e.Same(c.entry) {
 				c.listed = o.began
 			} else {
@@ -529,7 +530,7 @@ func (o *lookout) came(e landing.Entry, now time.Time) *time.Time {
 // await begins to wait for a file to become whole. A list of files settles, whatever
 // marks the files.
 func (o *lookout) await(id int64, e landing.Entry, isList bool) {
-	c := &candidate{id: id, entry: e}
+	c := &candidate{id: id, entry: e, met: o.began}
 	if land := &o.feed.Landing; land.WholeWhen != nil && !isList {
 		c.marker = land.WholeWhen.Expand(e.Path, land.Look(e.Path, e.Size).Captures, land.Zone)
 	}
@@ -649,6 +650,9 @@ func (o *lookout) gone(ctx context.Context, anything bool) error {
 		for _, a := range pending {
 			o.cursor = a.ID
 			if a.AwayTo != "" { // it is to be loaded again from where it was put
+				continue
+			}
+			if c := o.waiting.byPath[a.Path]; c != nil && c.met.Equal(o.began) { // this listing saw it
 				continue
 			}
 			if _, ok := o.known[printOf(entryOf(a.Path, a.Size, a.Modified, a.Changed, a.Inode))]; ok {

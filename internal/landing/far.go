@@ -30,7 +30,8 @@ type Store interface {
 	// Move gives a file another path; one that lies there is not written over.
 	Move(ctx context.Context, from, to string) error
 	Remove(ctx context.Context, path string) error
-	// Renames reports whether Move is one step, in which a file keeps its size and time.
+	// Renames reports whether Move is one step, in which a file keeps its size and time. Where it does not, a read is of one
+	// version, whatever is put there meanwhile.
 	Renames() bool
 	// Room takes room for so many bytes of a file that is read, until it is given back. ok is false where there is
 	// not as much.
@@ -215,7 +216,8 @@ func (f *far) open(at, shown string, look func(string) (Entry, error)) (*File, e
 		return nil, f.away(fmt.Errorf("open %s: %w", path.Join(f.at, shown), err))
 	}
 	opened.Entry.Path = shown
-	out := &File{Entry: opened.Entry, look: look}
+	// Where there are no versions, a look after reading says whether the bytes are of one.
+	out := &File{Entry: opened.Entry, look: look, far: true, one: !f.store.Renames()}
 	source := &farSource{far: f, at: at, opened: opened}
 	if out.Entry.Size <= maxHeld {
 		text, err := source.whole()

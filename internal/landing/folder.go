@@ -388,6 +388,8 @@ type File struct {
 	file   content
 	look   func(path string) (Entry, error) // at the file, as it is now
 	member *member
+	one    bool                  // what was read is known to be of one version
+	far    bool                  // it is of a place
 	broken atomic.Pointer[error] // what reading failed with first
 }
 
@@ -477,10 +479,16 @@ func (f *Folder) openPlain(p string) (*File, error) {
 }
 
 // Unchanged reports whether the path still names the file that was opened, and
-// nobody wrote to it since.
+// nobody wrote to it since. Of a file of a place that was read, it is looked once: what comes after is
+// another version.
 func (f *File) Unchanged() bool {
+	if f.one {
+		return true
+	}
 	now, err := f.look(f.Entry.Path)
-	return err == nil && now.Same(f.Entry)
+	same := err == nil && now.Same(f.Entry)
+	f.one = same && f.far
+	return same
 }
 
 func device(info fs.FileInfo) uint64 {

@@ -45,7 +45,7 @@ func (s *farSource) copyTo(ctx context.Context, w io.Writer, from io.ReadCloser,
 		w = io.MultiWriter(w, sum)
 	}
 	for failed := 0; ; {
-		n, err := io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{from}, make([]byte, 256<<10))
+		n, err := io.Copy(struct{ io.Writer }{w}, from)
 		from.Close()
 		at += n
 		var local *fs.PathError
@@ -110,7 +110,7 @@ func (s *farSource) reopen(ctx context.Context, at int64) (io.ReadCloser, error)
 		again.Close()
 		return nil, ErrChanged
 	}
-	return again, nil
+	return again.ReadCloser, nil
 }
 
 // spool is a file of a place whose bytes come into a local file while they are read. The local file has no name,

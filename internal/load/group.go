@@ -26,8 +26,9 @@ func (l *Attempt) small(ctx context.Context, parts []*part) error {
 	batch := table.NewPieces(l.recipe.Table.Table, expected, l.recipe.Table.Bytewise())
 	var read []*part
 	var whole error
-	for _, p := range parts {
-		if err := l.readSmall(ctx, p); err != nil {
+	reading := l.readAhead(ctx, parts)
+	for i, p := range parts {
+		if err := reading(i); err != nil {
 			whole = errors.Join(whole, l.failed(ctx, []*part{p}, err))
 			continue
 		}
@@ -69,6 +70,32 @@ func (l *Attempt) small(ctx context.Context, parts []*part) error {
 		return nil
 	})
 	return nil
+}
+
+// readAtOnce is how many small files of a place are on their way at a time: each takes as long as the place takes to
+// answer. Its own limit of connections holds too.
+const readAtOnce = 16
+
+// readAhead reads small files, those of a place several at a time. What it returns waits for one of them.
+func (l *Attempt) readAhead(ctx context.Context, parts []*part) func(i int) error {
+	if !l.recipe.Feed.Landing.IsFar() {
+		return func(i int) error { return l.readSmall(ctx, parts[i]) }
+	}
+	done := make([]chan error, len(parts))
+	places := make(chan struct{}, readAtOnce)
+	for i := range done {
+		done[i] = make(chan error, 1)
+	}
+	go func() {
+		for i, p := range parts {
+			places <- struct{}{}
+			go func() {
+				defer func() { <-places }()
+				done[i] <- l.readSmall(ctx, p)
+			}()
+		}
+	}()
+	return func(i int) error { return <-done[i] }
 }
 
 func (l *Attempt) readSmall(ctx context.Context, p *part) error {

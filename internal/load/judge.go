@@ -46,10 +46,11 @@ func (l *Attempt) judge(ctx context.Context, load *table.Load, deliveries ...[]*
 		return err
 	}
 	for _, p := range parts {
-		if p.file != nil && !p.file.Unchanged() {
-			return &culpritError{p, ErrChanged}
+		err := l.judgeFile(p)
+		if p.file != nil && !p.file.Unchanged() { // what is wrong with what was read says nothing of what is there
+			err = ErrChanged
 		}
-		if err := l.judgeFile(p); err != nil {
+		if err != nil {
 			return &culpritError{p, err}
 		}
 	}

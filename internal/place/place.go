@@ -316,6 +316,16 @@ func (t *transfer) Read(b []byte) (int, error) {
 	return n, err
 }
 
+// WriteTo writes all that comes, in the driver's own way where there is one and no limit.
+func (t *transfer) WriteTo(w io.Writer) (int64, error) {
+	if from, is := t.ReadCloser.(io.WriterTo); is && t.place.bytes == nil {
+		n, err := from.WriteTo(w)
+		t.err = err
+		return n, err
+	}
+	return io.CopyBuffer(w, struct{ io.Reader }{t}, make([]byte, 256<<10))
+}
+
 // Close gives the connection back.
 func (t *transfer) Close() error {
 	var err error

@@ -111,6 +111,9 @@ const { data: files, error: unlisted, isFetching } = useQuery({
   display: inline-block;
   margin-right: 20px;
 }
+form {
+  margin-bottom: 8px;
+}
 .pick {
   width: 240px;
 }

@@ -35,31 +35,54 @@ schema: {fields: [{name: buoy}, {name: level, type: number}], primaryKey: [buoy]
 target: {table: river.buoy}
 `
 
+// farSide is an SFTP server, the folder that it serves as place upper, and the home of a service that takes files from there.
+type farSide struct {
+	*localssh.Server
+	t    *testing.T
+	dir  string // what the place is; files are in out, below it
+	home string
+}
+
+func newFarSide(t *testing.T) *farSide {
+	t.Helper()
+	server, err := localssh.Start(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
+	f := &farSide{server, t, t.TempDir(), filepath.Join(t.TempDir(), ".mullein")}
+	require.NoError(t, os.Mkdir(filepath.Join(f.dir, "out"), 0o755))
+	require.NoError(t, os.MkdirAll(f.home, 0o755))
+	return f
+}
+
+// name writes the settings, in which the place has an address, a host key and more.
+func (f *farSide) name(address, hostKey, more string) {
+	require.NoError(f.t, os.WriteFile(filepath.Join(f.home, settings.FileName), fmt.Appendf(nil,
+		"nudge_secret: %s\nplaces:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], %s}\n",
+		hookSecret, address, f.dir, f.User, f.KeyFile, hostKey, more), 0o600))
+}
+
+// serve starts the service, with a feed that takes files from the place.
+func (f *farSide) serve() *service {
+	f.t.Helper()
+	s := serveFrom(f.t, settings.From{Home: f.home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(f.t)}})
+	_, err := s.client.PutFeed(context.Background(), "buoys", "buoys.yaml", buoys)
+	require.NoError(f.t, err)
+	return s
+}
+
 // TestAFeedAtAPlace takes files from an SFTP server: each once, put away there, refused ones too, with the server
 // killed in between.
 func TestAFeedAtAPlace(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	server, err := localssh.Start(ctx, t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
-	far := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
-	home := filepath.Join(t.TempDir(), ".mullein")
-	require.NoError(t, os.MkdirAll(home, 0o755))
-	write := func(keys string) {
-		require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
-			"places:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 100ms, until: 2026-01-01}\n",
-			server.Address, far, server.User, server.KeyFile, keys), 0o600))
-	}
-	write(server.HostKey)
-	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
-	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
-	require.NoError(t, err)
+	far := newFarSide(t)
+	const more = "every: 1s, until: 2026-01-01"
+	far.name(far.Address, far.HostKey, more)
+	s := far.serve()
 	drop := func(name, text string) {
-		half := filepath.Join(far, name)
+		half := filepath.Join(far.dir, name)
 		require.NoError(t, os.WriteFile(half, []byte(text), 0o644))
-		require.NoError(t, os.Rename(half, filepath.Join(far, "out", name)))
+		require.NoError(t, os.Rename(half, filepath.Join(far.dir, "out", name)))
 	}
 	states := func() string {
 		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 100})
@@ -72,19 +95,19 @@ func TestAFeedAtAPlace(t *testing.T) {
 	}
 	drop("B_1.csv", "buoy,level\na,1\nb,2\n")
 	s.eventually(func() bool { return states() == "B_1.csv loaded" })
-	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far, "done/B_1.csv")); return err == nil })
+	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far.dir, "done/B_1.csv")); return err == nil })
 	drop("B_2.csv", "buoy,level\na,much\n")
 	s.eventually(func() bool { return states() == "B_1.csv loaded, B_2.csv refused" })
-	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far, "bad/B_2.csv.why.txt")); return err == nil })
+	s.eventually(func() bool { _, err := os.Stat(filepath.Join(far.dir, "bad/B_2.csv.why.txt")); return err == nil })
 
 	// The server goes and comes; what lies there is not gone.
-	require.NoError(t, server.Stop())
+	require.NoError(t, far.Stop())
 	drop("B_3.csv", "buoy,level\na,3\n")
 	s.eventually(func() bool {
 		f, err := s.client.Feed(ctx, "buoys")
 		return err == nil && strings.Contains(f.Problem, "is away")
 	})
-	require.NoError(t, server.Again(ctx))
+	require.NoError(t, far.Again(ctx))
 	s.eventually(func() bool { return states() == "B_1.csv loaded, B_2.csv refused, B_3.csv loaded" })
 
 	// A person works with it as with a folder.
@@ -130,7 +153,7 @@ func TestAFeedAtAPlace(t *testing.T) {
 		return err == nil && len(list.Items) > 0 && contains(list, "the credential of place upper ends on 2026-01-01")
 	})
 	// A host that shows another key is not spoken with any more.
-	write("SHA256:" + strings.Repeat("A", 43))
+	far.name(far.Address, "SHA256:"+strings.Repeat("A", 43), more)
 	s.eventually(func() bool {
 		code, out, _ := s.mullein("place", "test", "upper")
 		return code == 3 && strings.Contains(out, "another key")
@@ -152,19 +175,9 @@ func contains(list api.ProblemList, what string) bool {
 func TestANudge(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	server, err := localssh.Start(ctx, t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
-	far := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
-	home := filepath.Join(t.TempDir(), ".mullein")
-	require.NoError(t, os.MkdirAll(home, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
-		"nudge_secret: %s\nplaces:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 1h}\n",
-		hookSecret, server.Address, far, server.User, server.KeyFile, server.HostKey), 0o600))
-	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
-	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
-	require.NoError(t, err)
+	far := newFarSide(t)
+	far.name(far.Address, far.HostKey, "every: 1h")
+	s := far.serve()
 	s.eventually(func() bool {
 		f, err := s.client.Feed(ctx, "buoys")
 		return err == nil && f.ListedAt != nil
@@ -175,7 +188,7 @@ func TestANudge(t *testing.T) {
 		return len(list.Items)
 	}
 	drop := func(n int) {
-		require.NoError(t, os.WriteFile(filepath.Join(far, "out", fmt.Sprintf("B_%d.csv", n)), fmt.Appendf(nil, "buoy,level\na,%d\n", n), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(far.dir, "out", fmt.Sprintf("B_%d.csv", n)), fmt.Appendf(nil, "buoy,level\na,%d\n", n), 0o644))
 	}
 	drop(1)
 	done, err := s.client.Nudge(ctx, "buoys", "B_1.csv")
@@ -280,31 +293,21 @@ func (l *badLine) pass(near net.Conn) {
 func TestAPlaceBehindABadLine(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	server, err := localssh.Start(ctx, t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
-	line := newBadLine(t, server.Address)
+	far := newFarSide(t)
+	line := newBadLine(t, far.Address)
 	line.most.Store(400_000)
-	far := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(far, "out"), 0o755))
 	const small, rows = 60, 150_000
 	for n := range small {
-		require.NoError(t, os.WriteFile(filepath.Join(far, "out", fmt.Sprintf("B_%d.csv", n+1)), fmt.Appendf(nil, "buoy,level\nb%d,%d\n", n, n), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(far.dir, "out", fmt.Sprintf("B_%d.csv", n+1)), fmt.Appendf(nil, "buoy,level\nb%d,%d\n", n, n), 0o644))
 	}
 	var large bytes.Buffer // some MB, which go through a spool
 	large.WriteString("buoy,level\n")
 	for n := range rows {
 		fmt.Fprintf(&large, "large buoy %d,%d\n", n, n)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(far, "out", "B_0.csv"), large.Bytes(), 0o644))
-	home := filepath.Join(t.TempDir(), ".mullein")
-	require.NoError(t, os.MkdirAll(home, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), fmt.Appendf(nil,
-		"places:\n  upper: {address: \"sftp://%s%s\", user: %s, key_file: %s, host_keys: [%q], every: 100ms}\n",
-		line.Addr(), far, server.User, server.KeyFile, server.HostKey), 0o600))
-	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
-	_, err = s.client.PutFeed(ctx, "buoys", "buoys.yaml", buoys)
-	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(far.dir, "out", "B_0.csv"), large.Bytes(), 0o644))
+	far.name(line.Addr().String(), far.HostKey, "every: 1s")
+	s := far.serve()
 	s.eventually(func() bool {
 		list, err := s.client.Arrivals(ctx, client.ArrivalQuery{Feed: "buoys", Most: 1000})
 		require.NoError(t, err)
@@ -327,10 +330,10 @@ func TestAPlaceBehindABadLine(t *testing.T) {
 	assert.EqualValues(t, small+rows, inserted)
 	line.most.Store(0)
 	s.eventually(func() bool {
-		left, err := os.ReadDir(filepath.Join(far, "out"))
+		left, err := os.ReadDir(filepath.Join(far.dir, "out"))
 		return err == nil && len(left) == 0
 	})
-	done, err := os.ReadDir(filepath.Join(far, "done"))
+	done, err := os.ReadDir(filepath.Join(far.dir, "done"))
 	require.NoError(t, err)
 	assert.Len(t, done, small+1)
 }

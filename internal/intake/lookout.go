@@ -77,6 +77,8 @@ const (
 	// restFactor makes a listing rest at least so many times as long as the
 	// last one took.
 	restFactor = 20
+	// farRest is the least rest of a landing at a place: its listings cost somebody else, and one that fails does so at once.
+	farRest = time.Second
 	// maxWaiting bounds how many files may be about to become whole at a time.
 	// What is beyond is noticed when there is room.
 	maxWaiting = 50_000
@@ -218,11 +220,14 @@ func (o *lookout) listAll(ctx context.Context) {
 // afterListing says when the landing is listed next, and records what is to be told
 // of a listing.
 func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.Duration, err error) {
-	var least time.Duration
+	var least, far time.Duration
 	if o.folder != nil {
 		least = o.folder.Rest()
 	}
-	o.rest = time.Now().Add(restFactor * took)
+	if o.feed.Landing.IsFar() {
+		far = farRest
+	}
+	o.rest = time.Now().Add(max(far, restFactor*took))
 	o.next = o.in.nextListing(took, least)
 	if ctx.Err() != nil {
 		return
@@ -350,6 +355,7 @@ func (o *lookout) touched(ctx context.Context, paths []string) (list bool) {
 func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[print]struct{}) error {
 	var files []ledger.File
 	var open []landing.Entry
+	told := map[string]bool{} // places may tell a name twice
 	for _, e := range entries {
 		if c := o.waiting.byPath[e.Path]; c != nil {
 			c.met = o.began
@@ -363,6 +369,10 @@ func (o *lookout) notice(ctx context.Context, entries []landing.Entry, seen map[
 		if e.Problem == "" && o.feed.Landing.Look(e.Path, e.Size).Why != "" {
 			continue
 		}
+		if told[e.Path] {
+			continue
+		}
+		told[e.Path] = true
 		files, open = append(files, ledger.File{Feed: o.feed.Name, Path: e.Path}), append(open, e)
 	}
 	if len(open) == 0 {

@@ -27,7 +27,7 @@ type Store interface {
 	Open(ctx context.Context, path string, from int64, of Entry) (Opened, error)
 	// Put writes a file, whole at once where Renames is false.
 	Put(ctx context.Context, path string, content io.Reader) error
-	// Move gives a file another path; one that lies there is not written over.
+	// Move renames a file; one that has the name is not written over.
 	Move(ctx context.Context, from, to string) error
 	Remove(ctx context.Context, path string) error
 	// Renames reports whether Move is one step, in which a file keeps its size and time. Where it does not, a read is of one
@@ -76,12 +76,16 @@ type far struct {
 // landing root of this machine: nobody else has to see them.
 const Mended = ".mended"
 
-// own opens the landing roots of this machine, if a path is one of [Mended].
-func (f *far) own(p string) (*Folder, error) {
-	if !strings.HasPrefix(p, Mended+"/") {
-		return nil, nil
+// isOwn reports whether a path is one of [Mended], which lies on this machine.
+func isOwn(p string) bool { return strings.HasPrefix(p, Mended+"/") }
+
+// byOwn calls do with the first landing root of this machine.
+func (f *far) byOwn(do func(*Folder) error) error {
+	own, err := Open(f.roots[:1], ".")
+	if err != nil {
+		return err
 	}
-	return Open(f.roots[:1], ".")
+	return errors.Join(do(own), own.Close())
 }
 
 // OpenFar opens a folder of a place for as long as ctx lasts. The landing is called at in messages; roots are the
@@ -185,14 +189,14 @@ func (f *far) stat(at, shown string) (Entry, error) {
 func (f *far) Open(p string) (*File, error) { return f.open(f.below(p), p, f.Stat) }
 
 func (f *far) OpenAway(place string) (*File, error) {
-	if own, err := f.own(place); own != nil || err != nil {
+	if isOwn(place) {
+		own, err := Open(f.roots[:1], ".")
 		if err != nil {
 			return nil, err
 		}
 		file, err := own.OpenAway(place)
 		if err != nil {
-			own.Close()
-			return nil, err
+			return nil, errors.Join(err, own.Close())
 		}
 		file.file = &closing{file.file, own}
 		return file, nil
@@ -368,7 +372,7 @@ func (f *far) found(to string, number int64) (string, error) {
 	return "", nil
 }
 
-// move gives a file another path. That of which the answer got lost has happened.
+// move renames a file. A move whose answer got lost has happened.
 func (f *far) move(from, to string) error {
 	ctx, cancel := f.limited()
 	defer cancel()
@@ -443,23 +447,15 @@ func (f *far) write(to string, content io.Reader, existing Existing) error {
 }
 
 func (f *far) Note(at, text string) error {
-	if own, err := f.own(at); own != nil || err != nil {
-		if err != nil {
-			return err
-		}
-		defer own.Close()
-		return own.Note(at, text)
+	if isOwn(at) {
+		return f.byOwn(func(own *Folder) error { return own.Note(at, text) })
 	}
 	return f.write(at, strings.NewReader(text), WriteOver)
 }
 
 func (f *far) RemoveNote(at string) error {
-	if own, err := f.own(at); own != nil || err != nil {
-		if err != nil {
-			return err
-		}
-		defer own.Close()
-		return own.RemoveNote(at)
+	if isOwn(at) {
+		return f.byOwn(func(own *Folder) error { return own.RemoveNote(at) })
 	}
 	return f.remove(at)
 }

@@ -1,9 +1,6 @@
 package place_test
 
 import (
-	"os"
-	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -14,25 +11,11 @@ import (
 	"mullein/internal/settings"
 )
 
-// documented returns the places of docs/places.md.
-func documented(t *testing.T) map[string]settings.Place {
-	t.Helper()
-	page, err := os.ReadFile("../../docs/places.md")
-	require.NoError(t, err)
-	block := regexp.MustCompile("(?s)```yaml\n(# mullein.yaml\nplaces:.*?)```").FindSubmatch(page)
-	require.NotNil(t, block)
-	home := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), block[1], 0o600))
-	l, err := settings.Read(settings.From{Home: home})
-	require.NoError(t, err)
-	return l.Places
-}
-
 // TestDocumentedPlaces has the places of the documentation work as they are written there, but for who signs in where. Those of
 // object stores are in package objects.
 func TestDocumentedPlaces(t *testing.T) {
 	t.Parallel()
-	of := documented(t)
+	of := placetest.Documented(t, "../../docs/places.md")
 	_, sftp, far := sshServer(t)
 	ftp, volunteers := ftpServer(t, "")
 	upper, rain := of["upper-catchment"], of["rain-office"]

@@ -326,7 +326,7 @@ func (t *transfer) WriteTo(w io.Writer) (int64, error) {
 	return io.CopyBuffer(w, struct{ io.Reader }{t}, make([]byte, 256<<10))
 }
 
-// Close gives the connection back.
+// Close returns the connection to the place.
 func (t *transfer) Close() error {
 	var err error
 	t.once.Do(func() {
@@ -356,7 +356,7 @@ func (c *counted) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Move gives a file another path.
+// Move renames a file.
 func (p *Place) Move(ctx context.Context, from, to string) error {
 	return p.do(ctx, always, func(ctx context.Context, d Driver) error { return d.Move(ctx, from, to) })
 }

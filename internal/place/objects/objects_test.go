@@ -7,9 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"path/filepath"
-	"regexp"
 	"testing"
 	"time"
 
@@ -186,16 +183,8 @@ func mustStat(t *testing.T, d place.Driver, p string) landing.Entry {
 // signs in.
 func TestDocumentedStores(t *testing.T) {
 	t.Parallel()
-	page, err := os.ReadFile("../../../docs/places.md")
-	require.NoError(t, err)
-	block := regexp.MustCompile("(?s)```yaml\n(# mullein.yaml\nplaces:.*?)```").FindSubmatch(page)
-	require.NotNil(t, block)
-	home := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), block[1], 0o600))
-	l, err := settings.Read(settings.From{Home: home})
-	require.NoError(t, err)
 	stores := 0
-	for name, s := range l.Places {
+	for name, s := range placetest.Documented(t, "../../../docs/places.md") {
 		begin := standIns[s.Kind()]
 		if begin == nil {
 			continue

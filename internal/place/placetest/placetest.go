@@ -8,6 +8,9 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -19,6 +22,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/place"
+	"mullein/internal/settings"
 )
 
 // Feed returns a feed at a landing.
@@ -28,6 +32,20 @@ func Feed(t testing.TB, at, files string) *feed.Feed {
 		at, files)))
 	require.NoError(t, err)
 	return f
+}
+
+// Documented returns the places of the first example of docs/places.md.
+func Documented(t *testing.T, page string) map[string]settings.Place {
+	t.Helper()
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	block := regexp.MustCompile("(?s)```yaml\n(# mullein.yaml\nplaces:.*?)```").FindSubmatch(text)
+	require.NotNil(t, block)
+	home := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName), block[1], 0o600))
+	l, err := settings.Read(settings.From{Home: home})
+	require.NoError(t, err)
+	return l.Places
 }
 
 // At opens a landing at a place.

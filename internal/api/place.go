@@ -11,7 +11,7 @@ type Place struct {
 	Feeds    int        `json:"feeds" doc:"How many feeds have their landing there"`
 	Requests int64      `json:"requests" doc:"That this service made of it since it began"`
 	Until    *time.Time `json:"until" doc:"When its credential ends, as far as the settings say it"`
-	Problem  string     `json:"problem" doc:"Why this service could not reach it the last time; empty when it could"`
+	Problem  string     `json:"problem" doc:"What this service asked of it last failed with; empty where it was good"`
 }
 
 // PlaceList is all places.

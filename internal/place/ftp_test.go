@@ -52,7 +52,7 @@ func ftpServer(t *testing.T, more string) (settings.Place, string) {
 	dir, root := t.TempDir(), t.TempDir()
 	me, err := user.Current()
 	require.NoError(t, err)
-	salted, err := exec.Command("openssl", "passwd", "-6", "secret").Output()
+	salted, err := exec.Command("perl", "-e", `print crypt("secret", "\$6\$sorrel\$")`).Output()
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "users"), fmt.Appendf(nil, "supplier:%s:%s:%s::%s:/bin/sh\n", bytes.TrimSpace(salted),
 		me.Uid, me.Gid, root), 0o600))

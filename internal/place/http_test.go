@@ -163,6 +163,7 @@ func TestAPlaceThatTurnsRequestsDown(t *testing.T) {
 	err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
 	require.ErrorAs(t, err, new(*landing.AwayError))
 	assert.Contains(t, err.Error(), "401")
+	assert.Contains(t, p.List()[0].Problem, "401")
 	_, err = l.Open(name)
 	require.ErrorAs(t, err, new(*landing.AwayError))
 	_, err = p.Landing(t.Context(), placetest.Feed(t, "place:data", "levels_*.csv"))

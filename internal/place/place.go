@@ -63,6 +63,7 @@ type Place struct {
 	mu      sync.Mutex
 	idle    []idle
 	closed  bool
+	trouble error // what it was asked last failed with; nil where it was good
 	sick    error // why it could not be reached
 	sickFor time.Duration
 	sickTo  time.Time
@@ -184,6 +185,19 @@ func (p *Place) give(d Driver, err error) {
 	p.idle = append(p.idle, idle{d, time.Now()})
 }
 
+// note keeps how what was asked ended.
+func (p *Place) note(ctx context.Context, err error) {
+	if ctx.Err() != nil {
+		return // it was broken off
+	}
+	if isOfFile(err) || errors.Is(err, errStop) {
+		err = nil
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.trouble = err
+}
+
 // errStop is what visits of a listing end it with.
 var errStop = errors.New("stop")
 
@@ -196,6 +210,7 @@ func (p *Place) do(ctx context.Context, again func() bool, ask func(context.Cont
 		}
 		d, reused, err := p.take(ctx)
 		if err != nil {
+			p.note(ctx, err)
 			return err
 		}
 		p.asked.Add(1)
@@ -203,6 +218,7 @@ func (p *Place) do(ctx context.Context, again func() bool, ask func(context.Cont
 		err = ask(ctx, d)
 		stop()
 		p.give(d, err)
+		p.note(ctx, err)
 		throttled := errors.As(err, new(*ThrottledError))
 		switch {
 		case err == nil || isOfFile(err) || ctx.Err() != nil || errors.Is(err, errStop) || !again():
@@ -264,11 +280,13 @@ func (p *Place) Open(ctx context.Context, path string, from int64, of landing.En
 		}
 		d, reused, err := p.take(ctx)
 		if err != nil {
+			p.note(ctx, err)
 			return landing.Opened{}, err
 		}
 		p.asked.Add(1)
 		stop := context.AfterFunc(ctx, func() { d.Close() })
 		opened, err := d.Open(ctx, path, from, of)
+		p.note(ctx, err)
 		if err == nil {
 			opened.ReadCloser = &transfer{ReadCloser: opened.ReadCloser, ctx: ctx, place: p, driver: d, stop: stop}
 			return opened, nil

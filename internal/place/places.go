@@ -228,7 +228,7 @@ func (p *Places) Landing(ctx context.Context, f *feed.Feed) (landing.Landing, er
 type Known struct {
 	Name, Kind, Address, User string
 	Requests                  int64     // since the service began, or the place was named
-	Problem                   string    // why it could not be reached lately
+	Problem                   string    // what it was asked last failed with; "" where it was good
 	Until                     time.Time // when its credential ends; zero where that is not said
 }
 
@@ -239,8 +239,8 @@ func (p *Places) List() []Known {
 		k := Known{Name: one.Name, Kind: one.settings.Kind(), Address: one.settings.Address, User: one.settings.User,
 			Requests: one.Requests(), Until: one.settings.EndsOn()}
 		one.mu.Lock()
-		if one.sick != nil {
-			k.Problem = one.sick.Error()
+		if one.trouble != nil {
+			k.Problem = one.trouble.Error()
 		}
 		one.mu.Unlock()
 		out = append(out, k)

@@ -77,4 +77,6 @@ target: {table: "river.%[1]s"}
 	require.NoError(t, err)
 	require.Len(t, list.Items, 1, "four rows were enough for a file")
 	assert.NotNil(t, list.Items[0].Slot)
+	_, out, _ := s.mullein("acts", "--feed", "buoys")
+	assert.NotContains(t, out, "records", "rows are no acts")
 }

@@ -29,6 +29,8 @@ var (
 	oneself = []string{"change-password"}
 	// looked change nothing that anybody else sees.
 	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "draft", "nudge"}
+	// worked are the everyday work of programs, of which the ledger has what became; they are no acts.
+	worked = []string{"records"}
 	// withData show rows of tables, or rejects.
 	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
@@ -135,7 +137,7 @@ const bodyLooked = 64 << 10
 // kept keeps what calls did that change something.
 func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 	o := ctx.Operation()
-	if o.Method == http.MethodGet || slices.Contains(looked, o.OperationID) {
+	if o.Method == http.MethodGet || slices.Contains(looked, o.OperationID) || slices.Contains(worked, o.OperationID) {
 		next(ctx)
 		return
 	}

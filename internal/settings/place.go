@@ -110,7 +110,14 @@ func (s *Size) UnmarshalText(text []byte) error {
 func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // String writes it.
-func (s Size) String() string { return strconv.FormatInt(int64(s), 10) + "B" }
+func (s Size) String() string {
+	units := []string{"B", "KiB", "MiB", "GiB"}
+	n, at := int64(s), 0
+	for n != 0 && n%1024 == 0 && at < len(units)-1 {
+		n, at = n/1024, at+1
+	}
+	return strconv.FormatInt(n, 10) + units[at]
+}
 
 // UnmarshalYAML reads it, and says where it is wrong.
 func (s *Size) UnmarshalYAML(node ast.Node) error {

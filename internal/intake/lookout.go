@@ -232,7 +232,7 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 	if ctx.Err() != nil {
 		return
 	}
-	l := ledger.Listing{Feed: o.feed.Name, ListedOnly: o.listedOnly}
+	l := ledger.Listing{Feed: o.feed.Name, ListedOnly: o.listedOnly && !o.feed.Landing.IsFar()}
 	if err != nil {
 		l.Failed, l.Problem = true, err.Error()
 		var away *landing.AwayError

@@ -140,7 +140,7 @@ func (f *far) shown(e Entry) (Entry, bool) {
 	return e, true
 }
 
-// List visits the files of the landing. A name that a place tells twice is a problem only where the two differ.
+// List visits the files of the landing. A place may tell a name twice.
 func (f *far) List(ctx context.Context, wanted func(path string) bool, visit func(Entry) error) error {
 	var ended error // by whoever visits
 	err := f.store.List(ctx, f.dir, func(e Entry) error {
@@ -291,17 +291,14 @@ func (f *far) PutAway(file Entry, number int64, to string) (string, error) {
 	}
 	aside := path.Join(path.Dir(from), fmt.Sprintf("put-away-%d.part", number)) // some servers do not list names with a dot before them
 	if _, err := f.stat(aside, aside); errors.Is(err, fs.ErrNotExist) {
-		now, err := f.Stat(file.Path)
+		err := f.isStill(file)
 		if errors.Is(err, fs.ErrNotExist) {
 			return f.found(to, number)
 		}
+		if err == nil {
+			err = f.move(from, aside)
+		}
 		if err != nil {
-			return "", err
-		}
-		if !now.Alike(file) {
-			return "", ErrReplaced
-		}
-		if err := f.move(from, aside); err != nil {
 			return "", err
 		}
 	} else if err != nil {
@@ -332,15 +329,12 @@ func (f *far) PutAway(file Entry, number int64, to string) (string, error) {
 // copyAway is PutAway where a move is a copy and a removal: each is repeated safely, since the copy has a name
 // that only this file gets.
 func (f *far) copyAway(file Entry, number int64, from, to string) (string, error) {
-	now, err := f.Stat(file.Path)
+	err := f.isStill(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return f.found(to, number)
 	}
 	if err != nil {
 		return "", err
-	}
-	if !now.Alike(file) {
-		return "", ErrReplaced
 	}
 	if to == "" {
 		return "", f.remove(from)
@@ -356,6 +350,15 @@ func (f *far) copyAway(file Entry, number int64, from, to string) (string, error
 		}
 	}
 	return "", fmt.Errorf("move to %s: it is taken, and so is %s", to, numbered(to, number))
+}
+
+// isStill returns [ErrReplaced] where another file has taken the path of one.
+func (f *far) isStill(file Entry) error {
+	now, err := f.Stat(file.Path)
+	if err == nil && !now.Alike(file) {
+		err = ErrReplaced
+	}
+	return err
 }
 
 func (f *far) found(to string, number int64) (string, error) {

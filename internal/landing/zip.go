@@ -278,7 +278,7 @@ func (m *member) read(p []byte) (int, error) {
 	return n, err
 }
 
-// leave gives the zip back; called twice, it does so once.
+// leave says that the member uses its zip no more; to call it again does nothing.
 func (m *member) leave() {
 	m.folder.zipping.Lock()
 	defer m.folder.zipping.Unlock()

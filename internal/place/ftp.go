@@ -299,6 +299,8 @@ func (d *ftpDriver) makeFolders(folder string) {
 func (d *ftpDriver) Move(ctx context.Context, from, to string) error {
 	if _, err := d.Stat(ctx, to); err == nil {
 		return fs.ErrExist
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err // nobody knows whether one has it
 	}
 	d.makeFolders(path.Dir(to))
 	return ftpError(from, d.conn.Rename(d.at(from), d.at(to)))

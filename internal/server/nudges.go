@@ -2,7 +2,6 @@ package server
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -101,7 +100,7 @@ func (s *Server) nudgedAt(n *nudge.Nudge) ([]ledger.Nudged, error) {
 // nudgedBy returns who signed a nudge; ok is false for calls that are none, or carry no signature.
 func (s *Server) nudgedBy(c *gin.Context) (who ledger.Credential, ok bool, err error) {
 	r := c.Request
-	if r.Method != http.MethodPost || r.URL.Path != nudgesPath || cmp.Or(r.Header.Get("webhook-signature"), r.Header.Get("svix-signature")) == "" {
+	if r.Method != http.MethodPost || r.URL.Path != nudgesPath || r.Header.Get("webhook-signature") == "" {
 		return who, false, nil
 	}
 	secret, err := s.settings.now.Load().NudgeSecretNow()

@@ -8,7 +8,7 @@ import (
 type Event struct {
 	ID      int64      `json:"id"`
 	At      time.Time  `json:"at"`
-	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice,rollup"`
+	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice,rollup,extract"`
 	Feed    string     `json:"feed"`
 	Arrival int64      `json:"arrival"`
 	Run     int64      `json:"run"`
@@ -20,6 +20,7 @@ type Event struct {
 	Say     string     `json:"say,omitempty" doc:"What the feed's owner says about files that do not come"`
 	Rollup  string     `json:"rollup,omitempty" doc:"Of a rollup that was computed: which"`
 	Keys    int64      `json:"keys,omitempty" doc:"Of a rollup that was computed: for how many keys"`
+	Extract string     `json:"extract,omitempty" doc:"Of an extract: which"`
 	Balance *Balance   `json:"balance,omitempty" doc:"Where the rows went, once the arrival has ended in that state"`
 }
 

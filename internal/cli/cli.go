@@ -150,7 +150,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("redo", "Load arrivals again, what was loaded as a new generation that undoes the old"),
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
-		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(), c.place(),
+		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(), c.place(), c.extract(),
 		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p), c.doctor(p))
 	c.complete(root)
 	return root

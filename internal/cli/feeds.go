@@ -156,6 +156,15 @@ func parseRollups(args []string) ([]parsedRollup, error) {
 	return out, nil
 }
 
+// isOther reports whether a file defines a rollup or an extract, and no feed.
+func isOther(file string) (bool, error) {
+	is, err := isRollup(file)
+	if err != nil || is {
+		return is, err
+	}
+	return isExtract(file)
+}
+
 // parseFiles reads all files of feeds and says everything that is wrong with them.
 func (c *command) parseFiles(args []string) (good []parsed, bad feed.Problems, err error) {
 	files, err := feedFiles(args)
@@ -163,9 +172,9 @@ func (c *command) parseFiles(args []string) (good []parsed, bad feed.Problems, e
 		return nil, nil, err
 	}
 	for _, file := range files {
-		if is, err := isRollup(file); err != nil {
+		if other, err := isOther(file); err != nil {
 			return nil, nil, err
-		} else if is {
+		} else if other {
 			continue
 		}
 		text, err := readFeedFile(file)
@@ -205,7 +214,14 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	extracts, err := parseExtracts(args)
+	if err != nil {
+		return err
+	}
 	err = c.show(out, func() {
+		for _, x := range extracts {
+			c.say("%s: good. extract %s -> %s/%s\n", x.file, x.extract.Name, x.extract.Files.Landing.At, x.extract.Files.Name)
+		}
 		for _, r := range rollups {
 			c.say("%s: good. rollup %s -> %s\n", r.file, r.rollup.Name, r.rollup.Table)
 		}
@@ -256,6 +272,10 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if err != nil {
 		return err
 	}
+	extracts, err := parseExtracts(args)
+	if err != nil {
+		return err
+	}
 	folder := false
 	for _, arg := range args {
 		info, err := os.Stat(arg)
@@ -291,12 +311,17 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if err != nil {
 		return err
 	}
+	extracted, err := putExtracts(ctx, service, extracts)
+	if err != nil {
+		return err
+	}
 	fits := !slices.ContainsFunc(puts, func(p api.FeedPut) bool { return len(p.Misfit) > 0 })
 	return c.checked(!fits, puts, func() {
 		for _, p := range puts {
 			c.feedPut(p)
 		}
 		c.rollupsPut(rolled)
+		c.extractsPut(extracted)
 		for _, ch := range changes {
 			if ch.put == nil {
 				c.say("%s: %s\n", ch.Feed, ch.What)

@@ -136,10 +136,12 @@ func (w *watching) line(e api.Event) {
 		what = fmt.Sprintf("%s %d", e.Kind, e.Arrival)
 	case e.Rollup != "":
 		what = "rollup"
+	case e.Extract != "":
+		what = "extract"
 	case e.Run != 0:
 		what = fmt.Sprintf("%s %d", e.Kind, e.Run)
 	}
-	of := cmp.Or(e.Feed, e.Rollup)
+	of := cmp.Or(e.Feed, e.Rollup, e.Extract)
 	shown := state(e.State).shown(colors(w.out)) + strings.Repeat(" ", max(0, 9-len(e.State)))
 	line := fmt.Sprintf("%s  %-18s  %-14s  %s  %s", e.At.Local().Format("15:04:05"), of, what, shown,
 		harmless(about(e)))

@@ -263,8 +263,9 @@ type Event struct {
 	Run     int64     `json:"run"`
 	Slot    int64     `json:"slot"`
 	State   string    `json:"state"`
-	Rollup  string    `json:"rollup"` // of kind rollup: which was computed
-	Keys    int64     `json:"keys"`   // of kind rollup: how many keys, or rows where it was computed as a whole
+	Rollup  string    `json:"rollup"`  // of kind rollup: which was computed
+	Keys    int64     `json:"keys"`    // of kind rollup: how many keys, or rows where it was computed as a whole
+	Extract string    `json:"extract"` // of kind extract: which one
 }
 
 // WorkWanted is the state in the event of a feed when somebody decided something by

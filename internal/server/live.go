@@ -209,7 +209,7 @@ func (c *subjectFeeds) read(ctx context.Context, s *Server, records []ledger.Fee
 func (k *subjects) event(e *ledger.Event) api.Event {
 	of := k.feeds[e.Feed]
 	out := api.Event{ID: e.ID, At: e.At, Kind: e.Kind, Feed: e.Feed, Arrival: e.Arrival, Run: e.Run, State: e.State,
-		Table: of.table, Rollup: e.Rollup, Keys: e.Keys}
+		Table: of.table, Rollup: e.Rollup, Keys: e.Keys, Extract: e.Extract}
 	if e.Rollup != "" {
 		out.Table = k.rollups[e.Rollup]
 	}

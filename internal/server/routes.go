@@ -36,6 +36,7 @@ func (s *Server) routes() {
 	s.targetRoutes()
 	s.noticeRoutes()
 	s.placeRoutes()
+	s.extractRoutes()
 	s.nudgeRoutes()
 	s.recordRoutes()
 	s.volumeRoutes()

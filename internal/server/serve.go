@@ -24,6 +24,7 @@ import (
 
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/extract"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
@@ -58,13 +59,14 @@ type Config struct {
 
 type engineStepObserver = func(feed string, arrival int64, step load.Step)
 
-// withMain returns the URLs of all databases with targets, by connection.
+// withMain returns the URLs of all databases that may have targets, by connection; extracts read others too.
 func withMain(connections map[string]string, main string) map[string]string {
-	out := maps.Clone(connections)
-	if out == nil {
-		out = map[string]string{}
+	out := map[string]string{feed.MainConnection: main}
+	for name, url := range connections {
+		if !extract.IsMySQL(url) {
+			out[name] = url
+		}
 	}
-	out[feed.MainConnection] = main
 	return out
 }
 
@@ -133,7 +135,7 @@ func Serve(ctx context.Context, c Config) error {
 			return fmt.Errorf("landings: %w", err)
 		}
 	}
-	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, spoolFolder, recordsFolder, "postgres"} {
+	for _, name := range []string{TokenFile, AddressFile, serviceFile, lockFile, seenFile, spoolFolder, recordsFolder, extractsFolder, "postgres"} {
 		c.own = append(c.own, filepath.Join(home, name))
 	}
 	return serve(ctx, home, url, listener, c)
@@ -220,6 +222,8 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	s := New(records, e, who, c.LandingRoots, c.Log)
 	s.places = places
 	s.gather = s.newGatherer(filepath.Join(home, recordsFolder))
+	s.database = url
+	s.extracts = s.newExtracts(extract.Options{Service: who.ID, Folder: filepath.Join(home, extractsFolder)})
 	s.settings.now.Store(&c.Settings)
 	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
 		return fmt.Errorf("proxies: %w", err)
@@ -264,6 +268,7 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 		})
 	}
 	noting.Go(func() { s.gather.Run(working) })
+	noting.Go(func() { s.extracts.Run(working) })
 	go s.follow(working)
 	web := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
@@ -301,6 +306,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 
 // recordsFolder is the folder of the home where rows of senders without files are gathered.
 const recordsFolder = "records"
+
+// extractsFolder is the folder of the home where extracts write files before they are put down.
+const extractsFolder = "extracts"
 
 // spoolFolder is the folder of the home where bytes of files of places are kept while they are read.
 const spoolFolder = "spool"

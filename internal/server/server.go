@@ -27,6 +27,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
+	"mullein/internal/extract"
 	"mullein/internal/gather"
 	"mullein/internal/inspect"
 	"mullein/internal/ledger"
@@ -48,19 +49,21 @@ var consoleFiles embed.FS
 
 // Server answers HTTP.
 type Server struct {
-	ledger  *ledger.Ledger
-	engine  *engine.Engine
-	inspect *inspect.Inspector
-	target  *table.Database // the main one
-	name    string
-	cookie  string // the name of the cookie of sessions
-	owner   int64  // the owner's token
-	roots   []string
-	places  *place.Places
-	gather  *gather.Gatherer // of rows of senders without files
-	log     *slog.Logger
-	api     huma.API
-	router  *gin.Engine
+	ledger   *ledger.Ledger
+	engine   *engine.Engine
+	inspect  *inspect.Inspector
+	target   *table.Database // the main one
+	name     string
+	cookie   string // the name of the cookie of sessions
+	owner    int64  // the owner's token
+	roots    []string
+	places   *place.Places
+	extracts *extract.Worker
+	database string           // the URL of the main one
+	gather   *gather.Gatherer // of rows of senders without files
+	log      *slog.Logger
+	api      huma.API
+	router   *gin.Engine
 
 	settings     held
 	secured      bool // people reach it by https

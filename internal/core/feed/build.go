@@ -161,21 +161,25 @@ func (r *reader) zone(n *node) *time.Location {
 	return zone
 }
 
+// at checks where a landing is, which the key of a name says.
+func (r *reader) at(at *node, name string, l *Landing) {
+	switch {
+	case l.IsFar():
+		r.place(at, name, l)
+	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") ||
+		strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
+		r.failAt(at, "%s %q must be a plain path below a landing root, such as landing/gauges, without \"..\" "+
+			"and not beginning with /", name, l.At)
+	}
+	l.At = strings.TrimSuffix(l.At, "/")
+}
+
 // maxSettle keeps a typing error from holding files for ever.
 const maxSettle = 24 * time.Hour
 
 func (r *reader) landing(n *node) Landing {
 	l := Landing{At: n.str("at", ""), Zone: r.zone(n.get("zone")), Settle: n.span("settle", 3*time.Second)}
-	at := n.get("at")
-	switch {
-	case l.IsFar():
-		r.place(at, &l)
-	case l.At == "" || path.IsAbs(l.At) || path.Clean(l.At) != strings.TrimSuffix(l.At, "/") ||
-		strings.HasPrefix(l.At, "..") || strings.ContainsAny(l.At, "\\\x00"):
-		r.failAt(at, "landing.at %q must be a plain path below a landing root, such as landing/gauges, without \"..\" "+
-			"and not beginning with /", l.At)
-	}
-	l.At = strings.TrimSuffix(l.At, "/")
+	r.at(n.get("at"), "landing.at", &l)
 	if l.Settle > maxSettle {
 		r.failAt(n.get("settle"), "landing.settle: more than a day")
 	}

@@ -30,18 +30,18 @@ func (l *Landing) below() string {
 }
 
 // place checks a landing outside of this machine.
-func (r *reader) place(at *node, l *Landing) {
+func (r *reader) place(at *node, key string, l *Landing) {
 	name, folder, named := SplitPlace(l.At)
 	_, address, _ := strings.Cut(l.At, "://")
 	below := strings.TrimPrefix(strings.TrimPrefix(l.At, placePrefix), name)
 	switch {
 	case strings.ContainsAny(l.At, "\\\x00") || strings.Contains("/"+below+"/", "/../") || strings.Contains("/"+address+"/", "/../"):
-		r.failAt(at, "landing.at %q must be a plain path, without \"..\"", l.At)
+		r.failAt(at, "%s %q must be a plain path, without \"..\"", key, l.At)
 	case named && (!placeName(name) || folder != strings.TrimSuffix(strings.TrimPrefix(below, "/"), "/") && folder != "."):
-		r.failAt(at, "landing.at %q must be the name of a place in the settings, with a folder below it, such as "+
-			"place:upper-catchment/outgoing", l.At)
+		r.failAt(at, "%s %q must be the name of a place in the settings, with a folder below it, such as "+
+			"place:upper-catchment/outgoing", key, l.At)
 	case !named && strings.ContainsAny(address, "@?#"):
-		r.failAt(at, "landing.at: an address here has no user, no secret and no parameters; name them in the settings, under places")
+		r.failAt(at, "%s: an address here has no user, no secret and no parameters; name them in the settings, under places", key)
 	}
 }
 

@@ -22,8 +22,9 @@ type parquetFile struct {
 // Rows of a row group: readers hold one at a time.
 const groupRows = 128 * batchRows
 
-// The most digits of decimals of 64 bits, and of those of 16 bytes.
+// The most digits of decimals of 32 and 64 bits, and of those of 16 bytes.
 const (
+	tinyDecimal  = 9
 	smallDecimal = 18
 	largeDecimal = 38
 	decimalBytes = 16
@@ -70,6 +71,8 @@ func parquetNode(c *Column) parquet.Node {
 		switch {
 		case c.Precision == 0 || c.Precision > largeDecimal: // no decimal of Parquet takes them all
 			return parquet.String()
+		case c.Precision <= tinyDecimal:
+			return parquet.Decimal(c.Scale, c.Precision, parquet.Int32Type)
 		case c.Precision <= smallDecimal:
 			return parquet.Decimal(c.Scale, c.Precision, parquet.Int64Type)
 		}
@@ -154,17 +157,16 @@ func (f *parquetFile) decimal(c *Column, v *tabular.Value) (parquet.Value, error
 		return parquet.Value{}, fmt.Errorf("%s: Parquet's decimals have no such number; give it another value in a select", v.String())
 	case int(v.Scale) != c.Scale:
 		return parquet.Value{}, fmt.Errorf("%s has %d digits after the point, and the column %d", v.String(), v.Scale, c.Scale)
-	case c.Precision <= smallDecimal && v.B == nil:
-		return parquet.Int64Value(v.I), nil
+	case c.Precision <= tinyDecimal:
+		return parquet.Int32Value(int32(wholeOf(v))), nil
+	case c.Precision <= smallDecimal:
+		return parquet.Int64Value(wholeOf(v)), nil
 	}
-	return f.largeDecimal(c, v.BigInt())
+	return f.largeDecimal(v.BigInt()), nil
 }
 
 // largeDecimal writes a number as 16 bytes, the highest first, in two's complement.
-func (f *parquetFile) largeDecimal(c *Column, n *big.Int) (parquet.Value, error) {
-	if c.Precision <= smallDecimal && n.IsInt64() {
-		return parquet.Int64Value(n.Int64()), nil
-	}
+func (f *parquetFile) largeDecimal(n *big.Int) parquet.Value {
 	at := len(f.text)
 	f.text = append(f.text, make([]byte, decimalBytes)...)
 	out := f.text[at:len(f.text):len(f.text)]
@@ -172,9 +174,17 @@ func (f *parquetFile) largeDecimal(c *Column, n *big.Int) (parquet.Value, error)
 		n = new(big.Int).Add(n, new(big.Int).Lsh(big.NewInt(1), 8*decimalBytes))
 	}
 	n.FillBytes(out)
-	return parquet.FixedLenByteArrayValue(out), nil
+	return parquet.FixedLenByteArrayValue(out)
 }
 
 func (f *parquetFile) held() int64 { return f.out.Size() }
 
 func (f *parquetFile) close() error { return f.out.Close() }
+
+// wholeOf returns a decimal of at most 18 digits without its point.
+func wholeOf(v *tabular.Value) int64 {
+	if v.B == nil {
+		return v.I
+	}
+	return v.BigInt().Int64()
+}

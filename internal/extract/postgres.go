@@ -613,7 +613,9 @@ func pgNumeric(b *Batch, cell []byte, v *tabular.Value) error {
 	}
 	b.text = b.text[:len(b.text)-(after*4-scale)]
 	digits := bytes.TrimLeft(b.text[begin:], "0")
-	b.text = append(b.text[:begin], digits...)
+	if b.text = append(b.text[:begin], digits...); len(digits) == 0 {
+		b.text = append(b.text[:at], '0')
+	}
 	v.B = b.text[at:len(b.text):len(b.text)]
 	return nil
 }

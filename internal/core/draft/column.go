@@ -596,10 +596,27 @@ func times(values []string) (fits, other form) {
 			return fits, f
 		}
 	}
-	if strings.HasPrefix(string(fits), "%Y-%m-%dT%H:%M:%S") {
+	if strings.HasPrefix(string(fits), "%Y-%m-%dT%H:%M:%S") || fits == "" && len(values) > 0 && all(values, isISO) {
 		return "default", ""
 	}
 	return fits, other
+}
+
+// isoLayouts are the ways to write a time by ISO 8601 that may stand beside each other in a column: whole seconds have no fraction.
+var isoLayouts = func() (out []*timeformat.Layout) {
+	for i, f := range forms {
+		if strings.HasPrefix(string(f), "%Y-%m-%dT%H:%M:%S") && strings.HasSuffix(string(f), "%z") {
+			out = append(out, layouts[i])
+		}
+	}
+	return out
+}()
+
+func isISO(text string) bool {
+	return slices.ContainsFunc(isoLayouts, func(l *timeformat.Layout) bool {
+		fields, err := l.Parse([]byte(text))
+		return err == nil && fields.Year >= 1850 && fields.Year <= 2150
+	})
 }
 
 // saw says what was seen, for a comment.

@@ -32,13 +32,13 @@ func extracts(t testing.TB, text string) *feed.Extract {
 	return x
 }
 
-func exec(t testing.TB, url string, statements ...string) {
+func statements(t testing.TB, url string, list ...string) {
 	t.Helper()
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, url)
 	require.NoError(t, err)
 	defer conn.Close(ctx)
-	for _, s := range statements {
+	for _, s := range list {
 		_, err := conn.Exec(ctx, s)
 		require.NoError(t, err, s)
 	}
@@ -103,7 +103,7 @@ INSERT INTO river.kind (id, f8, n, t, d, tm, ts, tz, by, a) VALUES (3, 'NaN', 'N
 func TestEveryKindOfValue(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Database(t)
-	exec(t, url, kinds)
+	statements(t, url, kinds)
 	of := func(name, more string) string {
 		files, _, _ := written(t, url, "extract: k\nfrom: {select: SELECT * FROM river.kind ORDER BY id}\nfiles: {at: l, name: "+name+more+"}\n", "")
 		require.Len(t, files, 1)
@@ -139,7 +139,7 @@ end	tab\",,0044-03-15,00:00:00,1969-12-31T23:59:59.5,0001-01-01T00:00:00Z,,,,,,{
 func TestWhatCannotBeWritten(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Database(t)
-	exec(t, url, "CREATE SCHEMA river; CREATE TABLE river.odd (id int, at timestamptz, n numeric(5,1), t text)",
+	statements(t, url, "CREATE SCHEMA river; CREATE TABLE river.odd (id int, at timestamptz, n numeric(5,1), t text)",
 		`INSERT INTO river.odd VALUES (1, 'infinity', 'NaN', '\N')`)
 	for _, c := range []struct{ what, name, more, want string }{
 		{"at", "o.parquet", "", "column at: infinity: Parquet has no such time"},
@@ -162,7 +162,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 func TestWhatDoesNotFit(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Database(t)
-	exec(t, url, "CREATE SCHEMA river; CREATE TABLE river.level (id int, station text, changed_at timestamptz)")
+	statements(t, url, "CREATE SCHEMA river; CREATE TABLE river.level (id int, station text, changed_at timestamptz)")
 	const files = "\nfiles: {at: l, name: 'x_{run}.csv'}\n"
 	for _, c := range []struct{ from, want string }{
 		{"from: {table: river.levels}", `relation "river.levels" does not exist`},
@@ -198,7 +198,7 @@ func TestSplit(t *testing.T) {
 		name, split string
 		from, to    int // files
 	}{
-		{"x_{part}.csv", "rows: 1024", 5, 5}, {"x_{part}.csv", "rows: 1000", 5, 5}, {"x_{part}.csv", "rows: 1", rows, rows}, {"x_{part}.csv", "rows: 5000", 1, 1},
+		{"x_{part}.csv", "rows: 1024", 5, 5}, {"x_{part}.csv", "rows: 1000", 5, 5}, {"x_{part}.csv", "rows: 37", 136, 136}, {"x_{part}.csv", "rows: 5000", 1, 1},
 		{"x_{part}.csv.gz", "bytes: 8KiB", 2, 20}, {"x_{part}.jsonl", "bytes: 20KiB", 3, 20}, {"x_{part}.parquet", "rows: 700", 8, 8},
 	} {
 		files, parts, _ := written(t, url, fmt.Sprintf("extract: x\nfrom: {select: 'SELECT g AS id, md5(g::text) AS t FROM generate_series(1, %d) g'}\n"+
@@ -261,7 +261,7 @@ func ids(files map[string]string) (out []string) {
 func TestWindows(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Database(t)
-	exec(t, url, levels)
+	statements(t, url, levels)
 	to := func(last int) (out []string) {
 		for i := 1; i <= last; i++ {
 			out = append(out, fmt.Sprint(i))
@@ -286,13 +286,13 @@ func TestWindows(t *testing.T) {
 		t.Run(c.new, func(t *testing.T) {
 			t.Parallel()
 			url := pgtest.Database(t)
-			exec(t, url, levels)
+			statements(t, url, levels)
 			definition := "extract: x\nfrom: {table: river.level, columns: [id]}\nnew: {" + c.new + "}\nfiles: {at: l, name: 'x_{run}.csv'}\n"
 			files, _, fresh := written(t, url, definition, "")
 			assert.ElementsMatch(t, c.first, ids(files))
 			assert.Equal(t, c.ahead, fresh.Ahead)
 			assert.EqualValues(t, 1, fresh.Blank)
-			exec(t, url, "INSERT INTO river.level (id, number) VALUES (13, 130), (14, 140)")
+			statements(t, url, "INSERT INTO river.level (id, number) VALUES (13, 130), (14, 140)")
 			files, _, next := written(t, url, definition, fresh.Mark)
 			assert.ElementsMatch(t, c.then, ids(files), next.Window)
 			assert.Zero(t, next.Blank, "counted in the first window only")
@@ -305,7 +305,7 @@ func TestDays(t *testing.T) {
 	t.Parallel()
 	url := pgtest.Database(t)
 	// In the Azores, 29 March 2026 has 23 hours, and 25 October has 25.
-	exec(t, url, "CREATE SCHEMA river; CREATE TABLE river.level (id int, at timestamptz)",
+	statements(t, url, "CREATE SCHEMA river; CREATE TABLE river.level (id int, at timestamptz)",
 		`INSERT INTO river.level SELECT g, timestamptz '2026-03-28 01:00+00' + g * interval '1 hour' FROM generate_series(0, 71) g`)
 	const definition = "extract: x\nfrom: {table: river.level}\nnew: {day: at, zone: Atlantic/Azores}\nfiles: {at: l, name: 'x_{window:%Y%m%d}.csv'}\n"
 	mark, days := "", map[string]int{}
@@ -320,7 +320,7 @@ func TestDays(t *testing.T) {
 	assert.Equal(t, map[string]int{"x_20260328.csv": 24, "x_20260329.csv": 23, "x_20260330.csv": 24, "x_20260331.csv": 1}, days, "midnight there is 1 in the morning, or 0 in summer")
 	_, _, fresh := written(t, url, definition, "2026-01-01")
 	assert.Equal(t, "[2026-01-01, 2026-01-02)", fresh.Window.String())
-	exec(t, url, "UPDATE river.level SET at = now()")
+	statements(t, url, "UPDATE river.level SET at = now()")
 	_, _, fresh = written(t, url, definition, "")
 	assert.True(t, fresh.Empty, "today is not over")
 }

@@ -205,3 +205,62 @@ func TestAnExtractFollowsAFeed(t *testing.T) {
 	require.Len(t, windows.Items, 2)
 	assert.Equal(t, "after", windows.Items[0].Cause)
 }
+
+// TestTheDocumentedExtractWorks does what docs/extracts.md shows, with databases of the test's own behind its connections.
+func TestTheDocumentedExtractWorks(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	text, err := os.ReadFile("../../docs/extracts.md")
+	require.NoError(t, err)
+	blocks := map[string]string{}
+	commands := ""
+	for i, block := range strings.Split(string(text), "```") {
+		language, body, _ := strings.Cut(block, "\n")
+		switch {
+		case i%2 == 0:
+		case language == "yaml":
+			blocks[strings.Fields(body)[0]] = body
+		case strings.HasPrefix(body, "mullein "):
+			commands = body
+		}
+	}
+	neighbour := pgtest.Database(t)
+	conn, err := pgx.Connect(ctx, neighbour)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, `CREATE SCHEMA gauges; CREATE TABLE gauges.level (station text, measured_at timestamptz, level_m numeric, changed_at timestamptz);
+		INSERT INTO gauges.level SELECT 'NB1', timestamptz '2026-11-01' + g * interval '1 hour', g, now() - interval '1 hour' FROM generate_series(1, 38) g`)
+	require.NoError(t, err)
+	home := filepath.Join(t.TempDir(), ".mullein")
+	require.NoError(t, os.MkdirAll(home, 0o755))
+	require.Contains(t, blocks["#"], "connections:")
+	require.NoError(t, os.WriteFile(filepath.Join(home, settings.FileName),
+		[]byte(strings.Replace(blocks["#"], "postgres://reader@db.neighbour.example/gauges", neighbour, 1)), 0o600))
+	s := serveFrom(t, settings.From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + pgtest.Database(t)}})
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/neighbour"), 0o755))
+	_, err = s.client.PutFeed(ctx, "neighbour-levels", "f.yaml", blocks["feed:"])
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "neighbour-levels.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(blocks["extract:"]), 0o600))
+	ran := 0
+	for _, line := range strings.Split(strings.TrimSpace(commands), "\n") {
+		command, _, _ := strings.Cut(strings.TrimPrefix(line, "mullein "), "   ")
+		args := strings.Fields(strings.Replace(command, "neighbour-levels.yaml", file, 1))
+		if before, because, ok := strings.Cut(command, ` --because "`); ok {
+			args = append(strings.Fields(before), "--because", strings.Trim(because, `"`))
+		}
+		code, _, stderr := s.mullein(args...)
+		assert.Zero(t, code, "%s: %s", line, stderr)
+		ran++
+	}
+	assert.Equal(t, 7, ran)
+	const add = "INSERT INTO gauges.level SELECT 'NB2', timestamptz '2026-11-01' + g * interval '1 hour', g, now() - interval '30 minutes' FROM generate_series(1, 38) g"
+	_, err = conn.Exec(ctx, add+"; UPDATE gauges.level SET level_m = 0, changed_at = now() - interval '30 minutes' WHERE station = 'NB1' AND level_m <= 2")
+	require.NoError(t, err)
+	code, _, stderr := s.mullein("extract", "run", "neighbour-levels", "--wait")
+	assert.Zero(t, code, stderr)
+	s.eventually(func() bool {
+		list, err := s.client.ExtractWindows(ctx, "neighbour-levels", 0, 1)
+		return err == nil && strings.Contains(string(text), list.Items[0].Line) && list.Items[0].Line != ""
+	})
+}

@@ -18,7 +18,7 @@ type Settings struct {
 	TLS             *TLS              `json:"tls" doc:"The service's own certificate; it answers by https then. Default: it answers by http."`
 	Database        string            `json:"database" secret:"true" doc:"The URL of the PostgreSQL database with the records. Default: a server of its own on loopback."`
 	LandingRoots    []string          `json:"landing_roots" doc:"Folders below which landings may be. Default: the folder landings in the home folder."`
-	Connections     map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name."`
+	Connections     map[string]string `json:"connections" secret:"true" doc:"URLs of further databases with targets, by name. Extracts read them too, and those of mysql://."`
 	Sessions        int               `json:"sessions" doc:"Sessions of each database with targets, at the most; 3 or more."`
 	RecordSessions  int               `json:"record_sessions" doc:"Sessions of the database with the records, at the most; 3 or more."`
 	AddedColumns    int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`

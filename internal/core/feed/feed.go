@@ -195,7 +195,9 @@ func (l *Landing) Look(path string, size int64) Taken {
 }
 
 // InZip reports whether the feed's files lie in zips: its pattern says so.
-func (l *Landing) InZip() bool { return l.Files != nil && strings.Contains(strings.ToLower(l.Files.String()), ".zip/") }
+func (l *Landing) InZip() bool {
+	return l.Files != nil && strings.Contains(strings.ToLower(l.Files.String()), ".zip/")
+}
 
 // Has returns why a file with these columns does not belong to the feed, "" when
 // it does.

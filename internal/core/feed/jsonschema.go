@@ -2,11 +2,16 @@ package feed
 
 import "encoding/json"
 
-// JSONSchema returns the grammar as a JSON Schema (draft 2020-12), for editors.
-func JSONSchema() ([]byte, error) {
-	root := grammar().jsonSchema()
+// JSONSchema returns the grammar of feed files as a JSON Schema (draft 2020-12), for editors.
+func JSONSchema() ([]byte, error) { return schemaOf(grammar(), "Mullein feed file") }
+
+// ExtractJSONSchema returns the grammar of extracts' files as a JSON Schema (draft 2020-12), for editors.
+func ExtractJSONSchema() ([]byte, error) { return schemaOf(extractGrammar(), "Mullein extract file") }
+
+func schemaOf(grammar *key, title string) ([]byte, error) {
+	root := grammar.jsonSchema()
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-	root["title"] = "Mullein feed file"
+	root["title"] = title
 	return json.MarshalIndent(root, "", "  ")
 }
 
@@ -65,7 +70,12 @@ func (k *key) jsonSchema() map[string]any {
 
 // Reference lists every key of the grammar, as "landing.files", with what it
 // means; it is what docs/feed-file.md is held against.
-func Reference() []KeyReference {
+func Reference() []KeyReference { return reference(grammar()) }
+
+// ExtractReference lists every key of the grammar of extracts' files.
+func ExtractReference() []KeyReference { return reference(extractGrammar()) }
+
+func reference(grammar *key) []KeyReference {
 	var out []KeyReference
 	var visit func(k *key, path string)
 	visit = func(k *key, path string) {
@@ -84,7 +94,7 @@ func Reference() []KeyReference {
 			visit(k.or, path)
 		}
 	}
-	visit(grammar(), "")
+	visit(grammar, "")
 	return out
 }
 

@@ -1,5 +1,5 @@
-// Command reference writes docs/feed.schema.json and docs/feed-file.md from
-// the grammar of the feed file. `make docs` runs it.
+// Command reference writes docs/feed.schema.json and docs/feed-file.md, and the same of extracts, from
+// the grammars of their files. `make docs` runs it.
 package main
 
 import (
@@ -19,11 +19,10 @@ func main() {
 }
 
 func write() error {
-	schema, err := feed.JSONSchema()
-	if err != nil {
+	if err := writeSchema("docs/feed.schema.json", feed.JSONSchema); err != nil {
 		return err
 	}
-	if err := os.WriteFile("docs/feed.schema.json", append(schema, '\n'), 0o644); err != nil {
+	if err := writeExtracts(); err != nil {
 		return err
 	}
 	example, err := os.ReadFile("internal/demo/feeds/gauge-readings.yaml")
@@ -33,29 +32,66 @@ func write() error {
 	var b strings.Builder
 	b.WriteString(head)
 	b.WriteString("```yaml\n" + string(example) + "```\n\n## Every key\n\n")
-	b.WriteString("| key | takes | what it says |\n|---|---|---|\n")
-	for _, k := range feed.Reference() {
-		about := k.About
-		if k.Required {
-			about += " **Needed.**"
-		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Takes,
-			strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
-	}
-	if err := examples(&b); err != nil {
+	table(&b, feed.Reference())
+	if err := examples(&b, "examples"); err != nil {
 		return err
 	}
 	b.WriteString(tail)
 	return os.WriteFile("docs/feed-file.md", []byte(b.String()), 0o644)
 }
 
-// examples adds those of docs/examples, in which every key stands.
-func examples(b *strings.Builder) error {
-	files, err := filepath.Glob("docs/examples/*.yaml")
+func writeSchema(file string, of func() ([]byte, error)) error {
+	schema, err := of()
 	if err != nil {
 		return err
 	}
-	b.WriteString("\n## Every key, in examples\n\nThey lie in [examples](examples), and a test reads them.\n\n")
+	return os.WriteFile(file, append(schema, '\n'), 0o644)
+}
+
+// writeExtracts writes what there is of extracts.
+func writeExtracts() error {
+	if err := writeSchema("docs/extract.schema.json", feed.ExtractJSONSchema); err != nil {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString(extractHead)
+	table(&b, feed.ExtractReference())
+	if err := examples(&b, "examples/extracts"); err != nil {
+		return err
+	}
+	return os.WriteFile("docs/extract-file.md", []byte(strings.TrimRight(b.String(), "\n")+"\n"), 0o644)
+}
+
+const extractHead = `# The file of an extract
+
+<!-- Written by make docs from the grammar in internal/core/feed. -->
+
+One YAML file is one extract; [extracts.md](extracts.md) says what it does. ` + "`mullein extract check FILE`" + ` says what is wrong with it, with line and
+column, and needs no service.
+
+## Every key
+
+`
+
+// table adds the keys of a grammar.
+func table(b *strings.Builder, keys []feed.KeyReference) {
+	b.WriteString("| key | takes | what it says |\n|---|---|---|\n")
+	for _, k := range keys {
+		about := k.About
+		if k.Required {
+			about += " **Needed.**"
+		}
+		fmt.Fprintf(b, "| `%s` | %s | %s |\n", k.Path, k.Takes, strings.ReplaceAll(strings.TrimSpace(about), "|", "\\|"))
+	}
+}
+
+// examples adds those of a folder of docs, in which every key stands.
+func examples(b *strings.Builder, folder string) error {
+	files, err := filepath.Glob("docs/" + folder + "/*.yaml")
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(b, "\n## Every key, in examples\n\nThey lie in [examples](%s), and a test reads them.\n\n", folder)
 	for _, file := range files {
 		text, err := os.ReadFile(file)
 		if err != nil {

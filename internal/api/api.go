@@ -35,18 +35,26 @@ type ServiceView struct {
 
 // Status is what the command line and the console begin with.
 type Status struct {
-	Service  string        `json:"service"`
-	Version  string        `json:"version"`
-	Settings string        `json:"settings" doc:"Why the settings that are there now are not taken, so that the old ones hold; empty where they are"`
-	Roots    []string      `json:"landing_roots" nullable:"false"`
-	Totals   Totals        `json:"totals"`
-	Stopped  []StoppedFeed `json:"stopped" nullable:"false" doc:"Feeds that do not work: the first of them"`
-	Wrong    []SlotView    `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
-	Needs    []Arrival     `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
-	Feeds    []FeedView    `json:"feeds" nullable:"false" doc:"Those that files came for lately, the latest first"`
-	Loads    []Progress    `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
-	Rollups  []RollupLag   `json:"rollups" nullable:"false" doc:"Those that are not in step with the tables that they read"`
-	Services []ServiceView `json:"services" nullable:"false"`
+	Service  string           `json:"service"`
+	Version  string           `json:"version"`
+	Settings string           `json:"settings" doc:"Why the settings that are there now are not taken, so that the old ones hold; empty where they are"`
+	Roots    []string         `json:"landing_roots" nullable:"false"`
+	Totals   Totals           `json:"totals"`
+	Stopped  []StoppedFeed    `json:"stopped" nullable:"false" doc:"Feeds that do not work: the first of them"`
+	Wrong    []SlotView       `json:"wrong" nullable:"false" doc:"Slots of the last seven days that are missing, refused, or late and not here yet; the newest first"`
+	Needs    []Arrival        `json:"needs" nullable:"false" doc:"Arrivals that need a person, the newest first"`
+	Feeds    []FeedView       `json:"feeds" nullable:"false" doc:"Those that files came for lately, the latest first"`
+	Loads    []Progress       `json:"loads" nullable:"false" doc:"What is being loaded now, by all services"`
+	Rollups  []RollupLag      `json:"rollups" nullable:"false" doc:"Those that are not in step with the tables that they read"`
+	Extracts []StoppedExtract `json:"extracts" nullable:"false" doc:"Extracts that have failed after all attempts"`
+	Services []ServiceView    `json:"services" nullable:"false"`
+}
+
+// StoppedExtract is an extract that has failed after all attempts.
+type StoppedExtract struct {
+	Extract string    `json:"extract"`
+	Problem string    `json:"problem"`
+	Since   time.Time `json:"since"`
 }
 
 // RollupLag is a rollup that is not in step with the tables that it reads.

@@ -41,7 +41,7 @@ func (c *command) status() *cobra.Command {
 					return err
 				}
 			}
-			wrong := status.Settings != "" || len(status.Stopped)+len(status.Needs)+len(status.Wrong) > 0 ||
+			wrong := status.Settings != "" || len(status.Stopped)+len(status.Extracts)+len(status.Needs)+len(status.Wrong) > 0 ||
 				anyNotKept(status.Rollups)
 			return c.checked(check && wrong, status, func() { c.wholeStatus(status, all) })
 		})}
@@ -71,6 +71,12 @@ func (c *command) wholeStatus(s api.Status, all bool) {
 	}
 	c.needs(s)
 	c.lags(s.Rollups)
+	for _, x := range s.Extracts {
+		c.say("extract %s has failed: %s; since %s\n", x.Extract, oneLine(x.Problem), when(&x.Since).text)
+	}
+	if len(s.Extracts) > 0 {
+		fmt.Fprintln(c.out)
+	}
 	t := s.Totals
 	c.say("%s: %s; %s rows in 24 h\n", plural(t.Feeds, "feed"), arrivalsByState(t.States),
 		grouped(t.RowsToday))

@@ -361,10 +361,10 @@ func (l *Ledger) ReleaseExtractsOf(ctx context.Context, holder string) error {
 	return l.with(ctx).Exec("UPDATE extract SET lease_holder = NULL WHERE lease_holder = ?", holder).Error
 }
 
-// ExtractsInTrouble returns why extracts do not work that wait for a person or have failed for a while, by name.
+// ExtractsInTrouble returns the extracts that have failed after all attempts, and wait for a person or for their next time.
 func (l *Ledger) ExtractsInTrouble(ctx context.Context) ([]Extract, error) {
 	var out []Extract
-	err := l.with(ctx).Raw("SELECT * FROM extract WHERE problem <> '' AND NOT paused ORDER BY name").Scan(&out).Error
+	err := l.with(ctx).Raw("SELECT * FROM extract WHERE problem <> '' AND problem_at IS NOT NULL AND try_after IS NULL AND NOT paused ORDER BY name").Scan(&out).Error
 	return out, err
 }
 

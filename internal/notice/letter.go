@@ -141,7 +141,8 @@ var words = map[news.Kind][2]string{
 	news.Database: {"cannot reach its database", "cannot reach their database"}, news.Disk: {"waits for room on the disk", "wait for room on the disk"},
 	news.Stopped: {"does not work", "do not work"}, news.Rollup: {"is not kept", "are not kept"},
 	news.Service: {"was lost", "were lost"}, news.Outlet: {"does not take messages", "do not take messages"},
-	news.Ending: {"is about to end", "are about to end"},
+	news.Extract: {"has failed", "have failed"},
+	news.Ending:  {"is about to end", "are about to end"},
 }
 
 // heading says what it is about in a line: the feed, what, and since when or how many.

@@ -302,12 +302,19 @@ func (t *Teller) lookAround(ctx context.Context) error {
 			add(news.Rollup, name, why, time.Now())
 		}
 	}
+	extracts, err := t.Ledger.ExtractsInTrouble(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range extracts {
+		add(news.Extract, "extract "+x.Name, x.Problem, *x.ProblemAt)
+	}
 	if t.Ending != nil {
 		for of, what := range t.Ending() {
 			add(news.Ending, of, what, time.Now())
 		}
 	}
-	return t.Ledger.RecordWrong(ctx, t.Service, []string{""}, []news.Kind{news.Service, news.Outlet, news.Rollup, news.Ending}, wrong,
+	return t.Ledger.RecordWrong(ctx, t.Service, []string{""}, []news.Kind{news.Service, news.Outlet, news.Rollup, news.Extract, news.Ending}, wrong,
 		ledger.Progress{}, nil)
 }
 

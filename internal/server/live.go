@@ -272,6 +272,13 @@ func (s *Server) findStatus(ctx context.Context) (*body[api.Status], error) {
 		out.Rollups = each(lagging, func(l *table.Lag) api.RollupLag { return api.RollupLag(*l) })
 		return err
 	})
+	questions.Go(func() error {
+		extracts, err := s.ledger.ExtractsInTrouble(asked)
+		out.Extracts = each(extracts, func(x *ledger.Extract) api.StoppedExtract {
+			return api.StoppedExtract{Extract: x.Name, Problem: x.Problem, Since: *x.ProblemAt}
+		})
+		return err
+	})
 	questions.Go(func() (err error) { out.Services, err = s.services(asked); return err })
 	questions.Go(func() error {
 		stopped, err := s.ledger.StoppedFeeds(asked, needsShown)

@@ -184,7 +184,10 @@ func (l *Loaded) overlay(from From) error {
 	for _, e := range from.Environ {
 		name, value, _ := strings.Cut(e, "=")
 		env[name] = value
-		if of, ok := strings.CutPrefix(name, Variable("connections.")); ok && !strings.HasSuffix(of, "_FILE") {
+		if of, ok := strings.CutPrefix(name, Variable("connections.")); ok {
+			if of, ok = strings.CutSuffix(of, "_FILE"); ok {
+				value = "" // which is read from the file below
+			}
 			l.connection(strings.ToLower(strings.ReplaceAll(of, "_", "-")), value, name)
 		}
 	}

@@ -19,6 +19,7 @@ const pages = [
   { to: '/runs', name: 'Runs' },
   { to: '/notices', name: 'Notices' },
   { to: '/volumes', name: 'Volumes' },
+  { to: '/extracts', name: 'Extracts' },
   { to: '/places', name: 'Places' },
 ]
 

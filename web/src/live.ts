@@ -16,11 +16,12 @@ export const loads = ref<Progress[]>([])
 // keys of queries. Of a single arrival, run or feed only its own page asks again.
 const concerned: Record<string, string[]> = {
   arrival: ['day', 'status', 'arrivals', 'feeds', 'slots', 'rejects', 'reject-groups'],
-  load: ['target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
+  load: ['extract-windows', 'target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
   rollup: ['rollups', 'target', 'rows'],
   run: ['runs'],
   slot: ['day', 'status', 'slots', 'slot-counts', 'feeds'],
   feed: ['status', 'feeds', 'day', 'versions', 'plan'],
+  extract: ['extracts', 'extract', 'extract-windows', 'status'],
   notice: ['notices', 'problems', 'outlets'],
 }
 

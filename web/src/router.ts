@@ -24,6 +24,8 @@ export const router = createRouter({
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
     { path: '/volumes', component: () => import('./pages/Volumes.vue'), meta: { title: 'Volumes' } },
+    { path: '/extracts', component: () => import('./pages/Extracts.vue'), meta: { title: 'Extracts' } },
+    { path: '/extracts/:extract', component: () => import('./pages/Extract.vue'), meta: { title: 'Extract' } },
     { path: '/places', component: () => import('./pages/Places.vue'), meta: { title: 'Places' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
@@ -39,5 +41,5 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  document.title = `${String(to.params.feed ?? to.meta.title)} · Mullein`
+  document.title = `${String(to.params.feed ?? to.params.extract ?? to.meta.title)} · Mullein`
 })

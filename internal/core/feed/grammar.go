@@ -341,7 +341,7 @@ func tellKeys() *key {
 // told is what a feed may have told: what is of a service as a whole is none of it.
 var told = slices.DeleteFunc(news.Names(), func(name string) bool {
 	k := news.Kind(name)
-	return k == news.Service || k == news.Outlet || k == news.Ending
+	return k == news.Service || k == news.Outlet || k == news.Ending || k == news.Extract
 })
 
 func dueKeys() *key {

@@ -28,6 +28,7 @@ const (
 	Service  Kind = "service"  // a service that was lost
 	Outlet   Kind = "outlet"   // an outlet that does not take messages
 	Ending   Kind = "ending"   // a certificate or a credential that is about to end
+	Extract  Kind = "extract"  // an extract that failed, after all attempts
 	Loaded   Kind = "loaded"   // a load
 	Computed Kind = "computed" // a rollup that was computed
 	Changed  Kind = "changed"  // what somebody did
@@ -36,7 +37,7 @@ const (
 // Kinds returns all kinds.
 func Kinds() []Kind {
 	return []Kind{Late, Missing, Refused, Failed, Held, Rejects, Warning, Table, Landing, Database, Disk, Stopped, Rollup,
-		Service, Outlet, Ending, Loaded, Computed, Changed}
+		Service, Outlet, Extract, Ending, Loaded, Computed, Changed}
 }
 
 // Names returns the names of all kinds.
@@ -52,7 +53,7 @@ func (k Kind) IsProblem() bool { return k != Loaded && k != Computed && k != Cha
 
 // Urgency orders kinds for people: the smallest comes first.
 func (k Kind) Urgency() int {
-	return slices.Index([]Kind{Database, Service, Disk, Landing, Table, Stopped, Outlet, Missing, Refused, Failed, Held, Late, Rollup, Rejects, Warning, Ending}, k)
+	return slices.Index([]Kind{Database, Service, Disk, Landing, Table, Stopped, Extract, Outlet, Missing, Refused, Failed, Held, Late, Rollup, Rejects, Warning, Ending}, k)
 }
 
 // Route says who is told of what.
@@ -95,7 +96,8 @@ func Cause(kind Kind, feed, supplier, of string) string {
 		return "supplier " + supplier
 	case kind == Landing:
 		return "landings"
-	case kind == Database || kind == Disk || kind == Table || kind == Rollup || kind == Service || kind == Outlet || kind == Ending:
+	case kind == Database || kind == Disk || kind == Table || kind == Rollup || kind == Service || kind == Outlet || kind == Extract ||
+		kind == Ending:
 		return of
 	}
 	return "feed " + feed

@@ -13,8 +13,8 @@ const all = ref(false)
 const some = <T,>(list: T[]) => (all.value ? list : list.slice(0, few))
 // A slot whose file was refused is told by its arrival.
 const wrong = computed(() => props.status.wrong.filter((s) => s.state !== 'refused'))
-const folded = computed(() => [props.status.stopped, props.status.needs, wrong.value].reduce((n, list) => n + Math.max(0, list.length - few), 0))
-const nothing = computed(() => !props.status.stopped.length && !props.status.needs.length && !wrong.value.length)
+const folded = computed(() => [props.status.stopped, props.status.extracts, props.status.needs, wrong.value].reduce((n, list) => n + Math.max(0, list.length - few), 0))
+const nothing = computed(() => !props.status.stopped.length && !props.status.extracts.length && !props.status.needs.length && !wrong.value.length)
 </script>
 
 <template>
@@ -24,7 +24,7 @@ const nothing = computed(() => !props.status.stopped.length && !props.status.nee
   </div>
   <p v-if="nothing" class="nothing">Nothing does. All that came in the last days is loaded, or on its way.</p>
   <SlotTable v-if="wrong.length" :slots="some(wrong)" />
-  <table v-if="status.needs.length || status.stopped.length" class="grid">
+  <table v-if="status.needs.length || status.stopped.length || status.extracts.length" class="grid">
     <tbody>
       <tr v-for="f in some(status.stopped)" :key="f.feed">
         <td class="t"><StateMark state="failed" bare /> not working</td>
@@ -32,6 +32,14 @@ const nothing = computed(() => !props.status.stopped.length && !props.status.nee
           <router-link :to="`/feeds/${f.feed}`">{{ f.feed }}</router-link>
         </td>
         <td colspan="2">{{ f.problem }}</td>
+      </tr>
+      <tr v-for="x in some(status.extracts)" :key="x.extract">
+        <td class="t"><StateMark state="failed" /></td>
+        <td>
+          <router-link :to="`/extracts/${x.extract}`">{{ x.extract }}</router-link>
+        </td>
+        <td class="path">an extract: {{ harmless(x.problem) }}</td>
+        <td class="t quiet" :title="exact(x.since)">{{ time(x.since) }}</td>
       </tr>
       <tr v-for="a in some(status.needs)" :key="a.id">
         <td><StateMark :state="a.state" /></td>

@@ -24,7 +24,7 @@ const { data: whole } = useQuery({ queryKey: computed(() => ['notices', shown.va
 const shownParts = 3
 const words: Record<string, string> = {
   late: 'late', missing: 'missing', refused: 'refused', failed: 'failed', held: 'held', rejects: 'many rejects', warning: 'a check warns', table: 'the table does not fit', landing: 'the landing is away',
-  database: 'the database is away', disk: 'the disk is short of room', stopped: 'not working', rollup: 'rollup not kept', service: 'a service was lost', outlet: 'an outlet fails', ending: 'about to end',
+  database: 'the database is away', disk: 'the disk is short of room', stopped: 'not working', rollup: 'rollup not kept', service: 'a service was lost', outlet: 'an outlet fails', extract: 'an extract failed', ending: 'about to end',
 }
 const marks: Record<string, string> = { late: 'late', missing: 'missing', held: 'held', rejects: 'refused', warning: 'held', refused: 'refused' }
 const link = (p: Problem['parts'][number]) => (p.arrival ? `/arrivals/${p.arrival}` : p.slot ? `/due?feed=${p.feed}` : p.feed ? `/feeds/${p.feed}` : '/runs')

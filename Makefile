@@ -40,7 +40,7 @@ without_race := ./internal/core/... ./internal/e2e ./internal/place/objects
 heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsItsReader|TenThousand|RandomPlays|ManyArrivalsAtATime
 
 test: build ## everything a change must pass
-	@setup/install.sh postgresql chromium openssh-server proftpd
+	@setup/install.sh postgresql chromium openssh-server proftpd mariadb rabbitmq
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "not formatted: run gofmt -w cmd internal"; exit 1; }
 	go vet ./... # all of it, and once: not again with each test
 	go tool staticcheck ./...

@@ -9,7 +9,9 @@ for package in "$@"; do
     chromium) [ -x /usr/bin/chromium ] || missing+=(chromium) ;;
     openssh-server) [ -x /usr/sbin/sshd ] || missing+=(openssh-server) ;;
     proftpd) { [ -x /usr/sbin/proftpd ] && [ -e /usr/lib/proftpd/mod_tls.so ]; } || missing+=(proftpd-core proftpd-mod-crypto) ;;
-    *) echo "setup/install.sh knows postgresql, chromium, openssh-server and proftpd, not $package" >&2; exit 2 ;;
+    mariadb) { [ -x /usr/sbin/mariadbd ] && [ -x /usr/bin/mariadb-install-db ]; } || missing+=(mariadb-server-core mariadb-client-core) ;;
+    rabbitmq) [ -x /usr/lib/rabbitmq/bin/rabbitmq-server ] || missing+=(rabbitmq-server) ;;
+    *) echo "setup/install.sh knows postgresql, chromium, openssh-server, proftpd, mariadb and rabbitmq, not $package" >&2; exit 2 ;;
   esac
 done
 [ ${#missing[@]} -gt 0 ] || exit 0

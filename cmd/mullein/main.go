@@ -14,6 +14,7 @@ import (
 	_ "time/tzdata" // zones work on machines without a zone database
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/term"
 
 	"mullein/internal/cli"
@@ -102,14 +103,25 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	if err != nil {
 		return err
 	}
-	far, err := demo.FarSide(ctx, c.Home, root)
+	database := c.Database
+	if database == "" {
+		home, err := filepath.Abs(c.Home)
+		if err != nil {
+			return err
+		}
+		if c.Private, err = localpg.Start(ctx, localpg.Options{Dir: home}); err != nil {
+			return err
+		}
+		database = c.Private.URL()
+	}
+	far, err := demo.FarSide(ctx, c.Home, root, database)
 	if err != nil {
-		return fmt.Errorf("the buoys' SFTP server: %w", err)
+		return err
 	}
 	reread := c.Reread
-	c.Settings, c.Reread = far(told(c.Settings)), func() (settings.Settings, error) {
+	c.Settings, c.Reread = far.Settings(told(c.Settings)), func() (settings.Settings, error) {
 		s, err := reread()
-		return far(told(s)), err
+		return far.Settings(told(s)), err
 	}
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)
@@ -117,7 +129,8 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 			err := demo.PutAtPlaces(ctx, service, r.Root)
 			if err == nil {
 				fmt.Println("Suppliers  at work in the landing; open the console and watch. Ctrl-C ends the demo.")
-				err = demo.Work(ctx, r.Root)
+				err = workAtOnce(ctx, func(ctx context.Context) error { return demo.Work(ctx, r.Root) },
+					func(ctx context.Context) error { return far.Work(ctx, service) })
 			}
 			if err != nil && ctx.Err() == nil {
 				failed <- fmt.Errorf("the sample suppliers: %w", err)
@@ -134,6 +147,15 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 	default:
 		return nil
 	}
+}
+
+// workAtOnce runs functions at once, until ctx ends or one fails.
+func workAtOnce(ctx context.Context, do ...func(context.Context) error) error {
+	all, each := errgroup.WithContext(ctx)
+	for _, one := range do {
+		all.Go(func() error { return one(each) })
+	}
+	return all.Wait()
 }
 
 // example runs the fixed example in a fresh database and shows what happened.

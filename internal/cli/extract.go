@@ -306,7 +306,7 @@ func (c *command) extractRehearse() *cobra.Command {
 				if r.Empty {
 					c.say("%s: nothing is new since %s\n", r.Extract, r.Mark)
 				} else {
-					c.say("%s: %s in %s, into %s\n", r.Extract, rowsOf(r.Rows), r.Window, strings.Join(r.Names, ", "))
+					c.say("%s: %s, %s, into %s\n", r.Extract, rowsOf(r.Rows), r.Window, strings.Join(r.Names, ", "))
 				}
 				if r.Ahead > 0 {
 					c.say("  %s later than the database's clock; they wait\n", rowsOf(r.Ahead))

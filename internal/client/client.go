@@ -779,6 +779,11 @@ func query(pairs ...string) url.Values {
 	return q
 }
 
+// NudgeWith passes on the message of an object store, or a CloudEvent, that says that something is new.
+func (c *Client) NudgeWith(ctx context.Context, message any) error {
+	return c.call(ctx, http.MethodPost, "/nudges", nil, message, nil)
+}
+
 // Nudge says that something new may lie at a path: below the landing of a feed.
 func (c *Client) Nudge(ctx context.Context, feed, path string) (out api.Nudged, err error) {
 	return out, c.call(ctx, http.MethodPost, "/nudges", nil, map[string]string{"feed": feed, "path": path}, &out)

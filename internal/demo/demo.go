@@ -28,7 +28,7 @@ import (
 	"mullein/internal/core/rollup"
 )
 
-//go:embed feeds/*.yaml rollups/*.yaml
+//go:embed feeds/*.yaml rollups/*.yaml far/*.yaml
 var feeds embed.FS
 
 // Put creates the sample feeds and rollups, and their landing folders below root.
@@ -36,9 +36,13 @@ func Put(ctx context.Context, service *client.Client, root string) error {
 	return put(ctx, service, root, func(text string) string { return text })
 }
 
-// PutAtPlaces is Put for a service that knows the place of [FarSide].
+// PutAtPlaces is Put for a service that knows what is outside, as [FarSide] starts it; with the extract of the neighbour's
+// database.
 func PutAtPlaces(ctx context.Context, service *client.Client, root string) error {
-	return put(ctx, service, root, atPlaces)
+	if err := put(ctx, service, root, atPlaces); err != nil {
+		return err
+	}
+	return putNeighbour(ctx, service, root)
 }
 
 func put(ctx context.Context, service *client.Client, root string, change func(text string) string) error {

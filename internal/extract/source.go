@@ -41,11 +41,15 @@ type Window struct {
 
 // String returns the window as people write it.
 func (w Window) String() string {
-	switch w.Bounds {
-	case All:
+	switch {
+	case w.Bounds == All:
 		return "all rows"
-	case UpTo:
-		return "(, " + w.High + "]"
+	case w.Bounds == Since && w.Low == w.High:
+		return "nothing after " + w.Low
+	case w.High == "":
+		return "nothing yet"
+	case w.Bounds == UpTo:
+		return "up to " + w.High
 	}
 	return string(w.Bounds[0]) + w.Low + ", " + w.High + string(w.Bounds[1])
 }

@@ -53,8 +53,9 @@ type Config struct {
 	Objects  place.Dial         // how object stores are reached; nil where the program has none
 	Stray    <-chan string      // what libraries wrote to the standard error, a line each; may be nil
 
-	disk func() (free uint64, where string) // of the private PostgreSQL; nil for another
-	own  []string                           // files and folders of the service itself
+	Private *localpg.Server                    // the private PostgreSQL, where it runs already; nil to start it
+	disk    func() (free uint64, where string) // of the private PostgreSQL; nil for another
+	own     []string                           // files and folders of the service itself
 }
 
 type engineStepObserver = func(feed string, arrival int64, step load.Step)
@@ -142,6 +143,9 @@ func Serve(ctx context.Context, c Config) error {
 }
 
 func startOwn(ctx context.Context, home string, c Config) (*localpg.Server, error) {
+	if c.Private != nil {
+		return c.Private, nil
+	}
 	own, err := localpg.Start(ctx, localpg.Options{Dir: home})
 	if err != nil {
 		return nil, err

@@ -39,7 +39,7 @@ async function signOut() {
       <header v-if="signedIn && !route.meta.open">
         <nav class="row" aria-label="Pages">
           <router-link to="/today" class="name"><img :src="`${base}/icon.svg`" alt="" width="22" height="22" />Mullein</router-link>
-          <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page">{{ p.name }}</router-link>
+          <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page" :class="{ 'router-link-active': route.path.startsWith(`${p.to}/`) }">{{ p.name }}</router-link>
         </nav>
         <div class="row">
           <span class="quiet" role="status" :title="live ? 'This page updates by itself.' : 'The stream of news is broken; trying again.'">

@@ -26,6 +26,9 @@ const shapes: Record<string, { path: string; tone: string; filled?: boolean }> =
   missing: { path: 'M5 2.500H3v9h2M9 2.500h2v9H9', tone: 'bad' },
   excused: { path: 'M3 8.500c2-3 3-3 4-1.500s2 1.500 4-1.500', tone: 'quiet' },
   surplus: { path: 'M7 3.500v7M3.500 7h7', tone: 'cool' },
+  waiting: { path: 'M7 3a4 4 0 1 0 .001 0ZM7 4.800V7l1.600 1', tone: 'quiet' },
+  working: { path: 'M4.500 3v8l6-4Z', tone: 'cool', filled: true },
+  again: { path: 'M10.500 7H4M6.500 4 3.500 7l3 3', tone: 'warm' },
   paused: { path: 'M4.500 3v8M9.500 3v8', tone: 'warm' },
 }
 const shape = computed(() => shapes[props.state] ?? { path: 'M7 6.500a.5.5 0 1 0 .001 0Z', tone: 'quiet' })

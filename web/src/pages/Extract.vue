@@ -92,7 +92,7 @@ const took = (w: Window) => (w.finished_at ? duration(Date.parse(w.finished_at) 
     </dl>
     <p v-if="rehearsal" role="status">
       <template v-if="rehearsal.empty">Nothing is new since {{ rehearsal.mark }}.</template>
-      <template v-else>A run would write {{ count(rehearsal.rows) }} rows of <span class="mono">{{ rehearsal.window }}</span> into <span class="mono">{{ rehearsal.names[0] }}</span>.</template>
+      <template v-else>A run would write {{ count(rehearsal.rows) }} rows, <span class="mono">{{ rehearsal.window }}</span>, into <span class="mono">{{ rehearsal.names[0] }}</span>.</template>
       <template v-if="rehearsal.ahead"> {{ count(rehearsal.ahead) }} rows are later than the database's clock, and wait.</template>
       <template v-if="rehearsal.blank"> {{ count(rehearsal.blank) }} rows have no {{ extract.by }}, and are in no window.</template>
     </p>

@@ -22,6 +22,7 @@ import (
 	"mullein/internal/demo"
 	"mullein/internal/localpg"
 	"mullein/internal/place/objects"
+	"mullein/internal/queue/brokers"
 	"mullein/internal/server"
 	"mullein/internal/settings"
 )
@@ -49,7 +50,7 @@ func config(o cli.ServeOptions) server.Config {
 			return settings.Settings{}, err
 		}
 		return l.Settings, nil
-	}, Log: logger(), Objects: objects.Dial, Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
+	}, Log: logger(), Objects: objects.Dial, Queues: brokers.Dial, Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
 }
 
 // open returns the address of a database that is named, or starts the private one.

@@ -19,6 +19,22 @@ type PlaceList struct {
 	Items []Place `json:"items" nullable:"false"`
 }
 
+// Queue is a queue of messages that say that something new may lie somewhere, as a service reads it.
+type Queue struct {
+	Name     string     `json:"queue"`
+	URL      string     `json:"url"`
+	Messages int64      `json:"messages" doc:"That came to this service since it began"`
+	Unknown  int64      `json:"unknown" doc:"Of them, those that are of nothing that is known"`
+	LastAt   *time.Time `json:"last_at" doc:"When the last message came"`
+	LastSaid string     `json:"last_said" doc:"Of the last message of nothing that is known: why"`
+	Problem  string     `json:"problem" doc:"Why it is not read now; empty where it is"`
+}
+
+// QueueList is all queues.
+type QueueList struct {
+	Items []Queue `json:"items" nullable:"false"`
+}
+
 // PlaceTest is what came of trying a place.
 type PlaceTest struct {
 	Place string      `json:"place"`

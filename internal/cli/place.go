@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"mullein/internal/api"
 	"mullein/internal/client"
 )
 
@@ -17,13 +18,22 @@ func (c *command) place() *cobra.Command {
 }
 
 func (c *command) placeList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "The places of the settings, and how they do", Args: arguments(0, 0),
+	return &cobra.Command{Use: "list", Short: "The places and queues of the settings, and how they do", Args: arguments(0, 0),
 		RunE: c.call(func(ctx context.Context, service *client.Client, _ []string) error {
 			list, err := service.Places(ctx)
 			if err != nil {
 				return err
 			}
-			return c.show(list, func() {
+			queues, err := service.Queues(ctx)
+			if err != nil {
+				return err
+			}
+			both := struct {
+				api.PlaceList
+				Queues []api.Queue `json:"queues"`
+			}{list, queues.Items}
+			return c.show(both, func() {
+				defer c.queueTable(queues.Items)
 				if len(list.Items) == 0 {
 					fmt.Fprintln(c.out, "No places. Name one under places in mullein.yaml; docs/places.md shows how.")
 					return
@@ -40,6 +50,19 @@ func (c *command) placeList() *cobra.Command {
 				t.write(c.out)
 			})
 		})}
+}
+
+// queueTable shows queues, as the service that answers reads them.
+func (c *command) queueTable(queues []api.Queue) {
+	if len(queues) == 0 {
+		return
+	}
+	fmt.Fprintln(c.out)
+	t := &grid{head: []string{"QUEUE", "URL", "MESSAGES", "LAST", "UNKNOWN", "PROBLEM"}}
+	for _, q := range queues {
+		t.add(text(q.Name), text(shorten(q.URL, 60)), integer(q.Messages), when(q.LastAt), integer(q.Unknown), text(shorten(oneLine(q.Problem+q.LastSaid), 70)))
+	}
+	t.write(c.out)
 }
 
 func (c *command) placeTest() *cobra.Command {

@@ -263,6 +263,11 @@ func (c *Client) Places(ctx context.Context) (api.PlaceList, error) {
 	return get[api.PlaceList](ctx, c, "/places", nil)
 }
 
+// Queues returns the queues of messages that say that something new may lie somewhere.
+func (c *Client) Queues(ctx context.Context) (api.QueueList, error) {
+	return get[api.QueueList](ctx, c, "/queues", nil)
+}
+
 // TestPlace signs in at a place and lists it.
 func (c *Client) TestPlace(ctx context.Context, place string) (out api.PlaceTest, err error) {
 	return out, c.call(ctx, http.MethodPost, "/places/"+url.PathEscape(place)+"/test", nil, nil, &out)

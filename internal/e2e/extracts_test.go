@@ -135,6 +135,7 @@ func TestAnExtractFeedsAFeed(t *testing.T) {
 	assert.Contains(t, stderr, "--because")
 	code, out, stderr = s.mullein("extract", "mark", "csv-out", "--back-to", "2", "--because", "the feed was put again")
 	assert.Zero(t, code, stderr)
+	assert.Contains(t, out, "csv-out: 20", "the mark of before")
 	code, _, stderr = s.mullein("extract", "mark", "csv-out", "--set", "soon", "--because", "try")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, `invalid input syntax for type timestamp`)

@@ -12,7 +12,7 @@ import (
 
 // parquetFile writes Parquet, column by column.
 type parquetFile struct {
-	out     *parquet.Writer
+	out     *parquet.GenericWriter[any]
 	columns []Column
 	cells   []parquet.Value // of a column of a batch
 	text    []byte          // what cells' bytes point into
@@ -32,7 +32,7 @@ const (
 
 func newParquet(to io.Writer, columns []Column) *parquetFile {
 	return &parquetFile{columns: columns, cells: make([]parquet.Value, 0, batchRows),
-		out: parquet.NewWriter(to, parquet.NewSchema("rows", newOrdered(columns)), parquet.Compression(&parquet.Snappy), parquet.DataPageStatistics(false),
+		out: parquet.NewGenericWriter[any](to, parquet.NewSchema("rows", newOrdered(columns)), parquet.Compression(&parquet.Snappy), parquet.DataPageStatistics(false),
 			parquet.CreatedBy("mullein", "", ""))}
 }
 

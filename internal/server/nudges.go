@@ -48,8 +48,23 @@ func (s *Server) nudge(ctx context.Context, in *nudgeInput) (*body[api.Nudged], 
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
+	taken, unknown, err := s.takeNudges(ctx, list)
+	return give(api.Nudged{Taken: taken, Unknown: unknown}, err)
+}
+
+// takeMessage takes a message of a queue. One that cannot be read is of nothing that is known.
+func (s *Server) takeMessage(ctx context.Context, text []byte, header func(name string) string) (taken int, unknown []string, err error) {
+	list, err := nudge.Read(text, header)
+	if err != nil {
+		return 0, []string{err.Error()}, nil
+	}
+	return s.takeNudges(ctx, list)
+}
+
+// takeNudges passes nudges on to all services, and says what is known of none of them.
+func (s *Server) takeNudges(ctx context.Context, list []nudge.Nudge) (taken int, unknown []string, err error) {
 	var out []ledger.Nudged
-	unknown := []string{}
+	unknown = []string{}
 	for i := range list {
 		some, err := s.nudgedAt(&list[i])
 		if err != nil {
@@ -63,10 +78,10 @@ func (s *Server) nudge(ctx context.Context, in *nudgeInput) (*body[api.Nudged], 
 	if len(out) > 0 {
 		err = s.ledger.Nudge(ctx, out)
 	}
-	return give(api.Nudged{Taken: len(out), Unknown: unknown}, err)
+	return len(out), unknown, err
 }
 
-// mostUnknown bounds how many nudges an answer names that are of nothing that is known.
+// mostUnknown bounds how many nudges are named that are of nothing that is known.
 const mostUnknown = 20
 
 // nudgedAt says where a nudge is about; of an object, that may be at several places.

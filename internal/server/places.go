@@ -11,6 +11,7 @@ import (
 	"mullein/internal/api"
 	"mullein/internal/landing"
 	"mullein/internal/place"
+	"mullein/internal/queue"
 )
 
 // PlacePath names a place.
@@ -20,6 +21,7 @@ type PlacePath struct {
 
 func (s *Server) placeRoutes() {
 	huma.Register(s.api, get("places", "/places", "Places outside of this machine where files lie"), s.listPlaces)
+	huma.Register(s.api, get("queues", "/queues", "Queues of messages that say that something new may lie somewhere, and how this service reads them"), s.listQueues)
 	huma.Register(s.api, do(http.MethodPost, "test-place", "/places/{place}/test", "Sign in at a place and list it, and say what came of it"),
 		s.testPlace)
 	huma.Register(s.api, get("browse-place", "/places/{place}/files", "Files of a folder of a place, and below it"), s.browsePlace)
@@ -48,6 +50,16 @@ func (s *Server) listPlaces(ctx context.Context, _ *struct{}) (*body[api.PlaceLi
 		out.Items = append(out.Items, one)
 	}
 	return give(out, nil)
+}
+
+func (s *Server) listQueues(context.Context, *struct{}) (*body[api.QueueList], error) {
+	return give(api.QueueList{Items: each(s.queues.List(), func(q *queue.State) api.Queue {
+		out := api.Queue{Name: q.Name, URL: q.URL, Messages: q.Messages, Unknown: q.Unknown, LastSaid: q.LastSaid, Problem: q.Problem}
+		if !q.LastAt.IsZero() {
+			out.LastAt = &q.LastAt
+		}
+		return out
+	})}, nil)
 }
 
 func (s *Server) testPlace(ctx context.Context, in *PlacePath) (*body[api.PlaceTest], error) {

@@ -31,6 +31,7 @@ import (
 	"mullein/internal/localpg"
 	"mullein/internal/notice"
 	"mullein/internal/place"
+	"mullein/internal/queue"
 	"mullein/internal/settings"
 	"mullein/internal/table"
 	"mullein/internal/trace"
@@ -51,6 +52,7 @@ type Config struct {
 	Ready    func(Running)      // may be nil; called when the service answers
 	OnStep   engineStepObserver // may be nil
 	Objects  place.Dial         // how object stores are reached; nil where the program has none
+	Queues   queue.Dial         // how queues are reached; nil where the program has none
 	Stray    <-chan string      // what libraries wrote to the standard error, a line each; may be nil
 
 	Private *localpg.Server                    // the private PostgreSQL, where it runs already; nil to start it
@@ -229,6 +231,11 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 	s.database = url
 	s.extracts = s.newExtracts(extract.Options{Service: who.ID, Folder: filepath.Join(home, extractsFolder)})
 	s.settings.now.Store(&c.Settings)
+	s.queues = queue.New(queue.Options{Dial: c.Queues, Take: s.takeMessage, Log: c.Log})
+	if c.Queues != nil {
+		s.queues.Set(c.Settings.Queues)
+		noting.Go(func() { s.queues.Run(working) })
+	}
 	if err := s.router.SetTrustedProxies(c.Proxies); err != nil {
 		return fmt.Errorf("proxies: %w", err)
 	}
@@ -268,6 +275,9 @@ func serve(ctx context.Context, home, url string, listener net.Listener, c Confi
 					e.Reconnected()
 				}
 				places.Set(now.Places)
+				if c.Queues != nil {
+					s.queues.Set(now.Queues)
+				}
 			}, c.Log.Warn)
 		})
 	}

@@ -33,6 +33,7 @@ import (
 	"mullein/internal/ledger"
 	"mullein/internal/notice"
 	"mullein/internal/place"
+	"mullein/internal/queue"
 	"mullein/internal/settings"
 	"mullein/internal/table"
 )
@@ -59,6 +60,7 @@ type Server struct {
 	roots    []string
 	places   *place.Places
 	extracts *extract.Worker
+	queues   *queue.Queues
 	database string           // the URL of the main one
 	gather   *gather.Gatherer // of rows of senders without files
 	log      *slog.Logger

@@ -35,6 +35,7 @@ func (l *Loaded) check() error {
 		c.outlet("outlets."+name, name, &o)
 	}
 	c.places()
+	c.queues()
 	if r := l.Records; r.After < Span(time.Second) || r.Rows < 1 || r.Bytes < 1 {
 		c.fail("records", "after is 1s or more, rows and bytes 1 or more")
 	}

@@ -65,5 +65,5 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 		check(b[1])
 		settings++
 	}
-	assert.Equal(t, []int{7, 3}, []int{settings, feeds})
+	assert.Equal(t, []int{8, 3}, []int{settings, feeds})
 }

@@ -170,7 +170,7 @@ func under(path, name string) string { return strings.TrimPrefix(path+"."+name, 
 
 // Variable returns the name of the environment variable of a setting.
 func Variable(path string) string {
-	for _, many := range []string{"connections.", "outlets.", "places."} {
+	for _, many := range []string{"connections.", "outlets.", "places.", "queues."} {
 		if rest, ok := strings.CutPrefix(path, many); ok {
 			path = strings.TrimSuffix(many, "s.") + "." + rest
 		}

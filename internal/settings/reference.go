@@ -51,7 +51,7 @@ Each setting has a variable: ` + "`keep.events`" + ` is ` + "`MULLEIN_KEEP_EVENT
 ` + "`MULLEIN_OUTLET_DUTY_MAIL_PASSWORD`" + `; lists and mappings are written as YAML. With ` + "`_FILE`" + ` behind it, it names a file that holds the value,
 for secrets. Secrets are never shown.
 
-Outlets, ` + "`tell`" + `, ` + "`connections`" + `, ` + "`places`" + `, ` + "`sign_in`" + `, ` + "`address`" + ` and ` + "`price`" + ` are taken up while the service runs; a file that is wrong then is said in the log and in
+Outlets, ` + "`tell`" + `, ` + "`connections`" + `, ` + "`places`" + `, ` + "`queues`" + `, ` + "`sign_in`" + `, ` + "`address`" + ` and ` + "`price`" + ` are taken up while the service runs; a file that is wrong then is said in the log and in
 ` + "`mullein status`" + `, and what was before holds. All else needs a restart.
 
 | setting | default | what it says |

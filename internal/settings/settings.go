@@ -24,6 +24,7 @@ type Settings struct {
 	AddedColumns    int               `json:"added_columns" doc:"Columns that a file may add to a table with extra_columns: add, at the most; 1 or more."`
 	Traces          string            `json:"traces" doc:"Where traces of arrivals are sent by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default: nowhere."`
 	Places          map[string]Place  `json:"places" doc:"Locations outside of this machine where files lie, by name: a-z, 0-9 and -. Feeds name them, as in at: place:upper-catchment/outgoing."`
+	Queues          map[string]Queue  `json:"queues" doc:"Queues of messages that say that something new may lie somewhere, by name: a-z, 0-9 and -."`
 	NudgeSecret     string            `json:"nudge_secret" secret:"true" doc:"What nudges are signed with that come without a token: whsec_ and 24 to 64 bytes in base64, as Standard Webhooks says. Default: each needs a token."`
 	NudgeSecretFile string            `json:"nudge_secret_file" doc:"A file with the secret, read when it is needed."`
 	Records         Records           `json:"records" doc:"When rows that senders without files have posted become a file of the landing: whatever comes first."`

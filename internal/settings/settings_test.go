@@ -70,7 +70,7 @@ func TestTheEnvironmentAndFlagsWin(t *testing.T) {
 	home := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(home, FileName), []byte(whole), 0o600))
 	l, err := Read(From{Home: home, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:1", "MULLEIN_KEEP_EVENTS=2d",
-		"MULLEIN_CONNECTION_OTHER_ONE=postgres://o/o", "MULLEIN_DATABASE_FILE=" + secret, "MULLEIN_OUTLET_PAGER_TIME_LIMIT=7s",
+		"MULLEIN_CONNECTION_OTHER_ONE=postgres://o/o", "MULLEIN_DATABASE_FILE=" + secret, "MULLEIN_CONNECTION_FAR_FILE=" + secret, "MULLEIN_OUTLET_PAGER_TIME_LIMIT=7s",
 		"MULLEIN_LANDING_ROOTS=[/a, /b]", "MULLEIN_TELL=[{of: [held], by: pager}]"},
 		Given: map[string][]string{"listen": {"127.0.0.1:2"}, "sessions": {"20"}}})
 	require.NoError(t, err)
@@ -79,6 +79,7 @@ func TestTheEnvironmentAndFlagsWin(t *testing.T) {
 	assert.Equal(t, "postgres://x:pw@h/records", l.Database)
 	assert.Equal(t, Span(48*time.Hour), l.Keep.Events)
 	assert.Equal(t, "postgres://o/o", l.Connections["other-one"])
+	assert.Equal(t, "postgres://x:pw@h/records", l.Connections["far"])
 	assert.Equal(t, Span(7*time.Second), l.Outlets["pager"].TimeLimit)
 	assert.Equal(t, []string{"/a", "/b"}, l.LandingRoots)
 	assert.Equal(t, []Tell{{Of: []string{"held"}, By: "pager"}}, l.Tell)
@@ -114,6 +115,11 @@ func TestWhatIsWrongIsSaidWithItsPlace(t *testing.T) {
 		"outlets:\n  x: {command: [/p]}\ntell:\n  - {of: [refusd], by: x}\n":          `mullein.yaml:4:11: tell.0.of.0: "refusd" is nothing that is told; did you mean "refused"?`,
 		"outlets:\n  mail: {command: [/p]}\ntell:\n  - {of: [held], by: mial}\n":      `mullein.yaml:4:18: tell.0.by: there is no outlet "mial"; did you mean "mail"?`,
 		"outlets:\n  x: {command: [/p]}\ntell:\n  - {of: [held], by: x, to: owner}\n": "mullein.yaml:4:18: tell.0.by: outlet x sends no mail, so that there is no to",
+		"queues: {q: {url: \"other://x\"}}\n":                                         `mullein.yaml:1:14: queues.q.url: "other://x" is no queue; it begins with rabbit://, awssqs://, azuresb://, gcppubsub://`,
+		"queues: {q: {url: \"rabbit://x\"}}\n":                                        "mullein.yaml:1:10: queues.q.server_file: the broker is needed",
+		"queues: {q: {url: \"rabbit://x\", server: \"amqp://u:p@far.example/\"}}\n":   "mullein.yaml:1:33: queues.q.server: the broker needs an amqps address, or amqp on this machine",
+		"queues: {q: {url: \"awssqs://x\", server: \"amqp://localhost/\"}}\n":         "mullein.yaml:1:33: queues.q.server: the server is of rabbit://",
+		"queues: {Q: {url: \"awssqs://x\"}}\n":                                        "mullein.yaml:1:10: queues.Q: a name is made of a-z, 0-9 and -",
 		"connections: {main: postgres://x}\n":                                         "mullein.yaml:1:15: connections.main: this is the database with the records; name it as database",
 	} {
 		_, err := read(t, text)

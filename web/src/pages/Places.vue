@@ -13,6 +13,8 @@ const route = useRoute()
 const router = useRouter()
 const { data, error, refetch } = useQuery({ queryKey: ['places'], staleTime: 0, refetchInterval: 10_000, queryFn: () => got(api.GET('/api/v1/places')) })
 
+const { data: queues } = useQuery({ queryKey: ['queues'], staleTime: 0, refetchInterval: 10_000, queryFn: () => got(api.GET('/api/v1/queues')) })
+
 const tests = ref<Record<string, components['schemas']['PlaceTest'] | string>>({})
 async function test(place: string) {
   tests.value[place] = 'trying...'
@@ -74,6 +76,24 @@ const { data: files, error: unlisted, isFetching } = useQuery({
             </td>
           </tr>
         </template>
+      </tbody>
+    </table>
+  </section>
+  <section v-if="queues?.items.length" class="panel">
+    <h2>Queues</h2>
+    <table class="grid">
+      <thead>
+        <tr><th>Queue</th><th>Address</th><th class="n" title="That came to this service since it began">Messages</th><th class="n" title="Of nothing that is known">Unknown</th><th>Last</th><th>How it is</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="q in queues.items" :key="q.queue">
+          <td>{{ q.queue }}</td>
+          <td class="mono address">{{ q.url }}</td>
+          <td class="n">{{ count(q.messages) }}</td>
+          <td class="n" :title="q.last_said">{{ count(q.unknown) }}</td>
+          <td class="t" :title="exact(q.last_at)">{{ time(q.last_at) }}</td>
+          <td class="what"><template v-if="q.problem"><StateMark state="failed" bare /> {{ harmless(q.problem) }}</template><span v-else class="quiet">read</span></td>
+        </tr>
       </tbody>
     </table>
   </section>

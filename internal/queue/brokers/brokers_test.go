@@ -150,9 +150,9 @@ func TestMessagesOfRabbitMQ(t *testing.T) {
 	eventually("the file of a message", func() bool { return loaded() == 1 })
 	t.Logf("from a message to rows: %s", time.Since(began))
 
-	nudge(1)                   // doubled
-	nudge(9)                   // of no file
-	send("what")               // no message
+	nudge(1)                  // doubled
+	nudge(9)                  // of no file
+	send("what")              // no message
 	send(map[string]string{}) // of nothing
 	for n := 2; n <= 5; n++ {
 		drop(n)

@@ -102,3 +102,31 @@ func TestAPlaceThatListsOddly(t *testing.T) {
 		return arrivals(ledger.Ready) == 3
 	}, 10*time.Second, 20*time.Millisecond)
 }
+
+// TestAPlaceIsListedLessWhileNothingIsExpected follows a day of a calendar.
+func TestAPlaceIsListedLessWhileNothingIsExpected(t *testing.T) {
+	t.Parallel()
+	f, err := feed.Parse("f.yaml", []byte("feed: f\nlanding: {at: 'place:far/in', files: 'a_{slot:%Y%m%d}.csv'}\nschema: {fields: [{name: id}], primaryKey: [id]}\n"+
+		"target: {table: a.b}\ndue: {cron: '0 6 * * *', missing_after: 3h}\n"))
+	require.NoError(t, err)
+	for _, c := range []struct {
+		at    string
+		least time.Duration
+		want  time.Duration
+	}{
+		{"05:30", 15 * time.Second, 15 * time.Second}, // it may come early
+		{"06:00", 15 * time.Second, 15 * time.Second},
+		{"08:59", 15 * time.Second, 15 * time.Second}, // late, and not yet missing
+		{"09:01", 15 * time.Second, 150 * time.Second},
+		{"23:00", 15 * time.Second, 150 * time.Second},
+		{"23:00", 10 * time.Minute, 15 * time.Minute},
+		{"23:00", time.Hour, time.Hour},
+		{"04:59", 15 * time.Second, time.Minute}, // until it may come again
+	} {
+		at, err := time.Parse("15:04", c.at)
+		require.NoError(t, err)
+		now := time.Date(2026, 3, 1, at.Hour(), at.Minute(), 0, 0, time.UTC)
+		assert.Equal(t, c.want, idleRest(f.Due, c.least, now), c.at)
+	}
+	assert.Equal(t, time.Second, idleRest(nil, time.Second, time.Now()), "without a calendar")
+}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/zeebo/xxh3"
 
+	"mullein/internal/core/due"
 	"mullein/internal/core/feed"
 	"mullein/internal/landing"
 	"mullein/internal/ledger"
@@ -79,6 +80,11 @@ const (
 	restFactor = 20
 	// farRest is the least rest of a landing at a place: its listings cost somebody else, and one that fails does so at once.
 	farRest = time.Second
+	// idleFactor makes a landing at a place rest so many times as long while its feed's calendar expects nothing, which begins
+	// idleLead before a slot again.
+	idleFactor = 10
+	maxIdle    = 15 * time.Minute
+	idleLead   = time.Hour
 	// maxWaiting bounds how many files may be about to become whole at a time.
 	// What is beyond is noticed when there is room.
 	maxWaiting = 50_000
@@ -217,6 +223,16 @@ func (o *lookout) listAll(ctx context.Context) {
 	o.afterListing(ctx, began, took, err)
 }
 
+// idleRest returns the least rest of a landing at a place. While the feed's calendar expects nothing it is longer, up to maxIdle:
+// what comes then is late or early, and can wait a little.
+func idleRest(calendar *due.Calendar, least time.Duration, now time.Time) time.Duration {
+	until, idle := calendar.Rests(now, idleLead)
+	if !idle {
+		return least
+	}
+	return max(least, min(idleFactor*least, maxIdle, until.Sub(now)))
+}
+
 // afterListing says when the landing is listed next, and records what is to be told
 // of a listing.
 func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.Duration, err error) {
@@ -226,6 +242,7 @@ func (o *lookout) afterListing(ctx context.Context, began time.Time, took time.D
 	}
 	if o.feed.Landing.IsFar() {
 		far = farRest
+		least = idleRest(o.feed.Due, least, time.Now())
 	}
 	o.rest = time.Now().Add(max(far, restFactor*took))
 	o.next = o.in.nextListing(took, least)

@@ -123,6 +123,19 @@ type Expected struct {
 	Late, Missing time.Time
 }
 
+// Rests returns until when nothing is expected: from when the last slot counts as missing until a lead before the next one. ok is
+// false at times at which something is, and where no schedule is known.
+func (c *Calendar) Rests(now time.Time, lead time.Duration) (until time.Time, ok bool) {
+	if c == nil || c.Times == nil {
+		return time.Time{}, false
+	}
+	next := c.Times.Next(now.Add(-c.Missing))
+	if next.IsZero() || !next.Add(-lead).After(now) {
+		return time.Time{}, false
+	}
+	return next.Add(-lead), true
+}
+
 // Slots returns the slots that are due after from and up to to, in order. A
 // feed without a schedule has none.
 func (c *Calendar) Slots(from, to time.Time) []Slot {

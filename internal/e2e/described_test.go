@@ -80,8 +80,13 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		require.NoError(t, err)
 		slot = string(b)
 	}
+	_, err = s.client.PutExtract(context.Background(), "stations-out", "x.yaml", "extract: stations-out\nfrom: {table: river.station}\n"+
+		"files: {at: landing/registry, name: 'out/x_{run}.csv'}\n")
+	require.NoError(t, err)
+	require.Zero(t, first(s.mullein("extract", "run", "stations-out", "--wait")))
 	values := map[string]string{
-		"{feed}": "gauge-readings", "{check}": "usual_size", "{place}": "upper", "{rollup}": "daily-peaks",
+		"{extract}": "stations-out",
+		"{feed}":    "gauge-readings", "{check}": "usual_size", "{place}": "upper", "{rollup}": "daily-peaks",
 		"{table}": "river.gauge_reading", "/arrivals/{id}": "/arrivals/" + arrival, "/runs/{id}": "/runs/1",
 		"/slots/{id}": "/slots/" + slot, "/notices/{id}": "/notices/1",
 	}

@@ -115,8 +115,20 @@ tell: [{of: [loaded], by: catalog}, {of: [loaded], by: file}]
 		require.NoError(t, err)
 		assert.NoError(t, compiled.Validate(value))
 	}
+	ended := func(text string) bool { // each run that began
+		count := func(of string) int { return strings.Count(text, `"eventType":"`+of+`"`) }
+		return count("START") == count("COMPLETE")+count("FAIL")+count("ABORT")
+	}
+	s.eventually(func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return ended(strings.Join(events, "\n"))
+	})
 	s.eventually(func() bool {
 		text, err := os.ReadFile(file)
+		if err == nil && !ended(string(text)) {
+			return false
+		}
 		return err == nil && strings.Count(string(text), "COMPLETE") >= 3 && strings.Contains(string(text), "OTHER")
 	})
 	text, err := os.ReadFile(file)

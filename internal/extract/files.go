@@ -9,6 +9,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -55,7 +57,7 @@ func (p *parts) take(b *Batch) error {
 		p.now.rows += int64(to - from)
 		from = to
 		full := p.files.SplitRows > 0 && p.now.rows >= p.files.SplitRows ||
-			p.files.SplitBytes > 0 && p.now.written.bytes+p.now.encoder.held() >= p.files.SplitBytes
+			p.files.SplitBytes > 0 && p.now.written.bytes.Load()+p.now.encoder.held() >= p.files.SplitBytes
 		if full {
 			if err := p.end(); err != nil {
 				return err
@@ -94,13 +96,14 @@ func (p *parts) end() error {
 	if err := f.close(); err != nil {
 		return err
 	}
-	p.done = append(p.done, Part{Name: p.name(int64(len(p.done) + 1)), Rows: f.rows, Bytes: f.written.bytes, SHA256: hex.EncodeToString(f.written.sum.Sum(nil))})
+	p.done = append(p.done, Part{Name: p.name(int64(len(p.done) + 1)), Rows: f.rows, Bytes: f.written.bytes.Load(), SHA256: hex.EncodeToString(f.written.sum.Sum(nil))})
 	return nil
 }
 
 // drop closes a file that is not written to its end.
 func (p *parts) drop() {
 	if p.now != nil {
+		p.now.aside.Close()
 		p.now.written.file.Close()
 		p.now = nil
 	}
@@ -116,6 +119,7 @@ type partFile struct {
 	encoder encoder
 	packer  io.WriteCloser // nil where nothing is compressed
 	written *counted
+	aside   *aside // between the encoder and the rest, which works at the same time
 }
 
 func newPartFile(path string, files *feed.ExtractFiles, columns []Column) (*partFile, error) {
@@ -137,6 +141,8 @@ func newPartFile(path string, files *feed.ExtractFiles, columns []Column) (*part
 	if f.packer != nil {
 		to = f.packer
 	}
+	f.aside = newAside(to)
+	to = f.aside
 	switch files.Format {
 	case feed.OutCSV:
 		f.encoder = newCSV(to, files, columns)
@@ -149,7 +155,7 @@ func newPartFile(path string, files *feed.ExtractFiles, columns []Column) (*part
 }
 
 func (f *partFile) close() error {
-	err := f.encoder.close()
+	err := errors.Join(f.encoder.close(), f.aside.Close())
 	if f.packer != nil {
 		err = errors.Join(err, f.packer.Close())
 	}
@@ -163,12 +169,68 @@ func (f *partFile) close() error {
 type counted struct {
 	file  *os.File
 	sum   hash.Hash
-	bytes int64
+	bytes atomic.Int64
 }
 
 func (c *counted) Write(b []byte) (int, error) {
 	n, err := c.file.Write(b)
 	c.sum.Write(b[:n])
-	c.bytes += int64(n)
+	c.bytes.Add(int64(n))
 	return n, err
+}
+
+// aside writes what it is given in a goroutine of its own, in order, a few pieces behind.
+type aside struct {
+	pieces chan []byte
+	free   chan []byte
+	done   chan struct{}
+	mu     sync.Mutex
+	err    error
+}
+
+// asideAhead bounds the pieces that wait.
+const asideAhead = 4
+
+func newAside(to io.Writer) *aside {
+	a := &aside{pieces: make(chan []byte, asideAhead), free: make(chan []byte, asideAhead+2), done: make(chan struct{})}
+	go func() {
+		defer close(a.done)
+		for piece := range a.pieces {
+			if a.failed() == nil {
+				if _, err := to.Write(piece); err != nil {
+					a.mu.Lock()
+					a.err = err
+					a.mu.Unlock()
+				}
+			}
+			a.free <- piece[:0]
+		}
+	}()
+	return a
+}
+
+func (a *aside) failed() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.err
+}
+
+func (a *aside) Write(b []byte) (int, error) {
+	if err := a.failed(); err != nil {
+		return 0, err
+	}
+	var piece []byte
+	select {
+	case piece = <-a.free:
+	default:
+	}
+	a.pieces <- append(piece, b...)
+	return len(b), nil
+}
+
+// Close waits until all is written.
+func (a *aside) Close() error {
+	close(a.pieces)
+	<-a.done
+	return a.err
 }

@@ -372,13 +372,12 @@ func (m *mySQL) Read(ctx context.Context, w Window, take func(*Batch) error) (n 
 		}
 		n++
 		for i, cell := range cells {
-			var v tabular.Value
+			v := b.next()
 			if cell != nil {
-				if err := m.how[i](b, cell, &v); err != nil {
+				if err := m.how[i](b, cell, v); err != nil {
 					return n, fmt.Errorf("row %d, column %s: %w", n, m.columns[i].Name, err)
 				}
 			}
-			b.Values = append(b.Values, v)
 		}
 		if b.Rows++; b.Rows == batchRows {
 			if err := take(b); err != nil {

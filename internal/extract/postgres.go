@@ -396,18 +396,17 @@ func (c *copied) row(text []byte) (int, error) {
 		}
 		length := int(int32(binary.BigEndian.Uint32(text[at:])))
 		at += 4
-		var v tabular.Value
+		v := c.batch.next()
 		if length >= 0 {
 			if len(text) < at+length {
 				c.batch.Values, c.batch.text = c.batch.Values[:values], c.batch.text[:kept]
 				return 0, nil
 			}
-			if err := c.how[i].read(c.batch, text[at:at+length], &v); err != nil {
+			if err := c.how[i].read(c.batch, text[at:at+length], v); err != nil {
 				return 0, fmt.Errorf("row %d, column %s: %w", c.rows+int64(c.batch.Rows)+1, c.how[i].column.Name, err)
 			}
 			at += length
 		}
-		c.batch.Values = append(c.batch.Values, v)
 	}
 	if c.batch.Rows++; c.batch.Rows == batchRows {
 		if err := c.hand(); err != nil {

@@ -94,6 +94,14 @@ func newBatch(columns int) *Batch {
 
 func (b *Batch) reset() { b.Rows, b.Values, b.text = 0, b.Values[:0], b.text[:0] }
 
+// next adds a value, which is to be filled; it is Null until then. A batch has room for all that it takes.
+func (b *Batch) next() *tabular.Value {
+	b.Values = b.Values[:len(b.Values)+1]
+	v := &b.Values[len(b.Values)-1]
+	*v = tabular.Value{}
+	return v
+}
+
 // keep copies bytes into the batch, where they stay when it grows: values keep the old array then.
 func (b *Batch) keep(text []byte) []byte {
 	at := len(b.text)

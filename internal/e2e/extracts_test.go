@@ -26,7 +26,7 @@ INSERT INTO neighbour.level SELECT 'NB' || g % 50, timestamptz '2026-01-01' + g 
 	CASE WHEN g % 4 = 0 THEN jsonb_build_object('a', g, 'b', ARRAY[g]) END FROM generate_series(1, 2000) g;`
 
 const neighbourFeed = `feed: from-%[1]s
-landing: {at: landing/%[1]s, files: "LEVELS_{n:#}_{part:#}.%[2]s", settle: 100ms}
+landing: {at: landing/%[1]s, files: "LEVELS_{n:#}_{part:#}.%[2]s", settle: 100ms%[6]s}
 format: %[3]s
 schema:
   fields:
@@ -59,14 +59,14 @@ func TestAnExtractFeedsAFeed(t *testing.T) {
 	_, err = conn.Exec(ctx, neighbourRows)
 	require.NoError(t, err)
 	dir := t.TempDir()
-	for _, f := range []struct{ name, end, format, raw, missing, more string }{
-		{"csv", "csv.gz", "csv", ", format: binary", `'\N'`, `, dialect: {nullSequence: '\N'}`},
-		{"lines", "jsonl.zst", "jsonl", ", format: binary", "", ""},
-		{"parquet", "parquet", "parquet", ", format: binary", "", ""},
+	for _, f := range []struct{ name, end, format, raw, missing, more, landing string }{
+		{"csv", "csv.gz", "csv", ", format: binary", `'\N'`, `, dialect: {nullSequence: '\N'}`, ""},
+		{"lines", "jsonl.zst", "jsonl", ", format: binary", "", ", listed_in: 'LEVELS_{run}.lst'", `, delivery: list, listed_in: "LEVELS_{n:#}.lst"`},
+		{"parquet", "parquet", "parquet", ", format: binary", "", "", ""},
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing", f.name), 0o755))
 		feedFile, extractFile := filepath.Join(dir, "feed.yaml"), filepath.Join(dir, f.name+".yaml")
-		require.NoError(t, os.WriteFile(feedFile, fmt.Appendf(nil, neighbourFeed, f.name, f.end, f.format, f.raw, f.missing), 0o600))
+		require.NoError(t, os.WriteFile(feedFile, fmt.Appendf(nil, neighbourFeed, f.name, f.end, f.format, f.raw, f.missing, f.landing), 0o600))
 		code, out, stderr := s.mullein("feed", "put", feedFile)
 		require.Zero(t, code, out+stderr)
 		require.NoError(t, os.WriteFile(extractFile, fmt.Appendf(nil, "extract: %s-out\nfrom: {table: neighbour.level}\nnew: {by: changed_at}\n"+

@@ -218,7 +218,7 @@ func (j *job) place(ctx context.Context, w *ledger.ExtractWindow) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(&text, "%s %d %s\n", filepath.ToSlash(below), f.Bytes, f.SHA256)
+		fmt.Fprintf(&text, "%s\t%d\t%s\n", filepath.ToSlash(below), f.Bytes, f.SHA256)
 	}
 	_, err = at.Deliver(name, &text, landing.WriteOver)
 	return err

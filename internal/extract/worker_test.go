@@ -188,7 +188,7 @@ func TestWindowsFollowEachOther(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 4, strings.Count(string(list), "\n"))
 	first := windows[0].Files[0]
-	assert.True(t, strings.HasPrefix(string(list), fmt.Sprintf("N_1_0001.csv %d %s\n", first.Bytes, first.SHA256)))
+	assert.True(t, strings.HasPrefix(string(list), fmt.Sprintf("N_1_0001.csv\t%d\t%s\n", first.Bytes, first.SHA256)))
 	sum, err := exec.Command("sh", "-c", "cd "+filepath.Join(w.root, "out")+" && sha256sum -c *.sha256").CombinedOutput()
 	assert.NoError(t, err, string(sum))
 

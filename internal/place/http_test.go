@@ -2,15 +2,28 @@ package place_test
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/hex"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"io/fs"
+	"log"
+	"math/big"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -203,4 +216,60 @@ func TestAFileTooLargeForTheSpool(t *testing.T) {
 	require.ErrorIs(t, err, io.EOF)
 	require.NoError(t, file.Close())
 	assert.True(t, file.Unchanged())
+}
+
+// certified makes a certificate for this machine that ends at a time, signed by itself, and the file of its authority.
+func certified(t *testing.T, ends time.Time) (tls.Certificate, string) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	of := &x509.Certificate{SerialNumber: big.NewInt(ends.Unix()), Subject: pkix.Name{CommonName: ends.String()}, NotBefore: ends.Add(-48 * time.Hour), NotAfter: ends, IsCA: true, BasicConstraintsValid: true,
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
+	der, err := x509.CreateCertificate(rand.Reader, of, of, &key.PublicKey, key)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "authority.pem")
+	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, file
+}
+
+// TestACertificateThatEnds makes a place away, with the reason, and no file gone; with another it is there again.
+func TestACertificateThatEnds(t *testing.T) {
+	t.Parallel()
+	ended, authority := certified(t, time.Now().Add(-time.Hour))
+	good, other := certified(t, time.Now().Add(time.Hour))
+	both, err := os.ReadFile(authority)
+	require.NoError(t, err)
+	more, err := os.ReadFile(other)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(authority, append(both, more...), 0o600))
+	var shown atomic.Pointer[tls.Certificate]
+	shown.Store(&ended)
+	s := &shelf{}
+	server := httptest.NewUnstartedServer(s)
+	server.TLS = &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		return &tls.Config{Certificates: []tls.Certificate{*shown.Load()}, NextProtos: []string{"http/1.1"}}, nil
+	}}
+	server.Config.ErrorLog = log.New(io.Discard, "", 0)
+	server.StartTLS()
+	t.Cleanup(server.Close)
+	p := places(t, map[string]settings.Place{"data": {Address: server.URL + "/open", User: "me", Password: "secret", Authority: authority}})
+	name := time.Now().UTC().Format("levels_20060102.csv")
+	s.put("/open/in/"+name, []byte("x\n1\n"))
+	l, err := p.Landing(t.Context(), placetest.Feed(t, "place:data/in", "levels_{slot:%Y%m%d}.csv"))
+	if err == nil {
+		err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { return nil })
+	}
+	var away *landing.AwayError
+	require.ErrorAs(t, err, &away)
+	assert.ErrorContains(t, err, "certificate has expired")
+	shown.Store(&good)
+	require.Eventually(t, func() bool {
+		l, err := p.Landing(t.Context(), placetest.Feed(t, "place:data/in", "levels_{slot:%Y%m%d}.csv"))
+		if err != nil {
+			return false
+		}
+		n := 0
+		err = l.List(t.Context(), func(string) bool { return true }, func(landing.Entry) error { n++; return nil })
+		return err == nil && n == 1
+	}, time.Minute, 50*time.Millisecond)
 }

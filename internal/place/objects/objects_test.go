@@ -111,6 +111,27 @@ func TestVersionsOfObjects(t *testing.T) {
 	}
 }
 
+// TestAnArchivedObject says that an object has to be restored, and takes it when it is.
+func TestAnArchivedObject(t *testing.T) {
+	t.Parallel()
+	store := newStore()
+	server := httptest.NewServer(&azureServer{store, "/acct/lab"})
+	t.Cleanup(server.Close)
+	l := placetest.At(t, places(t, settings.Place{Address: "azblob://lab", Endpoint: server.URL + "/acct", Password: "?sv=2026-01-01&sig=secret"}), "place:lab")
+	store.put("a.csv", []byte("x\n1\n"))
+	store.move("a.csv", "Archive")
+	const why = "lies in the archive class Archive; have it restored"
+	assert.Equal(t, []string{"a.csv 4 " + why}, placetest.Listed(t, l))
+	archived, err := l.Stat("a.csv")
+	require.NoError(t, err)
+	assert.Equal(t, why, archived.Problem)
+	store.move("a.csv", "Hot")
+	assert.Equal(t, []string{"a.csv 4 "}, placetest.Listed(t, l))
+	restored, err := l.Stat("a.csv")
+	require.NoError(t, err)
+	assert.False(t, restored.Same(archived), "so that it is looked at again")
+}
+
 // TestABucketThatIsNotThere is away, and none of its objects is gone.
 func TestABucketThatIsNotThere(t *testing.T) {
 	t.Parallel()

@@ -31,6 +31,7 @@ type object struct {
 	content []byte
 	version int64
 	at      time.Time
+	tier    string // of Azure
 }
 
 func newStore() *store { return &store{objects: map[string]object{}} }
@@ -39,8 +40,17 @@ func (s *store) put(key string, content []byte) object {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.last++
-	s.objects[key] = object{content, s.last, time.Now().UTC().Truncate(time.Second)}
+	s.objects[key] = object{content, s.last, time.Now().UTC().Truncate(time.Second), "Hot"}
 	return s.objects[key]
+}
+
+// move moves an object to another tier; its version stays.
+func (s *store) move(key, tier string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	o := s.objects[key]
+	o.tier = tier
+	s.objects[key] = o
 }
 
 func (s *store) get(key string) (object, bool) {
@@ -164,7 +174,7 @@ func (s *azureServer) head(w http.ResponseWriter, o object) {
 	w.Header().Set("ETag", o.tag())
 	w.Header().Set("Last-Modified", o.at.Format(http.TimeFormat))
 	w.Header().Set("x-ms-creation-time", o.at.Format(http.TimeFormat))
-	w.Header().Set("x-ms-access-tier", "Hot")
+	w.Header().Set("x-ms-access-tier", o.tier)
 	w.Header().Set("Content-MD5", o.md5())
 }
 
@@ -188,7 +198,7 @@ func (s *azureServer) list(w http.ResponseWriter, r *http.Request) {
 	keys, more := s.keys(r.URL.Query().Get("prefix"), r.URL.Query().Get("marker"), 2)
 	for _, key := range keys {
 		o, _ := s.get(key)
-		out.Blobs = append(out.Blobs, blob{key, properties{o.tag(), o.at.Format(http.TimeFormat), len(o.content), o.md5(), "Hot"}})
+		out.Blobs = append(out.Blobs, blob{key, properties{o.tag(), o.at.Format(http.TimeFormat), len(o.content), o.md5(), o.tier}})
 		if more {
 			out.NextMarker = key
 		}

@@ -298,7 +298,18 @@ func (p *Places) Test(ctx context.Context, name string) ([]Step, error) {
 	if files == testedFiles {
 		said = fmt.Sprintf("%d files and more", files)
 	}
-	return append(out, Step{"list", said, true}), nil
+	out = append(out, Step{"list", said, true})
+	rules, can := d.(interface {
+		Lifecycle(ctx context.Context) ([]string, error)
+	})
+	if !can {
+		return out, nil
+	}
+	// Those who may not ask for rules see none, which keeps nothing from working.
+	if list, err := rules.Lifecycle(limited); err == nil && len(list) > 0 {
+		out = append(out, Step{"rules", strings.Join(list, "; "), true})
+	}
+	return out, nil
 }
 
 // testedFiles is how many files a test of a place looks at.

@@ -48,6 +48,7 @@ import (
 // driver is a bucket or a container.
 type driver struct {
 	bucket *cloud.Bucket
+	name   string // of the bucket
 	prefix string // of keys; "" for none
 }
 
@@ -66,7 +67,7 @@ func Dial(ctx context.Context, s settings.Place) (place.Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &driver{bucket, strings.Trim(at.Path, "/")}, nil
+	return &driver{bucket, at.Host, strings.Trim(at.Path, "/")}, nil
 }
 
 func openS3(ctx context.Context, s *settings.Place, bucket string) (*cloud.Bucket, error) {

@@ -111,6 +111,48 @@ func TestVersionsOfObjects(t *testing.T) {
 	}
 }
 
+// TestRulesOfABucket says what a bucket does by itself with the objects of a place, and not with others.
+func TestRulesOfABucket(t *testing.T) {
+	t.Parallel()
+	memory := s3mem.New()
+	require.NoError(t, memory.CreateBucket("lab"))
+	store := gofakes3.New(memory).Server()
+	amazon := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !r.URL.Query().Has("lifecycle") {
+			store.ServeHTTP(w, r)
+			return
+		}
+		fmt.Fprint(w, `<LifecycleConfiguration><Rule><ID>a</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>90</Days></Expiration>`+
+			`<Transition><Days>30</Days><StorageClass>GLACIER</StorageClass></Transition></Rule>`+
+			`<Rule><ID>b</ID><Status>Enabled</Status><Filter><Prefix>other/</Prefix></Filter><Expiration><Days>1</Days></Expiration></Rule>`+
+			`<Rule><ID>c</ID><Status>Disabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>2</Days></Expiration></Rule></LifecycleConfiguration>`)
+	}))
+	t.Cleanup(amazon.Close)
+	google, _ := fakeGoogle(t)
+	plain, _ := fakeAmazon(t)
+	azure, _ := fakeAzure(t)
+	for _, c := range []struct {
+		place settings.Place
+		want  string
+	}{
+		{settings.Place{Address: "s3://lab/prefix", User: "key", Password: "secret", Endpoint: amazon.URL},
+			"the bucket deletes objects 90 days after they came; the bucket moves objects to GLACIER 30 days after they came"},
+		{google, "the bucket deletes objects below prefix/ 30 days after they came"},
+		{plain, ""}, {azure, ""},
+	} {
+		steps, err := places(t, c.place).Test(t.Context(), "lab")
+		require.NoError(t, err)
+		said := ""
+		for _, s := range steps {
+			assert.True(t, s.Good, s)
+			if s.What == "rules" {
+				said = s.Said
+			}
+		}
+		assert.Equal(t, c.want, said, c.place.Address)
+	}
+}
+
 // TestAnArchivedObject says that an object has to be restored, and takes it when it is.
 func TestAnArchivedObject(t *testing.T) {
 	t.Parallel()

@@ -219,6 +219,12 @@ func (s *googleServer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	for _, before := range []string{"/storage/v1", "/upload/storage/v1", "/download/storage/v1", "/resumable/upload/storage/v1"} {
 		at = strings.TrimPrefix(at, before)
 	}
+	if at == "/b/"+s.bucket {
+		answer(w, map[string]any{"kind": "storage#bucket", "name": s.bucket, "lifecycle": map[string]any{"rule": []any{
+			map[string]any{"action": map[string]any{"type": "Delete"}, "condition": map[string]any{"age": 30, "matchesPrefix": []string{"prefix/"}}},
+			map[string]any{"action": map[string]any{"type": "Delete"}, "condition": map[string]any{"age": 1, "matchesPrefix": []string{"other/"}}}}}})
+		return
+	}
 	rest, objects := strings.CutPrefix(at, "/b/"+s.bucket+"/o")
 	if !objects {
 		s.media(w, r)

@@ -66,7 +66,7 @@ func browse(t *testing.T) *browser {
 		case *log.EventEntryAdded:
 			// A 401 answers the question whether somebody is signed in.
 			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") {
-				complain(e.Entry.Text)
+				complain(e.Entry.Text + " " + e.Entry.URL)
 			}
 		}
 	}))

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -205,6 +206,64 @@ func TestAnExtractFollowsAFeed(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, windows.Items, 2)
 	assert.Equal(t, "after", windows.Items[0].Cause)
+}
+
+// TestTheConsoleOfExtracts looks at an extract, rehearses and runs it, and sees by itself what comes of it; one that fails stands among
+// what needs a person, and is told.
+func TestTheConsoleOfExtracts(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	ctx := context.Background()
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "landing/out"), 0o755))
+	put := func(from string) {
+		t.Helper()
+		_, err := s.client.PutExtract(ctx, "levels-out", "x.yaml", "extract: levels-out\nabout: All levels.\nfrom: {select: '"+from+"'}\nnew: {by: id}\n"+
+			"files: {at: landing/out, name: 'L_{run}.csv'}\n")
+		require.NoError(t, err)
+	}
+	put("SELECT g AS id FROM generate_series(1, 1234) g")
+	_, err := s.client.PutFeed(ctx, "levels", "f.yaml", "feed: levels\nlanding: {at: landing/out, files: 'L_*.csv', settle: 50ms}\n"+
+		"schema: {fields: [{name: id, type: integer}], primaryKey: [id]}\ntarget: {table: river.level}\n")
+	require.NoError(t, err)
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today")
+	b.do(chromedp.Navigate(s.URL + "/extracts"))
+	b.sees("levels-out", "waiting", "none yet", "levels")
+	b.do(chromedp.Navigate(s.URL + "/extracts/levels-out"))
+	b.sees("All levels.", "No run yet.", "SELECT g AS id")
+	const press = `[...document.querySelectorAll("button")].find(b => b.innerText == %q).click()`
+	clicked := func(label string) {
+		t.Helper()
+		_, err := chromedp.Run(b.ctx, chromedp.Evaluate[any](fmt.Sprintf(press, label)))
+		require.NoError(t, err)
+	}
+	clicked("Rehearse")
+	b.sees("A run would write 1\u202f234 rows, up to 1234, into L_1.csv.")
+	clicked("Run now")
+	b.sees("up to 1234", "done", "1\u202f234 read", "1\u202f234 inserted") // without a reload
+	put("SELECT nothing AS id")
+	clicked("Run now")
+	b.sees(`column "nothing" does not exist`, "failed")
+	b.do(chromedp.Navigate(s.URL + "/today"))
+	b.sees("levels-out", `an extract: column "nothing" does not exist`)
+	code, out, _ := s.mullein("status", "--check")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, `extract levels-out has failed: column "nothing" does not exist`)
+	s.eventually(func() bool {
+		list, err := s.client.Problems(ctx, false, 0, 10)
+		return err == nil && len(list.Items) > 0 && contains(list, `extract levels-out: column "nothing" does not exist`)
+	})
+	put("SELECT g AS id FROM generate_series(1, 1240) g")
+	b.do(chromedp.Navigate(s.URL + "/extracts/levels-out"))
+	b.sees("(1234, 1240]", "6 read") // what failed is begun again with its new version
+	s.eventually(func() bool {
+		status, err := s.client.Status(ctx)
+		return err == nil && len(status.Extracts) == 0
+	})
+	b.mu.Lock()
+	assert.Empty(t, b.complaints)
+	b.mu.Unlock()
 }
 
 // TestTheDocumentedExtractWorks does what docs/extracts.md shows, with databases of the test's own behind its connections.

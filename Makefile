@@ -51,7 +51,7 @@ test: build ## everything a change must pass
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium openssh-server
 	go test -run '^$$' -bench . -skip "Shapes|Files" -benchtime 1x -timeout 60m ./internal/bench
-	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad|Drafts|VolumesOfAYear|Objects' -benchtime 3x -timeout 10m ./internal/intake ./internal/reading ./internal/engine ./internal/ledger ./internal/place/objects
+	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad|Drafts|VolumesOfAYear|Objects|Extract' -benchtime 3x -timeout 15m ./internal/intake ./internal/reading ./internal/engine ./internal/ledger ./internal/place/objects ./internal/extract
 	go test -run '^$$' -bench 'Rollup|Replace|Ranks|Recall' -benchtime 2x -timeout 20m ./internal/table
 
 shapes: build ## files and tables of many shapes, beside a script by hand: takes hours (MULLEIN_SHAPES=2000000)

@@ -35,8 +35,8 @@ internal/server/console/index.html: $(web_sources) | web/node_modules
 # kills do happens in other processes, which the race detector does not see; tests of great
 # numbers do the same again and again. It would find nothing more there, and take minutes.
 # Most tests wait for something, so more of them run at a time than there are processors.
-# The libraries of object stores are large, and compiled once only: the program, which links them, is not among what is tested with it.
-without_race := ./internal/core/... ./internal/e2e ./internal/place/objects
+# The libraries of object stores and of brokers are large, and compiled once only: the program, which links them, is not among what is tested with it.
+without_race := ./internal/core/... ./internal/e2e ./internal/place/objects ./internal/queue/brokers
 heavy_tests := AKillAtEach|AtRandomMoments|KilledAtRandom|SurvivesAKill|KillsItsReader|TenThousand|RandomPlays|ManyArrivalsAtATime
 
 test: build ## everything a change must pass
@@ -46,7 +46,7 @@ test: build ## everything a change must pass
 	go tool staticcheck ./...
 	go test -vet=off -timeout 10m -parallel 8 $(without_race)
 	go test -vet=off -timeout 10m -parallel 8 -run '$(heavy_tests)' ./internal/engine ./internal/ledger ./internal/table
-	go test -vet=off -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e -e /objects -e /cmd/)
+	go test -vet=off -race -timeout 12m -parallel 4 -skip '$(heavy_tests)' $$(go list ./... | grep -v -e /core/ -e /e2e -e /objects -e /brokers -e /cmd/)
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium openssh-server

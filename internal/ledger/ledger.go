@@ -58,8 +58,10 @@ func OpenWith(ctx context.Context, url string, sessions int) (*Ledger, error) {
 	config.RuntimeParams["search_path"] = Schema
 	config.RuntimeParams["application_name"] = "mullein ledger"
 	config.RuntimeParams["synchronous_commit"] = "off" // see change
-	config.RuntimeParams["jit"] = "off"                // small questions: compiling them takes longer than answering
-	config.RuntimeParams["random_page_cost"] = "1.1"   // what is asked for is mostly a few rows, and in memory
+	// A service that is frozen in the midst of a transaction, as machines are that are moved, would hold up all others.
+	config.RuntimeParams["idle_in_transaction_session_timeout"] = "15s"
+	config.RuntimeParams["jit"] = "off"              // small questions: compiling them takes longer than answering
+	config.RuntimeParams["random_page_cost"] = "1.1" // what is asked for is mostly a few rows, and in memory
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(sessions)
 	pool.SetMaxIdleConns(sessions)

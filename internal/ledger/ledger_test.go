@@ -811,3 +811,19 @@ func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
 	_, err = Open(ctx, url)
 	assert.ErrorContains(t, err, "the database holds records of a newer version (form 9999; this one knows up to")
 }
+
+// TestAFrozenServiceHoldsUpNobody has a transaction begun that takes the lock of events, and is not gone on with: the database ends
+// it, and others go on.
+func TestAFrozenServiceHoldsUpNobody(t *testing.T) {
+	t.Parallel()
+	l := open(t)
+	var after string
+	require.NoError(t, l.with(ctx).Raw("SHOW idle_in_transaction_session_timeout").Scan(&after).Error)
+	assert.Equal(t, "15s", after)
+	frozen := l.with(ctx).Begin()
+	require.NoError(t, frozen.Exec("SET LOCAL idle_in_transaction_session_timeout = '200ms'").Error) // for the test, sooner
+	require.NoError(t, tell(frozen, []Event{{Kind: "feed", Feed: "gauges", State: "put"}}))
+	_, _, err := l.PutFeed(ctx, "levels", "feed: levels\n", "ada")
+	require.NoError(t, err, "which waits until the other is ended")
+	assert.Error(t, frozen.Commit().Error, "nothing of it is kept")
+}

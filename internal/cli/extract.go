@@ -44,28 +44,6 @@ func readExtract(path string) (parsedExtract, error) {
 	return parsedExtract{path, string(text), x}, err
 }
 
-// parseExtracts reads those of the files that define extracts.
-func parseExtracts(args []string) ([]parsedExtract, error) {
-	files, err := feedFiles(args)
-	if err != nil {
-		return nil, err
-	}
-	var out []parsedExtract
-	for _, file := range files {
-		if is, err := isExtract(file); err != nil {
-			return nil, err
-		} else if !is {
-			continue
-		}
-		x, err := readExtract(file)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, x)
-	}
-	return out, nil
-}
-
 // putExtracts returns what became of those that were put, up to the first that could not be.
 func putExtracts(ctx context.Context, service *client.Client, extracts []parsedExtract) ([]api.ExtractChecked, error) {
 	puts := []api.ExtractChecked{}

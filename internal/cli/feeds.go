@@ -134,24 +134,24 @@ type parsed struct {
 	feed       *feed.Feed
 }
 
-// parseRollups reads those of the files that define rollups.
-func parseRollups(args []string) ([]parsedRollup, error) {
+// parseOthers reads those of the files that define something else than feeds, as is says.
+func parseOthers[T any](args []string, is func(file string) (bool, error), read func(file string) (T, error)) ([]T, error) {
 	files, err := feedFiles(args)
 	if err != nil {
 		return nil, err
 	}
-	var out []parsedRollup
+	var out []T
 	for _, file := range files {
-		if is, err := isRollup(file); err != nil {
+		if it, err := is(file); err != nil {
 			return nil, err
-		} else if !is {
+		} else if !it {
 			continue
 		}
-		r, err := readRollup(file)
+		one, err := read(file)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, r)
+		out = append(out, one)
 	}
 	return out, nil
 }
@@ -210,11 +210,11 @@ func (c *command) checkFeeds(_ *cobra.Command, args []string) error {
 			p.feed.Target.Table, Files: p.feed.Landing.At + "/" + p.feed.Landing.Files.String()})
 	}
 	out.Problems = append(out.Problems, bad...)
-	rollups, err := parseRollups(args)
+	rollups, err := parseOthers(args, isRollup, readRollup)
 	if err != nil {
 		return err
 	}
-	extracts, err := parseExtracts(args)
+	extracts, err := parseOthers(args, isExtract, readExtract)
 	if err != nil {
 		return err
 	}
@@ -268,11 +268,11 @@ func (c *command) putFeeds(ctx context.Context, service *client.Client, args []s
 	if len(bad) > 0 {
 		return bad // all or nothing: a folder with one wrong file changes no feed
 	}
-	rollups, err := parseRollups(args)
+	rollups, err := parseOthers(args, isRollup, readRollup)
 	if err != nil {
 		return err
 	}
-	extracts, err := parseExtracts(args)
+	extracts, err := parseOthers(args, isExtract, readExtract)
 	if err != nil {
 		return err
 	}

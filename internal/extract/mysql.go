@@ -250,13 +250,7 @@ func (m *mySQL) Fresh(ctx context.Context, mark string) (Fresh, error) {
 
 func (m *mySQL) freshSince(ctx context.Context, mark string, out *Fresh) error {
 	by, n := m.growing(), &m.x.New
-	low, bounds, above := mark, Since, " > "
-	switch {
-	case mark == "" && n.From != "":
-		low, bounds, above = n.From, From, " >= "
-	case mark == "":
-		bounds = UpTo
-	}
+	low, bounds, above := begin(n, mark)
 	condition, args := " WHERE "+by+" IS NOT NULL", []any{}
 	if low != "" {
 		condition, args = " WHERE "+by+above+m.value(), []any{low}

@@ -203,13 +203,7 @@ func (p *postgres) Fresh(ctx context.Context, mark string) (Fresh, error) {
 // freshSince looks for what is greater than a mark.
 func (p *postgres) freshSince(ctx context.Context, mark string, out *Fresh) error {
 	by, n := p.growing(), &p.x.New
-	low, bounds, above := mark, Since, " > "
-	switch {
-	case mark == "" && n.From != "":
-		low, bounds, above = n.From, From, " >= "
-	case mark == "":
-		bounds = UpTo
-	}
+	low, bounds, above := begin(n, mark)
 	condition, args := " WHERE "+by+" IS NOT NULL", []any{}
 	if low != "" {
 		condition, args = " WHERE "+by+above+"$1::text::"+p.byType, []any{low}

@@ -122,6 +122,17 @@ func IsMySQL(url string) bool {
 	return strings.HasPrefix(url, "mysql://") || strings.HasPrefix(url, "mariadb://")
 }
 
+// begin returns where the window after a mark begins, "" for the smallest value, and how values are compared with it.
+func begin(n *feed.NewRows, mark string) (low string, bounds Bounds, above string) {
+	switch {
+	case mark != "":
+		return mark, Since, " > "
+	case n.From != "":
+		return n.From, From, " >= "
+	}
+	return "", UpTo, ""
+}
+
 // growing returns the column by which rows are new.
 func growing(x *feed.Extract, columns []Column) (Column, error) {
 	for _, c := range columns {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -104,12 +105,22 @@ func (j *job) finish(ctx context.Context, w *ledger.ExtractWindow, do func(conte
 		err = j.w.Ledger.WindowDone(ctx, j.record, w)
 	}
 	if err != nil {
+		if errors.Is(err, ledger.ErrLost) {
+			return errors.Join(err, j.clear(w))
+		}
 		if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
 			err = cause
 		}
 		return &windowError{w, err}
 	}
-	return os.RemoveAll(j.folder())
+	return j.clear(w)
+}
+
+// clear removes the files of a window from aside.
+func (j *job) clear(w *ledger.ExtractWindow) error {
+	err := os.RemoveAll(j.folder(w))
+	_ = os.Remove(filepath.Dir(j.folder(w))) // it stays where there is more in it
+	return err
 }
 
 // windowError is what went wrong with a window.
@@ -121,13 +132,15 @@ type windowError struct {
 func (e *windowError) Error() string { return e.err.Error() }
 func (e *windowError) Unwrap() error { return e.err }
 
-// folder is where files of the extract are written before they are put down.
-func (j *job) folder() string { return filepath.Join(j.w.Folder, j.record.Name) }
+// folder is where the files of a window are written before they are put down.
+func (j *job) folder(w *ledger.ExtractWindow) string {
+	return filepath.Join(j.w.Folder, j.record.Name, strconv.FormatInt(w.Run, 10))
+}
 
 // isAside reports whether the files of a window lie aside, whole, on this machine.
 func (j *job) isAside(w *ledger.ExtractWindow) bool {
 	for i, f := range w.Files {
-		info, err := os.Stat(partPath(j.folder(), int64(i+1)))
+		info, err := os.Stat(partPath(j.folder(w), int64(i+1)))
 		if i >= w.Placed && (err != nil || info.Size() != f.Bytes) {
 			return false
 		}
@@ -137,13 +150,13 @@ func (j *job) isAside(w *ledger.ExtractWindow) bool {
 
 // read writes the rows of a window into files, aside, and compares their number with what the database counts in the same view.
 func (j *job) read(ctx context.Context, source Source, w *ledger.ExtractWindow) error {
-	if err := os.RemoveAll(j.folder()); err != nil {
+	if err := os.RemoveAll(j.folder(w)); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(j.folder(), 0o700); err != nil {
+	if err := os.MkdirAll(j.folder(w), 0o700); err != nil {
 		return err
 	}
-	out := &parts{folder: j.folder(), files: &j.x.Files, columns: source.Columns(), name: func(part int64) string {
+	out := &parts{folder: j.folder(w), files: &j.x.Files, columns: source.Columns(), name: func(part int64) string {
 		return j.x.Files.PartName(w.Run, part, w.EndText, w.EndAt, zoneOf(j.x))
 	}}
 	defer out.drop()
@@ -202,7 +215,7 @@ func (j *job) place(ctx context.Context, w *ledger.ExtractWindow) error {
 				return err
 			}
 		}
-		if err := placeFile(ctx, at, partPath(j.folder(), int64(i+1)), f.Name); err != nil {
+		if err := placeFile(ctx, at, partPath(j.folder(w), int64(i+1)), f.Name); err != nil {
 			return err
 		}
 		if err := j.w.Ledger.FilePlaced(ctx, j.record, w); err != nil {

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -92,6 +95,9 @@ func (w *Worker) Run(ctx context.Context) {
 		var err error
 		if !free {
 			err = w.Ledger.ReleaseExtractsOf(ctx, w.Service)
+			if err == nil {
+				err = w.tidy(ctx)
+			}
 			free = err == nil
 		}
 		if free {
@@ -109,6 +115,28 @@ func (w *Worker) Run(ctx context.Context) {
 		case <-time.After(lookEvery):
 		}
 	}
+}
+
+// tidy removes what an earlier service left aside of windows that are not open any more.
+func (w *Worker) tidy(ctx context.Context) error {
+	folders, err := filepath.Glob(filepath.Join(w.Folder, "*", "*"))
+	if err != nil {
+		return err
+	}
+	for _, folder := range folders {
+		open, is, err := w.Ledger.OpenWindow(ctx, filepath.Base(filepath.Dir(folder)))
+		if err != nil {
+			return err
+		}
+		if is && filepath.Base(folder) == strconv.FormatInt(open.Run, 10) {
+			continue
+		}
+		if err := os.RemoveAll(folder); err != nil {
+			return err
+		}
+		_ = os.Remove(filepath.Dir(folder)) // it stays where there is more in it
+	}
+	return nil
 }
 
 // look begins what is due, as far as there is room.

@@ -409,6 +409,35 @@ func TestLateCommits(t *testing.T) {
 	}
 }
 
+// TestAnExtractIsChangedAtWork gives up the window that is open, and begins another by what the extract is now.
+func TestAnExtractIsChangedAtWork(t *testing.T) {
+	t.Parallel()
+	w := newWorkplace(t)
+	w.numbers(1, 1000)
+	reached, on := make(chan struct{}, 100), make(chan struct{})
+	w.deliver = func(string) error { reached <- struct{}{}; <-on; return nil }
+	stale := filepath.Join(w.Folder, "n", "77")
+	require.NoError(t, os.MkdirAll(stale, 0o700))
+	w.start()
+	w.put(numbers)
+	require.NoError(t, w.Ledger.WantExtract(context.Background(), "n", "ada"))
+	<-reached
+	assert.NoDirExists(t, stale, "what is of no open window is removed")
+	w.put(strings.ReplaceAll(numbers, "N_", "M_"))
+	close(on)
+	windows := w.ran("n")
+	require.Len(t, windows, 2)
+	assert.Equal(t, ledger.RunCancelled, windows[0].State)
+	assert.Equal(t, "the extract was changed", windows[0].Reason)
+	assert.Equal(t, ledger.RunDone, windows[1].State)
+	assert.Equal(t, "M_2_0001.csv", windows[1].Files[0].Name)
+	assert.EqualValues(t, 1000, windows[1].Rows)
+	require.Eventually(t, func() bool {
+		entries, err := os.ReadDir(w.Folder)
+		return err == nil && len(entries) == 0
+	}, 10*time.Second, 10*time.Millisecond, "nothing is left aside")
+}
+
 // TestTwoServices share extracts: each window is written by one of them.
 func TestTwoServices(t *testing.T) {
 	t.Parallel()

@@ -82,7 +82,8 @@ func extractEvent(name, state string) []Event {
 	return []Event{{Kind: "extract", Extract: name, State: state}}
 }
 
-// PutExtract creates an extract, or changes it. How far it has come stays.
+// PutExtract creates an extract, or changes it. How far it has come stays; a window that is open is given up, since it was fixed
+// by what the extract was before.
 func (l *Ledger) PutExtract(ctx context.Context, name, definition, by string) (version int, changed bool, err error) {
 	err = l.decide(ctx, func(tx *gorm.DB) ([]Event, error) {
 		var x Extract
@@ -93,8 +94,13 @@ func (l *Ledger) PutExtract(ctx context.Context, name, definition, by string) (v
 		}
 		version, changed = x.Version+1, true
 		err = tx.Exec(`INSERT INTO extract (name, definition, put_by) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE
-			SET definition = excluded.definition, put_by = excluded.put_by, put_at = now(), version = extract.version + 1, problem = '', problem_at = NULL,
+			SET definition = excluded.definition, put_by = excluded.put_by, put_at = now(), version = extract.version + 1, fence = extract.fence + 1,
+			lease_holder = NULL, problem = '', problem_at = NULL,
 			try_after = CASE WHEN extract.problem <> '' THEN now() END`, name, definition, by).Error
+		if err == nil {
+			err = tx.Exec("UPDATE extract_window SET state = 'cancelled', reason = 'the extract was changed', finished_at = now() WHERE extract = ? AND state = 'running'",
+				name).Error
+		}
 		return extractEvent(name, "put"), err
 	})
 	return version, changed, err

@@ -56,6 +56,9 @@ func (l *Ledger) Drop(ctx context.Context, keep Keep, now time.Time, atOnce int)
 			ORDER BY id LIMIT ?) o WHERE at < ?),
 			of AS (UPDATE arrival SET run_id = NULL WHERE run_id IN (SELECT id FROM old) RETURNING id)
 			DELETE FROM run WHERE id IN (SELECT id FROM old)`},
+		// The last window of an extract stays.
+		{"windows", keep.Runs, `DELETE FROM extract_window w WHERE id IN (SELECT id FROM (SELECT id, coalesce(finished_at, 'infinity') AS at
+			FROM extract_window ORDER BY id LIMIT ?) o WHERE at < ?) AND run < (SELECT runs FROM extract x WHERE x.name = w.extract)`},
 	} {
 		if of.keep <= 0 {
 			continue

@@ -87,7 +87,7 @@ type Price struct {
 type Keep struct {
 	Rejects   Span `json:"rejects" doc:"The texts of rejects; what was counted stays."`
 	Events    Span `json:"events" doc:"Events, for programs that go on after one."`
-	Runs      Span `json:"runs" doc:"Runs."`
+	Runs      Span `json:"runs" doc:"Runs, and windows of extracts."`
 	Checks    Span `json:"checks" doc:"What checks saw."`
 	Slots     Span `json:"slots" doc:"Slots."`
 	Decisions Span `json:"decisions" doc:"What people decided."`

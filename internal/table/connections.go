@@ -40,7 +40,7 @@ func OpenConnections(ctx context.Context, urls map[string]string, sessions int) 
 	return c, err
 }
 
-// Change makes the connections those of some URLs, and reports whether any is new or another than it
+// Change makes the connections those of some URLs, and reports whether any is new, gone, or another than it
 // was. What is in use of one that goes is ended when it is given back. Those whose URL cannot be read
 // stay as they are, and are the error.
 func (c *Connections) Change(ctx context.Context, urls map[string]string, sessions int) (changed bool, err error) {
@@ -64,6 +64,7 @@ func (c *Connections) Change(ctx context.Context, urls map[string]string, sessio
 	for name, is := range c.byName {
 		if _, wanted := urls[name]; !wanted {
 			delete(c.byName, name)
+			changed = true
 			go is.database.Close()
 		}
 	}

@@ -199,7 +199,7 @@ func TestSplit(t *testing.T) {
 		from, to    int // files
 	}{
 		{"x_{part}.csv", "rows: 1024", 5, 5}, {"x_{part}.csv", "rows: 1000", 5, 5}, {"x_{part}.csv", "rows: 37", 136, 136}, {"x_{part}.csv", "rows: 5000", 1, 1},
-		{"x_{part}.csv.gz", "bytes: 8KiB", 2, 20}, {"x_{part}.jsonl", "bytes: 20KiB", 3, 20}, {"x_{part}.parquet", "rows: 700", 8, 8},
+		{"x_{part}.csv.gz", "bytes: 8KiB", 2, 20}, {"x_{part}.jsonl", "bytes: 20KiB", 3, 20}, {"x_{part}.parquet", "rows: 700", 8, 8}, {"x_{part}.parquet", "bytes: 100KiB", 2, 4},
 	} {
 		files, parts, _ := written(t, url, fmt.Sprintf("extract: x\nfrom: {select: 'SELECT g AS id, md5(g::text) AS t FROM generate_series(1, %d) g'}\n"+
 			"files: {at: l, name: '%s', split: {%s}}\n", rows, c.name, c.split), "")

@@ -57,7 +57,7 @@ func (p *parts) take(b *Batch) error {
 		p.now.rows += int64(to - from)
 		from = to
 		full := p.files.SplitRows > 0 && p.now.rows >= p.files.SplitRows ||
-			p.files.SplitBytes > 0 && p.now.written.bytes.Load()+p.now.encoder.held() >= p.files.SplitBytes
+			p.files.SplitBytes > 0 && p.now.encoder.size(p.now.written.bytes.Load()) >= p.files.SplitBytes
 		if full {
 			if err := p.end(); err != nil {
 				return err

@@ -19,7 +19,7 @@ type textFile struct {
 	columns []Column
 }
 
-func (f *textFile) held() int64 { return int64(len(f.text)) }
+func (f *textFile) size(written int64) int64 { return written + int64(len(f.text)) }
 
 func (f *textFile) close() error {
 	_, err := f.to.Write(f.text)

@@ -177,7 +177,8 @@ func (f *parquetFile) largeDecimal(n *big.Int) parquet.Value {
 	return parquet.FixedLenByteArrayValue(out)
 }
 
-func (f *parquetFile) held() int64 { return f.out.Size() }
+// size counts what is not written yet as it is before it is compressed.
+func (f *parquetFile) size(written int64) int64 { return max(written, f.out.Size()) }
 
 func (f *parquetFile) close() error { return f.out.Close() }
 

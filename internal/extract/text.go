@@ -18,8 +18,8 @@ import (
 type encoder interface {
 	// rows writes rows of a batch, from one, counted from 0, up to another.
 	rows(b *Batch, from, to int) error
-	// held returns about how many bytes were taken that are not written yet.
-	held() int64
+	// size returns about how large the file is, of which so many bytes are written.
+	size(written int64) int64
 	// close writes what is left; the file stays open.
 	close() error
 }

@@ -44,17 +44,21 @@ func TestWhoMay(t *testing.T) {
 			_, err := c.Decide(ctx, api.Verdict{Verb: "redo", Because: "to see", Arrivals: []int64{stations}})
 			return err
 		},
-		"remove": func(c *client.Client) error { return c.RemoveFeed(ctx, "gauge-nothing") },
-		"token":  func(c *client.Client) error { _, err := c.NewToken(ctx, api.TokenWanted{Name: "x"}); return err },
-		"acts":   func(c *client.Client) error { _, err := c.Acts(ctx, "", "", "", 0, 10); return err },
+		"remove":           func(c *client.Client) error { return c.RemoveFeed(ctx, "gauge-nothing") },
+		"token":            func(c *client.Client) error { _, err := c.NewToken(ctx, api.TokenWanted{Name: "x"}); return err },
+		"put extract":      func(c *client.Client) error { _, err := c.PutExtract(ctx, "x", "x.yaml", "extract: y"); return err },
+		"run extract":      func(c *client.Client) error { return c.RunExtract(ctx, "x") },
+		"rehearse extract": func(c *client.Client) error { _, err := c.RehearseExtract(ctx, "x"); return err },
+		"acts":             func(c *client.Client) error { _, err := c.Acts(ctx, "", "", "", 0, 10); return err },
 	}
 	for who, of := range map[string]struct {
 		client *client.Client
 		may    string
 	}{
-		"look": {look, "see, see data, other data"}, "operate": {operate, "see, see data, other data, pause, pause other, decide other"},
-		"blind":  {blind, "see, pause, pause other, decide other, remove, token, acts"},
-		"gauges": {gauges, "see, see data, pause, remove"},
+		"look":    {look, "see, see data, other data, rehearse extract"},
+		"operate": {operate, "see, see data, other data, pause, pause other, decide other, run extract, rehearse extract"},
+		"blind":   {blind, "see, pause, pause other, decide other, remove, token, acts, put extract, run extract, rehearse extract"},
+		"gauges":  {gauges, "see, see data, pause, remove"},
 	} {
 		may := strings.Split(of.may, ", ")
 		for name, act := range acts {

@@ -47,7 +47,7 @@ func newRabbit(t *testing.T) *rabbit {
 	of := func(name string) string { return filepath.Join(dir, name) }
 	r.env = append(os.Environ(), "HOME="+dir, fmt.Sprintf("RABBITMQ_NODENAME=mullein-%d@localhost", port), "RABBITMQ_MNESIA_BASE="+of("data"), "RABBITMQ_LOG_BASE="+of("log"),
 		"RABBITMQ_CONFIG_FILE="+of("rabbitmq"), "RABBITMQ_ENABLED_PLUGINS_FILE="+of("plugins"), "RABBITMQ_PID_FILE="+of("pid"), "RABBITMQ_GENERATED_CONFIG_DIR="+of("generated"),
-		"RABBITMQ_CONF_ENV_FILE=/dev/null", fmt.Sprintf("RABBITMQ_DIST_PORT=%d", distribution), fmt.Sprintf("ERL_EPMD_PORT=%d", names), "ERL_EPMD_ADDRESS=127.0.0.1")
+		"RABBITMQ_CONF_ENV_FILE=/dev/null", fmt.Sprintf("RABBITMQ_DIST_PORT=%d", distribution), fmt.Sprintf("ERL_EPMD_PORT=%d", names), "ERL_EPMD_ADDRESS=127.0.0.1", "ERL_EPMD_RELAXED_COMMAND_CHECK=true")
 	t.Cleanup(func() {
 		r.kill()
 		end := exec.Command("epmd", "-port", fmt.Sprint(names), "-kill") // the daemon of names that Erlang leaves

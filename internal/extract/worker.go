@@ -55,8 +55,6 @@ const (
 const (
 	atOnce    = 2 // extracts of one service
 	lookEvery = time.Second
-	// windowsAtOnce bounds the days that one turn makes up for; more follow in the next.
-	windowsAtOnce = 31
 )
 
 // New makes a worker.
@@ -159,8 +157,11 @@ func (w *Worker) look(ctx context.Context, at *sync.WaitGroup) error {
 	}
 	for i := range list {
 		begin, cause, due := isDue(&list[i], defined[i], loads, time.Now())
-		if list[i].Working && !w.isOurs(&list[i]) {
-			w.stop(list[i].Name) // another has it
+		if w.isAt(list[i].Name) {
+			if !w.isOurs(&list[i]) {
+				w.stop(list[i].Name) // it was changed, or another has it
+			}
+			continue
 		}
 		if !due || list[i].Working {
 			continue
@@ -178,9 +179,13 @@ func (w *Worker) look(ctx context.Context, at *sync.WaitGroup) error {
 			}
 			continue
 		}
+		working, cancel := context.WithCancel(ctx)
+		w.mu.Lock()
+		w.rows[record.Name], w.working[record.Name] = 0, cancel
+		w.mu.Unlock()
 		at.Go(func() {
-			defer func() { <-w.room; w.Poke() }()
-			w.work(ctx, &record, defined[i], cause, list[i].WantedBy)
+			defer func() { cancel(); <-w.room; w.Poke() }()
+			w.work(working, &record, defined[i], cause, list[i].WantedBy)
 		})
 	}
 	return nil
@@ -188,6 +193,13 @@ func (w *Worker) look(ctx context.Context, at *sync.WaitGroup) error {
 
 func (w *Worker) isOurs(x *ledger.Extract) bool {
 	return x.LeaseHolder != nil && *x.LeaseHolder == w.Service
+}
+
+// isAt reports whether this worker works an extract now.
+func (w *Worker) isAt(name string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.working[name] != nil
 }
 
 func (w *Worker) stop(name string) {
@@ -250,27 +262,25 @@ func isDue(x *ledger.Extract, p parsed, loads map[string]int64, now time.Time) (
 
 // work works an extract that is leased, and gives it back.
 func (w *Worker) work(ctx context.Context, record *ledger.Extract, p parsed, cause, by string) {
-	ctx, cancel := context.WithCancel(ctx)
-	w.mu.Lock()
-	w.rows[record.Name], w.working[record.Name] = 0, cancel
-	w.mu.Unlock()
 	defer func() {
-		cancel()
-		w.mu.Lock()
-		delete(w.rows, record.Name)
-		delete(w.working, record.Name)
-		w.mu.Unlock()
 		last, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer done()
 		if err := w.Ledger.ReleaseExtract(last, record); err != nil {
 			w.Log.Warn("an extract was not given back", "extract", record.Name, "error", err)
 		}
+		w.mu.Lock()
+		delete(w.rows, record.Name)
+		delete(w.working, record.Name)
+		w.mu.Unlock()
 	}()
 	err := p.err
 	if err == nil {
 		j := &job{w: w, x: p.extract, record: record, cause: cause, by: by}
-		for more, n := true, 0; more && err == nil && n < windowsAtOnce; n++ {
+		for more := true; more && err == nil; {
 			more, err = j.work(ctx)
+			if more && err == nil {
+				more, err = w.goesOn(ctx, record.Name, cause)
+			}
 		}
 	}
 	if ctx.Err() != nil && record.Attempts > 0 { // an end of the service is no attempt
@@ -280,6 +290,12 @@ func (w *Worker) work(ctx context.Context, record *ledger.Extract, p parsed, cau
 		return
 	}
 	w.failed(ctx, record, p.extract, err)
+}
+
+// goesOn reports whether a run that makes up for several days goes on with the next: not when somebody has paused it meanwhile.
+func (w *Worker) goesOn(ctx context.Context, name, cause string) (bool, error) {
+	x, err := w.Ledger.Extract(ctx, name)
+	return !x.Paused || cause == CauseRequest, err
 }
 
 // failed takes note that an attempt failed, and says when there is another.

@@ -513,3 +513,23 @@ func killAt(t *testing.T, at string) {
 	w.start()
 	<-t.Context().Done()
 }
+
+// TestARunMakesUpForDays writes each day that is over, in one run.
+func TestARunMakesUpForDays(t *testing.T) {
+	t.Parallel()
+	w := newWorkplace(t)
+	w.start()
+	statements(t, w.url, "CREATE SCHEMA river; CREATE TABLE river.n (id int, at timestamptz)",
+		"INSERT INTO river.n SELECT g, now() - interval '40 days' + g * interval '12 hours' FROM generate_series(1, 80) g")
+	w.put("extract: n\nfrom: {table: river.n}\nnew: {day: at}\nfiles: {at: out, name: 'N_{window:%Y%m%d}.csv'}\n")
+	windows := w.ran("n")
+	assert.GreaterOrEqual(t, len(windows), 40)
+	rows := 0
+	for _, line := range windows {
+		rows += int(line.Rows)
+	}
+	assert.Len(t, w.landed(), rows)
+	x, err := w.Ledger.Extract(context.Background(), "n")
+	require.NoError(t, err)
+	assert.Equal(t, time.Now().UTC().Format(time.DateOnly), x.Mark, "today is not over")
+}

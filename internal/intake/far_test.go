@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -129,4 +130,23 @@ func TestAPlaceIsListedLessWhileNothingIsExpected(t *testing.T) {
 		assert.Equal(t, c.want, idleRest(f.Due, c.least, now), c.at)
 	}
 	assert.Equal(t, time.Second, idleRest(nil, time.Second, time.Now()), "without a calendar")
+}
+
+// TestALookoutEndsOnce has it ended by several at once, as when a service stops while a look ends.
+func TestALookoutEndsOnce(t *testing.T) {
+	t.Parallel()
+	f, err := feed.Parse("f.yaml", []byte("feed: f\nlanding: {at: in, files: '*.csv'}\nschema: {fields: [{name: id}], primaryKey: [id]}\ntarget: {table: a.b}\n"))
+	require.NoError(t, err)
+	for range 100 {
+		o := newLookout(nil, f, ledger.Feed{})
+		o.asked = []chan struct{}{make(chan struct{})}
+		asked := o.asked[0]
+		var at sync.WaitGroup
+		for range 4 {
+			at.Go(o.end)
+		}
+		at.Wait()
+		<-o.ended
+		<-asked
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/zeebo/xxh3"
@@ -26,6 +27,7 @@ type lookout struct {
 	ctx     context.Context
 	cancel  context.CancelFunc
 	ended   chan struct{} // closed when nobody looks at it any more
+	ending  sync.Once
 
 	// Guarded by the intake's lock:
 	at         time.Time // when it is looked at next
@@ -104,21 +106,18 @@ func newLookout(in *Intake, f *feed.Feed, record ledger.Feed) *lookout {
 	return o
 }
 
-// end gives back what the lookout has, when nobody looks any more.
+// end gives back what the lookout has, when nobody looks any more. Whoever looked last and an intake that ends may both call it.
 func (o *lookout) end() {
-	select {
-	case <-o.ended:
-		return
-	default:
-	}
-	if o.unwatch != nil {
-		o.unwatch()
-	}
-	for _, done := range append(o.waits, o.asked...) {
-		close(done)
-	}
-	o.waits, o.asked = nil, nil
-	close(o.ended)
+	o.ending.Do(func() {
+		if o.unwatch != nil {
+			o.unwatch()
+		}
+		for _, done := range append(o.waits, o.asked...) {
+			close(done)
+		}
+		o.waits, o.asked = nil, nil
+		close(o.ended)
+	})
 }
 
 // concerns reports whether what happened at a path may be news.

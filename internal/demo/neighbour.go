@@ -37,12 +37,20 @@ func neighbourDatabase(ctx context.Context, database string) (string, error) {
 		return "", err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
+	u.Path = "/" + name
 	var said *pgconn.PgError
-	const isThere = "42P04"
-	if _, err = conn.Exec(ctx, "CREATE DATABASE "+name); err != nil && (!errors.As(err, &said) || said.Code != isThere) {
+	const isThere, mayNot = "42P04", "42501"
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+name)
+	switch {
+	case err == nil:
+	case errors.As(err, &said) && said.Code == isThere:
+	case errors.As(err, &said) && said.Code == mayNot: // then the neighbour's table is beside others
+		if u, err = url.Parse(database); err != nil {
+			return "", err
+		}
+	default:
 		return "", err
 	}
-	u.Path = "/" + name
 	return u.String(), withNeighbour(ctx, u.String(), func(conn *pgx.Conn) error {
 		if _, err := conn.Exec(ctx, neighbourTable); err != nil {
 			return err

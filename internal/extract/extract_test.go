@@ -19,6 +19,7 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
 	"mullein/internal/extract/mariadbtest"
+	"mullein/internal/ledger"
 	"mullein/internal/localpg/pgtest"
 )
 
@@ -45,7 +46,7 @@ func statements(t testing.TB, url string, list ...string) {
 }
 
 // written writes all that is new of an extract into files, and returns them, unpacked, by name.
-func written(t testing.TB, url, definition, mark string) (files map[string]string, parts_ []Part, fresh Fresh) {
+func written(t testing.TB, url, definition, mark string) (files map[string]string, parts_ []ledger.ExtractFile, fresh Fresh) {
 	t.Helper()
 	ctx := context.Background()
 	x := extracts(t, definition)
@@ -55,7 +56,7 @@ func written(t testing.TB, url, definition, mark string) (files map[string]strin
 	fresh, err = source.Fresh(ctx, mark)
 	require.NoError(t, err)
 	out := &parts{folder: t.TempDir(), files: &x.Files, columns: source.Columns(), name: func(part int64) string {
-		return x.Files.PartName(7, part, fresh.End, fresh.At, zoneOf(x))
+		return x.Files.PartName(7, part, fresh.End, fresh.At, x.New.Zone)
 	}}
 	if !fresh.Empty {
 		count, err := source.Count(ctx, fresh.Window)
@@ -144,7 +145,8 @@ func TestWhatCannotBeWritten(t *testing.T) {
 	for _, c := range []struct{ what, name, more, want string }{
 		{"at", "o.parquet", "", "column at: infinity: Parquet has no such time"},
 		{"n", "o.parquet", "", "column n: NaN: Parquet's decimals have no such number"},
-		{"t", "o.csv", `, dialect: {nullSequence: '\N'}`, `column t: a text is \N, which stands for no value`},
+		{"t", "o.csv", `, dialect: {nullSequence: '\N'}`, `column t: a value is \N, which stands for no value`},
+		{"id", "o.csv", ", dialect: {nullSequence: '1'}", "column id: a value is 1, which stands for no value"},
 	} {
 		x := extracts(t, "extract: o\nfrom: {table: river.odd, columns: ["+c.what+"]}\nfiles: {at: l, name: "+c.name+c.more+"}\n")
 		ctx := context.Background()
@@ -374,6 +376,16 @@ func TestMariaDB(t *testing.T) {
 	files, _, fresh := written(t, m.URL, "extract: x\nfrom: {table: river.level}\nnew: {day: local}\nfiles: {at: l, name: 'x_{run}.csv'}\n", "2026-03-29")
 	assert.ElementsMatch(t, []string{"2", "3"}, ids(files))
 	assert.Equal(t, "2026-03-30", fresh.Mark)
+
+	// In the Azores the day of 29 March begins at one o'clock, and has 23 hours.
+	m.Exec(t, `DELETE FROM level; SET time_zone = '+00:00'; INSERT INTO level (id, changed_at) WITH RECURSIVE s(g) AS (SELECT 0 UNION ALL SELECT g + 1 FROM s WHERE g < 71)
+		SELECT g, timestamp '2026-03-28 01:00' + interval g hour FROM s`)
+	mark, days := "", []int{}
+	for range 4 {
+		files, _, fresh := written(t, m.URL, "extract: x\nfrom: {table: level}\nnew: {day: changed_at, zone: Atlantic/Azores}\nfiles: {at: l, name: 'x_{window}.csv'}\n", mark)
+		days, mark = append(days, len(ids(files))), fresh.Mark
+	}
+	assert.Equal(t, []int{24, 23, 24, 1}, days)
 
 	for _, c := range []struct{ from, want string }{
 		{"from: {table: levels}", "levels' doesn't exist"},

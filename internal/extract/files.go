@@ -16,15 +16,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"mullein/internal/core/feed"
+	"mullein/internal/ledger"
 )
-
-// Part is a file that was written.
-type Part struct {
-	Name   string `json:"name"` // below the landing
-	Rows   int64  `json:"rows"`
-	Bytes  int64  `json:"bytes"`
-	SHA256 string `json:"sha256"`
-}
 
 // parts writes the files of a run into a folder, under the numbers of the parts.
 type parts struct {
@@ -32,7 +25,7 @@ type parts struct {
 	files   *feed.ExtractFiles
 	columns []Column
 	name    func(part int64) string
-	done    []Part
+	done    []ledger.ExtractFile
 	now     *partFile // nil for none
 }
 
@@ -96,7 +89,7 @@ func (p *parts) end() error {
 	if err := f.close(); err != nil {
 		return err
 	}
-	p.done = append(p.done, Part{Name: p.name(int64(len(p.done) + 1)), Rows: f.rows, Bytes: f.written.bytes.Load(), SHA256: hex.EncodeToString(f.written.sum.Sum(nil))})
+	p.done = append(p.done, ledger.ExtractFile{Name: p.name(int64(len(p.done) + 1)), Rows: f.rows, Bytes: f.written.bytes.Load(), SHA256: hex.EncodeToString(f.written.sum.Sum(nil))})
 	return nil
 }
 

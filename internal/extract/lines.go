@@ -88,16 +88,18 @@ func (f *csvFile) rows(b *Batch, from, to int) error {
 		for i := range columns {
 			v := &b.Values[row*columns+i]
 			f.text = f.between(i)
+			begin := len(f.text)
 			switch v.Kind {
 			case tabular.Null:
 				f.text = append(f.text, f.files.Null...)
+				continue
 			case tabular.Text, tabular.JSON:
-				if f.files.Null != "" && string(v.B) == f.files.Null {
-					return fmt.Errorf("column %s: a text is %s, which stands for no value; choose another nullSequence", f.columns[i].Name, v.B)
-				}
 				f.text = f.cell(f.text, v.B)
-			default:
+			default: // no delimiter and no quote is in it
 				f.text = appendText(f.text, v)
+			}
+			if f.files.Null != "" && string(f.text[begin:]) == f.files.Null {
+				return fmt.Errorf("column %s: a value is %s, which stands for no value; choose another nullSequence", f.columns[i].Name, f.files.Null)
 			}
 		}
 		if len(f.text) == at { // an empty line is no row

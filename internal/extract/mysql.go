@@ -1,6 +1,7 @@
 package extract
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -66,11 +67,11 @@ func openMySQL(ctx context.Context, x *feed.Extract, address string) (_ Source, 
 	if err != nil {
 		return nil, err
 	}
-	connector, err := mysql.NewConnector(config)
+	way, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, &UnfitError{"the connection's URL cannot be read"}
 	}
-	db := sql.OpenDB(connector)
+	db := sql.OpenDB(way)
 	db.SetMaxOpenConns(1)
 	m := &mySQL{x: x, db: db}
 	defer func() {
@@ -201,8 +202,6 @@ func (m *mySQL) where(w Window) (string, []any) {
 	return "", nil
 }
 
-const dayForm = "2006-01-02"
-
 // days returns when a day begins and ends, as the column has it: a TIMESTAMP comes in UTC, a DATETIME on the clock of its zone.
 func (m *mySQL) days(w Window) []any {
 	out := []any{w.Low, w.High}
@@ -210,8 +209,8 @@ func (m *mySQL) days(w Window) []any {
 		return out
 	}
 	for i, day := range []string{w.Low, w.High} {
-		if at, err := time.ParseInLocation(dayForm, day, m.x.New.Zone); err == nil {
-			out[i] = at.UTC().Format(time.DateTime)
+		if at, err := time.Parse(time.DateOnly, day); err == nil {
+			out[i] = midnight(at, m.x.New.Zone).UTC().Format(time.DateTime)
 		}
 	}
 	return out
@@ -233,8 +232,12 @@ func (m *mySQL) Fresh(ctx context.Context, mark string) (Fresh, error) {
 		return out, err
 	}
 	var err error
-	if out.At, err = time.Parse(time.RFC3339Nano, now); err != nil || m.x.New.By == "" {
+	if out.At, err = time.Parse(time.RFC3339Nano, now); err != nil {
 		return out, err
+	}
+	out.End = out.At.In(m.x.New.Zone).Format(windowForm)
+	if m.x.New.By == "" {
+		return out, nil
 	}
 	by := m.growing()
 	if mark == "" {
@@ -243,9 +246,15 @@ func (m *mySQL) Fresh(ctx context.Context, mark string) (Fresh, error) {
 		}
 	}
 	if m.x.New.Daily {
-		return out, unfitOfMySQL(m.freshDay(ctx, mark, &out))
+		first, err := m.firstDay(ctx, mark)
+		if err != nil {
+			return out, unfitOfMySQL(err)
+		}
+		err = freshDay(&m.x.New, first, mark, &out)
+		return out, err
 	}
-	return out, unfitOfMySQL(m.freshSince(ctx, mark, &out))
+	err = m.freshSince(ctx, mark, &out)
+	return out, unfitOfMySQL(err)
 }
 
 func (m *mySQL) freshSince(ctx context.Context, mark string, out *Fresh) error {
@@ -304,42 +313,20 @@ func (m *mySQL) freshSince(ctx context.Context, mark string, out *Fresh) error {
 	}
 	at, err := time.ParseInLocation(time.DateTime, out.Window.High, zone)
 	if m.byType == "DATE" {
-		at, err = time.ParseInLocation(dayForm, out.Window.High, zone)
+		at, err = time.ParseInLocation(time.DateOnly, out.Window.High, zone)
 	}
-	out.At, out.End = at, at.In(m.x.New.Zone).Format("20060102T150405")
+	out.At, out.End = at, at.In(m.x.New.Zone).Format(windowForm)
 	return err
 }
 
-// freshDay looks whether the next day is over.
-func (m *mySQL) freshDay(ctx context.Context, mark string, out *Fresh) error {
-	n := &m.x.New
-	first := mark
-	if first == "" {
-		first = n.From
+// firstDay returns the first day that is not written yet; "" where there are no rows.
+func (m *mySQL) firstDay(ctx context.Context, mark string) (string, error) {
+	if first := cmp.Or(mark, m.x.New.From); first != "" {
+		return first, nil
 	}
-	if first == "" {
-		var smallest sql.NullString
-		if err := m.tx.QueryRowContext(ctx, fmt.Sprintf("SELECT CAST(DATE(min(%s)) AS CHAR) FROM %s", m.growing(), m.relation)).Scan(&smallest); err != nil {
-			return err
-		}
-		if !smallest.Valid {
-			out.Empty, out.Window = true, Window{Bounds: Day}
-			return nil
-		}
-		first = smallest.String
-	}
-	day, err := time.ParseInLocation(dayForm, first, n.Zone)
-	if err != nil {
-		return &UnfitError{fmt.Sprintf("%q is no day; write it as 2026-01-31", first)}
-	}
-	next := time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, n.Zone)
-	out.Empty = next.Add(n.HoldBack.Time).After(out.At)
-	out.Window = Window{Low: day.Format(dayForm), High: next.Format(dayForm), Bounds: Day}
-	out.At, out.End, out.Mark = day, day.Format("20060102"), out.Window.High
-	if out.Empty {
-		out.Mark = mark
-	}
-	return nil
+	var smallest sql.NullString
+	err := m.tx.QueryRowContext(ctx, fmt.Sprintf("SELECT CAST(DATE(min(%s)) AS CHAR) FROM %s", m.growing(), m.relation)).Scan(&smallest)
+	return smallest.String, err
 }
 
 func (m *mySQL) Count(ctx context.Context, w Window) (n int64, err error) {

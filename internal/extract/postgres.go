@@ -50,7 +50,7 @@ func openPostgres(ctx context.Context, x *feed.Extract, url string) (_ Source, e
 	config.RuntimeParams["application_name"] = "mullein extract " + x.Name
 	config.RuntimeParams["DateStyle"] = "ISO, YMD"
 	config.RuntimeParams["IntervalStyle"] = "iso_8601"
-	config.RuntimeParams["TimeZone"] = cmp.Or(x.New.Zone, time.UTC).String()
+	config.RuntimeParams["TimeZone"] = x.New.Zone.String()
 	config.RuntimeParams["idle_in_transaction_session_timeout"] = "0"
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
@@ -185,6 +185,7 @@ func (p *postgres) Fresh(ctx context.Context, mark string) (Fresh, error) {
 	if err := p.conn.QueryRow(ctx, "SELECT now()").Scan(&out.At); err != nil {
 		return out, err
 	}
+	out.End = out.At.In(p.x.New.Zone).Format(windowForm)
 	if p.x.New.By == "" {
 		return out, nil
 	}
@@ -195,9 +196,15 @@ func (p *postgres) Fresh(ctx context.Context, mark string) (Fresh, error) {
 		}
 	}
 	if p.x.New.Daily {
-		return out, unfitOf(p.freshDay(ctx, mark, &out))
+		first, err := p.firstDay(ctx, mark)
+		if err != nil {
+			return out, unfitOf(err)
+		}
+		err = freshDay(&p.x.New, first, mark, &out)
+		return out, err
 	}
-	return out, unfitOf(p.freshSince(ctx, mark, &out))
+	err := p.freshSince(ctx, mark, &out)
+	return out, unfitOf(err)
 }
 
 // freshSince looks for what is greater than a mark.
@@ -258,37 +265,21 @@ func (p *postgres) endAt(ctx context.Context, out *Fresh) error {
 		return nil
 	}
 	err := p.conn.QueryRow(ctx, "SELECT $1::text::"+p.byType+"::timestamptz", out.Window.High).Scan(&out.At)
-	out.End = out.At.In(cmp.Or(p.x.New.Zone, time.UTC)).Format("20060102T150405")
+	out.End = out.At.In(p.x.New.Zone).Format(windowForm)
 	return err
 }
 
-// freshDay looks whether the next day is over.
-func (p *postgres) freshDay(ctx context.Context, mark string, out *Fresh) error {
-	n := &p.x.New
-	first := cmp.Or(mark, n.From)
-	if first == "" {
-		var smallest *string
-		if err := p.conn.QueryRow(ctx, fmt.Sprintf("SELECT min(%s)::date::text FROM %s", p.growing(), p.relation)).Scan(&smallest); err != nil {
-			return err
-		}
-		if smallest == nil {
-			out.Empty, out.Window = true, Window{Bounds: Day}
-			return nil
-		}
-		first = *smallest
+// firstDay returns the first day that is not written yet; "" where there are no rows.
+func (p *postgres) firstDay(ctx context.Context, mark string) (string, error) {
+	if first := cmp.Or(mark, p.x.New.From); first != "" {
+		return first, nil
 	}
-	var over bool
-	w := Window{Bounds: Day}
-	err := p.conn.QueryRow(ctx, `SELECT d::text, (d + 1)::text, (d + 1)::timestamptz + $2 * interval '1 second' <= now(), d::timestamptz
-		FROM (SELECT $1::text::date AS d) x`, first, n.HoldBack.Time.Seconds()).Scan(&w.Low, &w.High, &over, &out.At)
-	if err != nil {
-		return err
+	var smallest *string
+	err := p.conn.QueryRow(ctx, fmt.Sprintf("SELECT min(%s)::date::text FROM %s", p.growing(), p.relation)).Scan(&smallest)
+	if err != nil || smallest == nil {
+		return "", err
 	}
-	out.Window, out.Mark, out.End, out.Empty = w, w.High, strings.ReplaceAll(w.Low, "-", ""), !over
-	if !over {
-		out.Mark = mark
-	}
-	return nil
+	return *smallest, nil
 }
 
 func (p *postgres) Count(ctx context.Context, w Window) (n int64, err error) {

@@ -8,6 +8,7 @@ import (
 
 	"mullein/internal/core/feed"
 	"mullein/internal/core/tabular"
+	"mullein/internal/core/timeformat"
 )
 
 // Column is a column of what is read.
@@ -59,8 +60,8 @@ type Fresh struct {
 	Window Window
 	Empty  bool      // nothing is new
 	Mark   string    // where the mark is once the window is whole
-	End    string    // the window's end for names, where it is no time
-	At     time.Time // the window's end where it is a time; that of the database where there is no window
+	End    string    // what names write for the window's end, where they say no form
+	At     time.Time // the window's end where it is a time, or the day; the database's clock where there is no window
 	Ahead  int64     // rows that are later than the database's clock, and wait for it
 	Blank  int64     // rows without a value, which are never new; counted in the first window
 }
@@ -131,6 +132,35 @@ func begin(n *feed.NewRows, mark string) (low string, bounds Bounds, above strin
 		return n.From, From, " >= "
 	}
 	return "", UpTo, ""
+}
+
+// windowForm is how names write a time, where they say no form.
+const windowForm = "20060102T150405"
+
+// midnight returns when a day begins in a zone, also where the clock passes over midnight.
+func midnight(day time.Time, zone *time.Location) time.Time {
+	y, m, d := day.Date()
+	return timeformat.Instant(y, m, d, 0, 0, 0, 0, zone)
+}
+
+// freshDay says whether a day is over: the first that is not written yet, "" where there are no rows.
+func freshDay(n *feed.NewRows, first, mark string, out *Fresh) error {
+	if first == "" {
+		out.Empty, out.Window = true, Window{Bounds: Day}
+		return nil
+	}
+	day, err := time.Parse(time.DateOnly, first)
+	if err != nil {
+		return &UnfitError{fmt.Sprintf("%q is no day; write it as 2026-01-31", first)}
+	}
+	next := day.AddDate(0, 0, 1)
+	out.Empty = midnight(next, n.Zone).Add(n.HoldBack.Time).After(out.At)
+	out.Window = Window{Low: day.Format(time.DateOnly), High: next.Format(time.DateOnly), Bounds: Day}
+	out.At, out.End, out.Mark = midnight(day, n.Zone), day.Format("20060102"), out.Window.High
+	if out.Empty {
+		out.Mark = mark
+	}
+	return nil
 }
 
 // growing returns the column by which rows are new.

@@ -70,9 +70,6 @@ func (j *job) fix(ctx context.Context, source Source) (ledger.ExtractWindow, err
 	if err != nil || fresh.Empty && j.x.New.Daily {
 		return ledger.ExtractWindow{}, err
 	}
-	if fresh.End == "" {
-		fresh.End = fresh.At.In(zoneOf(j.x)).Format("20060102T150405")
-	}
 	w := ledger.ExtractWindow{Low: fresh.Window.Low, High: fresh.Window.High, Bounds: string(fresh.Window.Bounds), MarkBefore: j.record.Mark,
 		MarkAfter: fresh.Mark, EndText: fresh.End, EndAt: fresh.At, Cause: j.cause, By: j.by, Ahead: fresh.Ahead, Blank: fresh.Blank,
 		State: ledger.RunRunning, Files: []ledger.ExtractFile{}}
@@ -81,13 +78,6 @@ func (j *job) fix(ctx context.Context, source Source) (ledger.ExtractWindow, err
 		w.Source = &zero
 	}
 	return w, j.w.Ledger.BeginWindow(ctx, j.record, &w)
-}
-
-func zoneOf(x *feed.Extract) *time.Location {
-	if x.New.Zone == nil {
-		return time.UTC
-	}
-	return x.New.Zone
 }
 
 // finish does the rest of a window, and moves the mark.
@@ -105,7 +95,7 @@ func (j *job) finish(ctx context.Context, w *ledger.ExtractWindow, do func(conte
 		err = j.w.Ledger.WindowDone(ctx, j.record, w)
 	}
 	if err != nil {
-		if errors.Is(err, ledger.ErrLost) {
+		if errors.Is(err, ledger.ErrLost) || errors.Is(context.Cause(ctx), ledger.ErrLost) {
 			return errors.Join(err, j.clear(w))
 		}
 		if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
@@ -157,7 +147,7 @@ func (j *job) read(ctx context.Context, source Source, w *ledger.ExtractWindow) 
 		return err
 	}
 	out := &parts{folder: j.folder(w), files: &j.x.Files, columns: source.Columns(), name: func(part int64) string {
-		return j.x.Files.PartName(w.Run, part, w.EndText, w.EndAt, zoneOf(j.x))
+		return j.x.Files.PartName(w.Run, part, w.EndText, w.EndAt, j.x.New.Zone)
 	}}
 	defer out.drop()
 	window := Window{w.Low, w.High, Bounds(w.Bounds)}
@@ -188,7 +178,7 @@ func (j *job) read(ctx context.Context, source Source, w *ledger.ExtractWindow) 
 			return &UnfitError{fmt.Sprintf("files.name gives %s twice in one run", p.Name)}
 		}
 		names[p.Name] = true
-		w.Rows, w.Bytes, w.Files = w.Rows+p.Rows, w.Bytes+p.Bytes, append(w.Files, ledger.ExtractFile(p))
+		w.Rows, w.Bytes, w.Files = w.Rows+p.Rows, w.Bytes+p.Bytes, append(w.Files, p)
 	}
 	if w.Rows != rows {
 		return fmt.Errorf("%d rows were read, and %d written", rows, w.Rows)
@@ -225,7 +215,7 @@ func (j *job) place(ctx context.Context, w *ledger.ExtractWindow) error {
 	if j.x.Files.ListedIn == nil {
 		return nil
 	}
-	name, text := j.x.Files.ListName(w.Run, w.EndText, w.EndAt, zoneOf(j.x)), bytes.Buffer{}
+	name, text := j.x.Files.ListName(w.Run, w.EndText, w.EndAt, j.x.New.Zone), bytes.Buffer{}
 	for _, f := range w.Files {
 		below, err := filepath.Rel(path.Dir(name), f.Name)
 		if err != nil {
@@ -243,10 +233,8 @@ func placeFile(ctx context.Context, at landing.Landing, from, name string) error
 		return err
 	}
 	defer file.Close()
-	if _, err := at.Deliver(name, &stopped{ctx, file}, landing.WriteOver); err != nil {
-		return err
-	}
-	return nil
+	_, err = at.Deliver(name, &stopped{ctx, file}, landing.WriteOver)
+	return err
 }
 
 // stopped reads a file until a context ends.
@@ -286,12 +274,9 @@ func Rehearse(ctx context.Context, x *feed.Extract, url, mark string, run int64)
 			return r, err
 		}
 	}
-	if r.End == "" {
-		r.End = r.At.In(zoneOf(x)).Format("20060102T150405")
-	}
-	r.Names = []string{x.Files.PartName(run, 1, r.End, r.At, zoneOf(x))}
+	r.Names = []string{x.Files.PartName(run, 1, r.End, r.At, x.New.Zone)}
 	if x.Files.ListedIn != nil {
-		r.Names = append(r.Names, x.Files.ListName(run, r.End, r.At, zoneOf(x)))
+		r.Names = append(r.Names, x.Files.ListName(run, r.End, r.At, x.New.Zone))
 	}
 	return r, nil
 }

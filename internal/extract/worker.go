@@ -34,7 +34,7 @@ type Worker struct {
 	mu      sync.Mutex
 	read    map[string]parsed
 	rows    map[string]int64 // written so far, of those that are worked now
-	working map[string]context.CancelFunc
+	working map[string]context.CancelCauseFunc
 }
 
 // parsed is the definition of an extract, read.
@@ -60,7 +60,7 @@ const (
 // New makes a worker.
 func New(o Options) *Worker {
 	return &Worker{Options: o, wake: make(chan struct{}, 1), room: make(chan struct{}, atOnce), read: map[string]parsed{},
-		rows: map[string]int64{}, working: map[string]context.CancelFunc{}}
+		rows: map[string]int64{}, working: map[string]context.CancelCauseFunc{}}
 }
 
 // Poke has the worker look at once.
@@ -179,12 +179,12 @@ func (w *Worker) look(ctx context.Context, at *sync.WaitGroup) error {
 			}
 			continue
 		}
-		working, cancel := context.WithCancel(ctx)
+		working, cancel := context.WithCancelCause(ctx)
 		w.mu.Lock()
 		w.rows[record.Name], w.working[record.Name] = 0, cancel
 		w.mu.Unlock()
 		at.Go(func() {
-			defer func() { cancel(); <-w.room; w.Poke() }()
+			defer func() { cancel(nil); <-w.room; w.Poke() }()
 			w.work(working, &record, defined[i], cause, list[i].WantedBy)
 		})
 	}
@@ -206,7 +206,7 @@ func (w *Worker) stop(name string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if cancel := w.working[name]; cancel != nil {
-		cancel()
+		cancel(ledger.ErrLost)
 	}
 }
 

@@ -409,7 +409,7 @@ func TestLateCommits(t *testing.T) {
 	}
 }
 
-// TestAnExtractIsChangedAtWork gives up the window that is open, and begins another by what the extract is now.
+// TestAnExtractIsChangedAtWork cancels the window that is open, and begins another by what the extract is now.
 func TestAnExtractIsChangedAtWork(t *testing.T) {
 	t.Parallel()
 	w := newWorkplace(t)

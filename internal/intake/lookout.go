@@ -106,7 +106,7 @@ func newLookout(in *Intake, f *feed.Feed, record ledger.Feed) *lookout {
 	return o
 }
 
-// end gives back what the lookout has, when nobody looks any more. Whoever looked last and an intake that ends may both call it.
+// end releases what the lookout has, when nobody looks any more. Whoever looked last and an intake that ends may both call it.
 func (o *lookout) end() {
 	o.ending.Do(func() {
 		if o.unwatch != nil {

@@ -357,12 +357,12 @@ func (l *Ledger) ExtractFailed(ctx context.Context, x *Extract, w *ExtractWindow
 	})
 }
 
-// ReleaseExtract gives back the lease of an extract, and takes note of its attempts.
+// ReleaseExtract ends the lease of an extract, and takes note of its attempts.
 func (l *Ledger) ReleaseExtract(ctx context.Context, x *Extract) error {
 	return l.with(ctx).Exec("UPDATE extract SET lease_holder = NULL, attempts = ? WHERE name = ? AND fence = ?", x.Attempts, x.Name, x.Fence).Error
 }
 
-// ReleaseExtractsOf gives back the leases that a service held before it was started again.
+// ReleaseExtractsOf ends the leases that a service held before it was started again.
 func (l *Ledger) ReleaseExtractsOf(ctx context.Context, holder string) error {
 	return l.with(ctx).Exec("UPDATE extract SET lease_holder = NULL WHERE lease_holder = ?", holder).Error
 }

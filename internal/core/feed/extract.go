@@ -262,6 +262,9 @@ func (r *reader) extractFiles(n *node, new *NewRows) ExtractFiles {
 	return f
 }
 
+// delimiterOfValues holds for what stands in numbers, times and bytes as they are written, which are not quoted.
+var delimiterOfValues = regexp.MustCompile(`[0-9A-Za-z.:+/="\r\n-]`)
+
 // outFormat reads what the files are, which their names say too.
 func (r *reader) outFormat(n, name *node, f *ExtractFiles) {
 	plain := name.text
@@ -285,8 +288,8 @@ func (r *reader) outFormat(n, name *node, f *ExtractFiles) {
 	if path.Ext(plain) == ".tsv" {
 		f.Delimiter = dialect.str("delimiter", "\t")
 	}
-	if len(f.Delimiter) != 1 || strings.ContainsAny(f.Delimiter, "\"\r\n") {
-		r.failAt(dialect.get("delimiter"), "files.dialect.delimiter is one character, and no quote or line end")
+	if len(f.Delimiter) != 1 || delimiterOfValues.MatchString(f.Delimiter) {
+		r.failAt(dialect.get("delimiter"), "files.dialect.delimiter is one character that stands in no number and no time, and no quote or line end")
 	}
 	if strings.ContainsAny(f.Null, "\"\r\n"+f.Delimiter) {
 		r.failAt(dialect.get("nullSequence"), "files.dialect.nullSequence has no quote, delimiter or line end in it")

@@ -84,6 +84,7 @@ func TestWhatIsWrongWithAnExtract(t *testing.T) {
 		{".csv.gz", ".parquet.gz", "parquet compresses within"},
 		{".csv.gz", ".jsonl", "files.dialect is for csv"},
 		{`delimiter: ";"`, `delimiter: "||"`, "files.dialect.delimiter is one character"},
+		{`delimiter: ";"`, `delimiter: ":"`, "files.dialect.delimiter is one character that stands in no number and no time"},
 		{`nullSequence: '\N'`, `nullSequence: 'a;b'`, "files.dialect.nullSequence has no quote, delimiter or line end in it"},
 		{"empty: write", "empty: maybe", `unknown value "maybe"`},
 		{"rows: 1000000", "rows: many", "files.split.rows takes a whole number"},

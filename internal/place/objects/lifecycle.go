@@ -29,7 +29,8 @@ func (d *driver) Lifecycle(ctx context.Context) ([]string, error) {
 
 // touches reports whether a rule for keys with a prefix is about objects of the place.
 func (d *driver) touches(prefix string) bool {
-	return strings.HasPrefix(prefix, d.prefix) || strings.HasPrefix(d.prefix+"/", prefix)
+	below := d.prefix + "/"
+	return d.prefix == "" || strings.HasPrefix(prefix, below) || strings.HasPrefix(below, prefix)
 }
 
 func (d *driver) amazonRules(ctx context.Context, client *s3.Client) (out []string, err error) {

@@ -44,6 +44,7 @@ type leased struct {
 	// Whoever has its turn has these:
 	fence    int64
 	waits    string
+	begun    bool          // its first files had their chance to be loaded together
 	tried    int64         // the queued run that met the problem
 	troubled bool          // the feed's problem is one that this service has said
 	said     string        // in the log

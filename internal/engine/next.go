@@ -20,6 +20,8 @@ const (
 	smallFile  = 1 << 20 // up to this, files share a transaction
 	groupFiles = 250
 	groupBytes = 16 << 20
+	firstFrom  = 4 << 20 // from so many bytes on, the first files of a feed go into their target together
+	firstBytes = 16 << 30
 	manyFiles  = 10_000 // of a slot or a list
 )
 
@@ -64,6 +66,14 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 	if err != nil {
 		return n, err
 	}
+	first, err := w.firstFiles(ctx, waiting)
+	if err != nil {
+		return n, err
+	}
+	if len(first) > 1 {
+		n.Alone, n.First, n.all = first, true, len(first) == len(waiting) && len(waiting) < groupFiles
+		return n, nil
+	}
 	var size int64
 	for i := range waiting {
 		a := &waiting[i]
@@ -82,6 +92,32 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 	}
 	n.all = len(n.Alone) == len(waiting) && len(waiting) < groupFiles
 	return n, nil
+}
+
+// firstFiles returns those of the files that wait which may go into an empty target together:
+// none of a feed that has loaded anything, nor a second time.
+func (w *leased) firstFiles(ctx context.Context, waiting []ledger.Arrival) ([]*ledger.Arrival, error) {
+	if w.begun {
+		return nil, nil
+	}
+	var out []*ledger.Arrival
+	var size int64
+	paths := map[string]bool{}
+	for i := range waiting {
+		a := &waiting[i]
+		if a.Attempts > 0 || a.Generation > 0 || a.Mends != nil || paths[a.Path] || size+a.Size > firstBytes {
+			break
+		}
+		out, size, paths[a.Path] = append(out, a), size+a.Size, true
+	}
+	if len(out) < 2 || size < firstFrom {
+		return nil, nil
+	}
+	loaded, err := w.e.Ledger.HasLoaded(ctx, w.name)
+	if w.begun = true; err != nil || loaded {
+		return nil, err
+	}
+	return out, nil
 }
 
 // retry reports whether an arrival that failed before may be tried now.

@@ -405,6 +405,12 @@ func (l *Ledger) LoadedBetween(ctx context.Context, of, again *Arrival, sameSlot
 	return found, err
 }
 
+// HasLoaded reports whether a feed has loaded a file.
+func (l *Ledger) HasLoaded(ctx context.Context, feed string) (found bool, err error) {
+	err = l.with(ctx).Raw("SELECT EXISTS (SELECT 1 FROM arrival WHERE feed = ? AND state = 'loaded')", feed).Scan(&found).Error
+	return found, err
+}
+
 // LoadedSizes returns those of the sizes of which a file is loaded: only of such a file
 // can another be a copy.
 func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (map[int64]bool, error) {

@@ -23,6 +23,7 @@ type Delivery struct {
 	Digests  map[string]string // SHA-256 by path, as far as the list says
 	Name     string            // of the delivery; "" for files that stand alone
 	Repeats  string            // which lines of the list name a file again; "" for none
+	First    bool              // those that stand alone are the first of their feed
 }
 
 // Arrivals returns all of them, the list among them.
@@ -57,6 +58,7 @@ type Attempt struct {
 	n            int      // parts in all, numbered from 0
 	before       *Attempt // that was on its way into the target when this began
 	blocked      bool     // one of it is tried again, and blocks those behind it
+	apart        bool     // the parts are deliveries of their own, and yet read as a stream
 	inBackground bool     // the files are closed by whoever goes on with them
 	copies       []*part  // of files of this attempt; what becomes of them depends on those
 }
@@ -103,7 +105,8 @@ const smallFile = 1 << 20
 // is wrong with them goes to the ledger; an error is one of the feed as a whole.
 func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d Delivery) error {
 	all := d.Arrivals()
-	grouped := d.Name == "" && (len(all) > 1 || all[0].Size <= smallFile)
+	first := d.First && len(all) > 1
+	grouped := d.Name == "" && !first && (len(all) > 1 || all[0].Size <= smallFile)
 	begin := s.env.Ledger.Begin
 	if grouped {
 		begin = s.env.Ledger.BeginOpened
@@ -153,8 +156,11 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	if err := s.Wait(); err != nil { // the session is needed
 		return l.giveBack(ctx, parts, err)
 	}
-	if d.Name != "" {
+	switch {
+	case d.Name != "":
 		return l.delivery(ctx, parts, d)
+	case first:
+		return l.firstFiles(ctx, parts)
 	}
 	parts, err = l.ready(ctx, parts)
 	if err != nil || len(parts) == 0 {

@@ -81,7 +81,7 @@ func (l *Attempt) commit(ctx context.Context, load *table.Load, parts []*part) e
 	l.step(parts, StepLocked)
 	files := make([]table.Part, l.n)
 	for _, p := range parts {
-		files[p.n] = table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces, Waived: p.arrival.Waived}
+		files[p.n] = p.into()
 	}
 	counts, err := load.Merge(ctx, l.run.ID, files)
 	if err != nil {

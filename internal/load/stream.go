@@ -16,7 +16,7 @@ import (
 func (l *Attempt) stream(ctx context.Context, parts []*part) error {
 	err := l.tryStream(ctx, parts, l.shortest)
 	if errors.Is(err, table.ErrRestage) {
-		if err = parts[0].file.Rewind(); err == nil {
+		if err = rewind(parts); err == nil {
 			err = l.tryStream(ctx, parts, staged)
 		}
 	}
@@ -26,26 +26,49 @@ func (l *Attempt) stream(ctx context.Context, parts []*part) error {
 	return l.failed(ctx, parts, err)
 }
 
-// a way prepares how the rows of a file, of which about so many are expected, get into
+// rewind goes back to the beginning of each file.
+func rewind(parts []*part) error {
+	for _, p := range parts {
+		if err := p.file.Rewind(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// a way prepares how the rows of files, of which about so many are expected, get into
 // the target. It reports whether the rows are just those that are there, or have to be staged
 // after all: then files of later loads need not be read again.
-type way func(ctx context.Context, load *table.Load, p *part, expected int64) (same bool, err error)
+type way func(ctx context.Context, load *table.Load, parts []*part, expected int64) (same bool, err error)
 
 // staged is the way of all rows through the staging table.
-func staged(context.Context, *table.Load, *part, int64) (bool, error) { return false, nil }
+func staged(context.Context, *table.Load, []*part, int64) (bool, error) { return false, nil }
 
 // shortest has rows go straight into an empty target, and not even be staged that the
 // target holds, where that is possible.
-func (l *Attempt) shortest(ctx context.Context, load *table.Load, p *part, expected int64) (same bool, err error) {
-	if l.n > 1 || l.recipe.asksStaged() {
-		return false, nil
-	}
-	whole := table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces}
-	if direct, err := load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, whole, expected); direct ||
-		err != nil {
+func (l *Attempt) shortest(ctx context.Context, load *table.Load, parts []*part, expected int64) (same bool, err error) {
+	direct, err := l.direct(ctx, load, parts, expected)
+	if direct || err != nil || l.n > 1 || l.recipe.asksStaged() {
 		return false, err
 	}
-	return load.SkipUnchanged(ctx, whole, expected)
+	return load.SkipUnchanged(ctx, parts[0].into(), expected)
+}
+
+// direct has rows go straight into an empty target, where that is possible.
+func (l *Attempt) direct(ctx context.Context, load *table.Load, parts []*part, expected int64) (bool, error) {
+	if l.recipe.asksStaged() {
+		return false, nil
+	}
+	files := make([]table.Part, l.n)
+	for _, p := range parts {
+		files[p.n] = p.into()
+	}
+	return load.GoDirect(ctx, l.recipe.Feed.Name, l.session.fence, l.run.ID, files, expected)
+}
+
+// into is what the target is told of a part.
+func (p *part) into() table.Part {
+	return table.Part{File: p.from(), Arrival: p.arrival.ID, Replaces: p.replaces, Waived: p.arrival.Waived}
 }
 
 func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) error {
@@ -72,7 +95,7 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) err
 		}
 		expected += expectedRows(p.file.Entry.Path, p.file.Entry.Size)
 	}
-	same, err := prepare(ctx, load, parts[0], expected)
+	same, err := prepare(ctx, load, parts, expected)
 	if err != nil {
 		return err
 	}
@@ -90,7 +113,14 @@ func (l *Attempt) tryStream(ctx context.Context, parts []*part, prepare way) err
 		}
 		p.digest = p.reading.Digest()
 	}
-	if err := l.judge(ctx, load, parts); err != nil {
+	deliveries := [][]*part{parts}
+	if l.apart {
+		if l.copyAmong(parts) {
+			return errApart
+		}
+		deliveries = eachAlone(parts)
+	}
+	if err := l.judge(ctx, load, deliveries...); err != nil {
 		return err
 	}
 	return l.commit(ctx, load, parts)

@@ -19,23 +19,26 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// directWay is that of one large file into an empty target: without a staging table.
+// directWay is that of large files into an empty target: without a staging table.
 // Which rows of a key lose is known from memory. Where
 // that does not do, rows whose key may have come before are set aside, in a
-// temporary file, and compared with the target at the end. Until the
+// temporary file, and compared with the target at the end. A key that stands in two
+// files is none of its business: then rows are staged. Until the
 // commit the target is locked against everybody: to write it without its index,
 // and without logging each row, nobody may look.
 type directWay struct {
 	*Load
-	form *directForm
+	form     *directForm
+	arrivals []int64 // of the parts
 }
 
 // directForm is that of the target's rows, and of the staging table for those that
 // are set aside.
 type directForm struct {
 	columns []string // of the target, quoted, in the order in which rows are written
-	before  []byte   // what stands between a row's own columns and its line, ready-made
-	between []byte   // between line and digest
+	parts   []directPart
+	part    int   // the one at hand
+	last    int64 // the place of the last row: its line, counted on from part to part
 	line    bool
 	digest  bool
 	winners *winners
@@ -43,15 +46,23 @@ type directForm struct {
 	file    *os.File
 	set     int64 // how many rows were set aside
 	err     error
-	recent  []recentRow // that were not sent yet, in the order of their lines
+	recent  []recentRow // that were not sent yet, in the order of their places
+}
+
+// directPart is what the rows of a part have in common.
+type directPart struct {
+	before  []byte // what stands between a row's own columns and its line, ready-made
+	between []byte // between line and digest
+	first   int64  // the place of what would be its line 0
+	repeats int64  // rows that lost
 }
 
 // recentRow is a row that waits to be sent: one with its key that wins over it may
 // be near.
 type recentRow struct {
-	line int64
-	at   int // in the batch's bytes
-	gone bool
+	place int64
+	at    int // in the batch's bytes
+	gone  bool
 }
 
 // keptBack is how many bytes of the last rows of a chunk are sent with the next.
@@ -69,14 +80,15 @@ func (f *Fitted) exact() bool {
 }
 
 // GoDirect has the rows go straight into the target, which has to be empty, where
-// the load is of one part without anything to undo. It takes the locks that Lock
+// there is nothing to undo. It takes the locks that Lock
 // would take. direct is false where it is not possible; then nothing has changed.
-func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part Part, expected int64) (direct bool,
+func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, parts []Part, expected int64) (direct bool,
 	err error) {
 	t := l.table
-	if expected < l.many || l.several() || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
+	if expected < l.many || !t.keyed() || t.lateIndex == "" || !t.exact() || len(t.Merge) > 0 ||
 		t.Deletes || !t.bytewise || t.Ranked && t.Mode == feed.ReplacePart ||
-		t.Mode == feed.Append || len(part.Replaces) > 0 {
+		t.Mode == feed.Append || l.several() && (t.wholeTable() || t.Lineage.FromArrival == "") ||
+		slices.ContainsFunc(parts, func(p Part) bool { return len(p.Replaces) > 0 }) {
 		return false, nil
 	}
 	var filled bool
@@ -103,29 +115,39 @@ func (l *Load) GoDirect(ctx context.Context, of string, fence, run int64, part P
 	if err := l.s.conn.QueryRow(ctx, "SELECT now()").Scan(&now); err != nil {
 		return false, err
 	}
-	d := &directForm{winners: newWinners(t.Table, expected)}
+	w := &directWay{Load: l, form: newDirectForm(t.Table, run, now, parts, expected)}
+	for _, p := range parts {
+		w.arrivals = append(w.arrivals, p.Arrival)
+	}
+	l.way = w
+	return true, nil
+}
+
+func newDirectForm(t *Table, run int64, now time.Time, parts []Part, expected int64) *directForm {
+	g := t.Lineage
+	d := &directForm{winners: newWinners(t, expected), line: g.FromLine != "", digest: g.RowDigest != ""}
 	for _, c := range t.Own {
 		d.columns = append(d.columns, quote(c.Name))
 	}
-	add := func(to *[]byte, column string, v tabular.Value, kind tabular.Kind) {
+	for _, column := range []string{g.FromFile, g.FromLine, g.FromArrival, g.LoadedRun, g.LoadedAt, g.RowDigest} {
 		if column != "" {
 			d.columns = append(d.columns, quote(column))
-			*to = appendValue(*to, &v, kind)
 		}
 	}
-	g := t.Lineage
-	add(&d.before, g.FromFile, tabular.Value{Kind: tabular.Text, B: []byte(part.File)}, tabular.Text)
-	if d.line = g.FromLine != ""; d.line {
-		d.columns = append(d.columns, quote(g.FromLine))
+	add := func(to []byte, column string, v tabular.Value) []byte {
+		if column == "" {
+			return to
+		}
+		return appendValue(to, &v, v.Kind)
 	}
-	add(&d.between, g.FromArrival, tabular.Value{Kind: tabular.Integer, I: part.Arrival}, tabular.Integer)
-	add(&d.between, g.LoadedRun, tabular.Value{Kind: tabular.Integer, I: run}, tabular.Integer)
-	add(&d.between, g.LoadedAt, tabular.Value{Kind: tabular.Instant, I: now.UnixMicro()}, tabular.Instant)
-	if d.digest = g.RowDigest != ""; d.digest {
-		d.columns = append(d.columns, quote(g.RowDigest))
+	for _, p := range parts {
+		of := directPart{before: add(nil, g.FromFile, tabular.Value{Kind: tabular.Text, B: []byte(p.File)})}
+		of.between = add(of.between, g.FromArrival, tabular.Value{Kind: tabular.Integer, I: p.Arrival})
+		of.between = add(of.between, g.LoadedRun, tabular.Value{Kind: tabular.Integer, I: run})
+		of.between = add(of.between, g.LoadedAt, tabular.Value{Kind: tabular.Instant, I: now.UnixMicro()})
+		d.parts = append(d.parts, of)
 	}
-	l.way = &directWay{l, d}
-	return true, nil
+	return d
 }
 
 // lock has nothing to do: the target is locked since before its rows were read.
@@ -171,8 +193,8 @@ func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) erro
 	if d.writeAside(); d.err != nil {
 		return fmt.Errorf("set rows aside: %w", d.err)
 	}
-	if n+d.set+d.winners.never != l.staged[0] {
-		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", l.staged[0], n, d.set,
+	if all := l.rows(); n+d.set+d.winners.never != all {
+		return fmt.Errorf("copy rows: %d handed over, %d arrived, %d were set aside, %d lost", all, n, d.set,
 			d.winners.never)
 	}
 	if err := l.exec(ctx, "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"); err != nil {
@@ -192,18 +214,51 @@ func (w *directWay) copyIn(ctx context.Context, src Source, expected int64) erro
 	if tag.RowsAffected() != d.set {
 		return fmt.Errorf("stage rows: %d handed over, %d arrived", d.set, tag.RowsAffected())
 	}
+	if l.several() {
+		keys := strings.Join(l.keys(), ", ")
+		if err := w.restageIf(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.stage+" s GROUP BY "+keys+
+			" HAVING min(s.place >> "+shift+") <> max(s.place >> "+shift+"))"); err != nil {
+			return err
+		}
+	}
 	return l.dropRepeats(ctx)
 }
+
+// restageIf returns ErrRestage where a query says that a key stands in two files.
+func (w *directWay) restageIf(ctx context.Context, query string, args ...any) error {
+	var crossed bool
+	err := w.s.conn.QueryRow(ctx, query, args...).Scan(&crossed)
+	if err != nil {
+		return fmt.Errorf("look for keys that stand in two files: %w", err)
+	}
+	if crossed {
+		return errCrossed
+	}
+	return nil
+}
+
+var errCrossed = fmt.Errorf("%w: a key stands in two files", ErrRestage)
 
 // dropLost takes out of the target the rows that lost after they were sent.
 func (w *directWay) dropLost(ctx context.Context) error {
 	l, known := w.Load, w.form.winners
-	l.counts[0].Duplicate = known.never + int64(len(known.lost))
+	for part := range l.counts {
+		l.counts[part].Duplicate = w.form.parts[part].repeats
+	}
 	// Each statement goes through the whole table once. It is planned with its
 	// lines at hand: then they are hashed, which takes a third of a join's time.
+	line := "t." + quote(l.table.Lineage.FromLine)
+	which := " t WHERE " + line + " = ANY($1::bigint[])"
+	if l.several() {
+		which = " t USING unnest($1::bigint[], $2::bigint[]) AS lost(line, arrival) WHERE " + line +
+			" = lost.line AND t." + quote(l.table.Lineage.FromArrival) + " = lost.arrival"
+	}
 	for lines := range slices.Chunk(known.lost, 1<<20) {
-		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+" WHERE "+quote(l.table.Lineage.FromLine)+
-			" = ANY($1::bigint[])", pgx.QueryExecModeExec, lines)
+		args := []any{pgx.QueryExecModeExec, lines}
+		if l.several() {
+			args = append(args, w.arrivalsOf(lines))
+		}
+		tag, err := l.s.conn.Exec(ctx, "DELETE FROM "+l.name()+which, args...)
 		if err != nil {
 			return fmt.Errorf("take out repeats: %w", err)
 		}
@@ -214,58 +269,85 @@ func (w *directWay) dropLost(ctx context.Context) error {
 	return nil
 }
 
+// arrivalsOf makes lines of places, and returns the arrivals in which they are.
+func (w *directWay) arrivalsOf(places []int64) []int64 {
+	arrivals := make([]int64, len(places))
+	part := 0
+	for i, place := range places { // they came in the order of the parts
+		for part < w.form.part && place > w.form.parts[part+1].first {
+			part++
+		}
+		arrivals[i], places[i] = w.arrivals[part], place-w.form.parts[part].first
+	}
+	return arrivals
+}
+
 // merge compares what was set aside with the target, and builds the key's index.
 func (w *directWay) merge(ctx context.Context, from origin, _ int) ([]balance.Balance, error) {
 	l := w.Load
-	counts := make([]balance.Balance, 1)
-	repeats := l.counts[0].Duplicate
 	if w.form.set > 0 {
-		n, err := l.mergeAside(ctx, from)
-		if err != nil {
+		if err := w.mergeAside(ctx, from); err != nil {
 			return nil, err
 		}
-		l.counts[0].Duplicate += n
-		repeats += n
 	}
 	err := l.exec(ctx, "ALTER TABLE "+l.name()+" ADD CONSTRAINT "+quote(l.table.lateIndex)+" "+l.table.lateDef+
 		"; RELEASE SAVEPOINT direct")
 	if err != nil {
 		return nil, err
 	}
-	counts[0].Inserted = l.staged[0] - repeats
-	l.grown = []int64{counts[0].Inserted}
+	counts := make([]balance.Balance, len(l.staged))
+	for part := range counts {
+		counts[part].Inserted = l.staged[part] - l.counts[part].Duplicate
+		l.grown[part] = counts[part].Inserted
+	}
 	return counts, nil
 }
 
 // mergeAside brings rows that were set aside together with those in the target
-// that have their keys, and returns how many lost: all of the former are later in
-// the file.
-func (l *Load) mergeAside(ctx context.Context, from origin) (repeats int64, err error) {
+// that have their keys, and counts one of each two as a duplicate: all of the former are
+// later in their file.
+func (w *directWay) mergeAside(ctx context.Context, from origin) error {
+	l := w.Load
 	wins := "true"
 	if l.table.Newest != "" {
 		t, s := "t."+quote(l.table.Newest), l.column(l.table.Newest)
 		wins = "NOT (" + t + " IS NOT NULL AND (" + s + " IS NULL OR " + s + " < " + t + "))"
 	}
 	if err := l.exec(ctx, "ANALYZE "+l.stage); err != nil {
-		return 0, err
+		return err
 	}
 	tag, err := l.s.conn.Exec(ctx, "INSERT INTO pg_temp.mullein_plan SELECT s.ctid, CASE WHEN "+wins+
 		" THEN 'u' ELSE 'o' END, t.ctid FROM "+l.stage+" s JOIN "+l.name()+" t ON "+l.sameKey())
 	if err != nil {
-		return 0, err
+		return err
 	}
-	if repeats = tag.RowsAffected(); repeats >= l.many {
+	repeats := tag.RowsAffected()
+	if repeats >= l.many {
 		if err := l.exec(ctx, "ANALYZE pg_temp.mullein_plan"); err != nil {
-			return 0, err
+			return err
+		}
+	}
+	if repeats > 0 && l.several() {
+		if err := w.restageIf(ctx, "SELECT EXISTS (SELECT 1 FROM "+l.plannedRows()+" JOIN "+l.name()+
+			" t ON t.ctid = p.tid WHERE t."+quote(l.table.Lineage.FromArrival)+" <> ($1::bigint[])[(s.place >> "+shift+
+			") + 1])", w.arrivals); err != nil {
+			return err
 		}
 	}
 	if _, err := l.insert(ctx, from, l.stage+" s WHERE NOT EXISTS (SELECT 1 FROM pg_temp.mullein_plan p WHERE p.sid = "+
 		"s.ctid)"); err != nil || repeats == 0 {
-		return repeats, err
+		return err
+	}
+	lost, err := l.byPart(ctx, "SELECT s.place >> "+shift+", count(*) FROM "+l.plannedRows()+" GROUP BY 1")
+	if err != nil {
+		return err
+	}
+	for part, n := range lost {
+		l.counts[part].Duplicate += n
 	}
 	statement, args := l.updateSQL(from, l.plannedRows(), "p", "p.class = 'u'")
 	_, err = l.s.conn.Exec(ctx, statement, unprepared(args...)...)
-	return repeats, err
+	return err
 }
 
 // emptyForAll takes the target, which has to be empty, for this load alone, and
@@ -302,10 +384,9 @@ func (l *Load) emptyForAll(ctx context.Context, savepoint string) error {
 const asideAtOnce = 1 << 20
 
 // cut takes a row back that was not sent yet.
-func (d *directForm) cut(line int64) bool {
-	i, found := slices.BinarySearchFunc(d.recent, line, func(r recentRow,
-		line int64) int {
-		return cmp.Compare(r.line, line)
+func (d *directForm) cut(place int64) bool {
+	i, found := slices.BinarySearchFunc(d.recent, place, func(r recentRow, place int64) int {
+		return cmp.Compare(r.place, place)
 	})
 	if found {
 		d.recent[i].gone = true
@@ -314,7 +395,12 @@ func (d *directForm) cut(line int64) bool {
 }
 
 // flush has nothing to add: what was set aside is compared at the end.
-func (d *directForm) flush(*Batch, int, bool) (more bool, err error) { return false, nil }
+func (d *directForm) flush(*Batch, int, bool) (more bool, err error) {
+	if d.winners.crossed {
+		return false, errCrossed
+	}
+	return false, nil
+}
 
 // release returns the rows that are to be sent, without those that were taken back.
 // The last rows begin the next chunk; where there is none, all are sent.
@@ -333,7 +419,7 @@ func (d *directForm) release(b *Batch, next []byte) (send []byte) {
 		switch {
 		case r.gone:
 		case next != nil && r.at >= len(buf)-keptBack:
-			d.recent = append(d.recent, recentRow{line: r.line, at: len(next)})
+			d.recent = append(d.recent, recentRow{place: r.place, at: len(next)})
 			next = append(next, buf[r.at:end]...)
 		default:
 			send = append(send, buf[r.at:end]...) // never ahead of where it is read
@@ -346,9 +432,18 @@ func (d *directForm) release(b *Batch, next []byte) (send []byte) {
 // add sends a row, sets it aside, or does neither when it is known to lose to an
 // earlier one with its key.
 func (d *directForm) add(b *Batch, r batchRow) {
+	for d.part < b.part { // some may be without rows
+		d.part++
+		d.winners.before, d.parts[d.part].first = d.last, d.last
+	}
+	of := &d.parts[b.part]
+	place := of.first + r.line
+	d.last = max(d.last, place)
 	hash := d.winners.hash(b.keyOf(r.values))
 	if !d.winners.closed {
-		wins, ok := d.winners.enter(hash, r.values, r.line, r.element)
+		repeats := d.winners.repeats()
+		wins, ok := d.winners.enter(hash, r.values, place, r.element)
+		of.repeats += d.winners.repeats() - repeats
 		switch {
 		case !ok:
 			b.seen = d.winners.filter(b.expect)
@@ -364,26 +459,27 @@ func (d *directForm) add(b *Batch, r batchRow) {
 		}
 		return
 	}
-	d.put(b, r.values, r.line, r.digest)
+	d.put(b, r, place)
 }
 
 // put writes a row in the form of the target.
-func (d *directForm) put(b *Batch, values []tabular.Value, line int64, digest []byte) {
-	d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
+func (d *directForm) put(b *Batch, r batchRow, place int64) {
+	of := &d.parts[b.part]
+	d.recent = append(d.recent, recentRow{place: place, at: len(b.buf)})
 	be := binary.BigEndian
 	b.buf = be.AppendUint16(b.buf, uint16(len(d.columns)))
-	for i := range values {
-		b.buf = appendValue(b.buf, &values[i], b.kinds[i])
+	for i := range r.values {
+		b.buf = appendValue(b.buf, &r.values[i], b.kinds[i])
 	}
-	b.buf = append(b.buf, d.before...)
+	b.buf = append(b.buf, of.before...)
 	if d.line {
 		b.buf = be.AppendUint32(b.buf, 8)
-		b.buf = be.AppendUint64(b.buf, uint64(line))
+		b.buf = be.AppendUint64(b.buf, uint64(r.line))
 	}
-	b.buf = append(b.buf, d.between...)
+	b.buf = append(b.buf, of.between...)
 	if d.digest {
-		b.buf = be.AppendUint32(b.buf, uint32(len(digest)))
-		b.buf = append(b.buf, digest...)
+		b.buf = be.AppendUint32(b.buf, uint32(len(r.digest)))
+		b.buf = append(b.buf, r.digest...)
 	}
 }
 

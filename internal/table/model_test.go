@@ -365,7 +365,7 @@ func (p *play) deliverBy(l *modelLoad, replaces []int64, breakOff bool, of, at i
 	parts[at] = Part{File: fmt.Sprint(l.arrival), Arrival: l.arrival, Replaces: replaces}
 	if shortest {
 		load.many, load.few = 1, 1
-		direct, err := load.GoDirect(ctx, "gauges", p.fence, 7, parts[0], int64(len(rows)))
+		direct, err := load.GoDirect(ctx, "gauges", p.fence, 7, parts, int64(len(rows)))
 		require.NoError(p.t, err)
 		if !direct {
 			same, err = load.SkipUnchanged(ctx, parts[0], int64(len(rows)))

@@ -28,7 +28,7 @@ func (s *shop) inOrder(table *Table, arrival, rank int64, r ...row) balance.Bala
 	defer l.Close(ctx)
 	part := Part{File: "f", Arrival: arrival}
 	l.Rank(rank)
-	direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, int64(len(r)))
+	direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, []Part{part}, int64(len(r)))
 	require.NoError(s.t, err)
 	if !direct {
 		_, err = l.SkipUnchanged(ctx, part, int64(len(r)))

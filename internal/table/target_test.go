@@ -686,7 +686,7 @@ func straightIn(t *testing.T, known int) {
 		require.NoError(t, err)
 		defer l.Close(ctx)
 		part := Part{File: "large", Arrival: arrival}
-		direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, n)
+		direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, []Part{part}, n)
 		require.NoError(t, err)
 		way, _ := l.way.(*directWay)
 		assert.Equal(t, arrival == 1, direct, "only into an empty table")

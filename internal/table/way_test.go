@@ -3,6 +3,7 @@ package table
 import (
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -27,7 +28,7 @@ func (s *shop) by(table *Table, many int64, part Part, generation int, r rows) (
 		_, err = l.Replacing(ctx, part.Replaces)
 		require.NoError(s.t, err)
 		if shortest {
-			direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, part, int64(len(r)))
+			direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, []Part{part}, int64(len(r)))
 			require.NoError(s.t, err)
 			if !direct {
 				_, err = l.SkipUnchanged(ctx, part, int64(len(r)))
@@ -154,4 +155,100 @@ func TestManyRowsAreRehearsed(t *testing.T) {
 	total, _, err := l.Compare(ctx, 5)
 	require.NoError(t, err)
 	assert.Equal(t, balance.Balance{Inserted: 1, Updated: 1}, total)
+}
+
+// severalParts hands in the rows of several files, of which only the first rows are to be
+// known from memory.
+type severalParts struct {
+	parts []rows
+	known int
+}
+
+func (s *severalParts) Fill(b *Batch, _ int) error {
+	n := 0
+	for part, of := range s.parts {
+		b.Begin(part)
+		for i, x := range of {
+			if d, direct := b.form.(*directForm); direct && n == s.known {
+				b.seen, d.winners.closed = d.winners.filter(b.expect), true
+			}
+			x.add(b, int64(i+2))
+			n++
+		}
+	}
+	return io.EOF
+}
+
+// TestSeveralFilesGoStraightIn loads several files into an empty table at once, and compares
+// with loading one after the other. A key that stands in two of them sends all to the
+// staging table.
+func TestSeveralFilesGoStraightIn(t *testing.T) {
+	t.Parallel()
+	table := gauge(standard)
+	table.Journal, table.Newest = true, "revision"
+	files := []rows{nil, {}, nil, nil}
+	for i := range int64(200) {
+		files[0] = append(files[0], row{"A", i % 150, i, i * 7 % 11})
+		files[2] = append(files[2], row{"B", i, 100, 1})
+		files[3] = append(files[3], row{"C", i % 90, i, i % 4})
+	}
+	files[2] = append(files[2], row{"B", 3, 7, 1}, row{"B", 3, 8, 0})
+	crossing := slices.Clone(files)
+	crossing[3] = append(slices.Clone(files[3]), row{"B", 199, 1, 9})
+	parts := make([]Part, len(files))
+	for i := range parts {
+		parts[i] = Part{File: fmt.Sprint("file ", i), Arrival: int64(i + 1)}
+	}
+	const query = "SELECT (to_jsonb(t) - 'loaded_at')::text FROM river.gauge t ORDER BY 1"
+	one := open(t)
+	var want []balance.Balance
+	for i, part := range parts {
+		counts, _ := one.by(table, 1<<40, part, 1, files[i])
+		want = append(want, counts)
+	}
+	for name, known := range map[string]int{"all": 1000, "some": 250, "none": 0} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			fitted, err := s.db.Fit(ctx, table)
+			require.NoError(t, err)
+			load := func(files []rows) (counts []balance.Balance, err error) {
+				l, err := s.session.Begin(ctx, fitted, len(parts))
+				require.NoError(t, err)
+				defer l.Close(ctx)
+				l.many = 1
+				direct, err := l.GoDirect(ctx, "gauges", s.fence, 7, parts, 700)
+				require.NoError(t, err)
+				require.True(t, direct)
+				if err = l.Stage(ctx, &severalParts{files, known}, 700); err == nil {
+					if err = l.Lock(ctx, "gauges", s.fence); err == nil {
+						counts, err = l.Merge(ctx, 7, parts)
+					}
+				}
+				if err != nil {
+					return nil, err
+				}
+				var markers []Marker
+				for i, p := range parts {
+					counts[i].Read = int64(len(files[i]))
+					require.NoError(t, counts[i].Err())
+					markers = append(markers, Marker{Feed: "gauges", Part: i, Delivery: fmt.Sprint(p.Arrival), Generation: 1,
+						Arrival: p.Arrival, Fence: s.fence, Balance: counts[i]})
+				}
+				require.NoError(t, l.Mark(ctx, markers))
+				return counts, l.Commit(ctx)
+			}
+			_, err = load(crossing)
+			require.ErrorIs(t, err, ErrRestage)
+			require.Equal(t, []string{"0"}, s.lines("SELECT count(*)::text FROM river.gauge"))
+			got, err := load(files)
+			require.NoError(t, err)
+			assert.Equal(t, want, got)
+			assert.Equal(t, one.lines(query), s.lines(query))
+			assert.Equal(t, one.lines("SELECT concat(arrival, ' ', rows_before, ' ', rows_after) FROM mullein.load ORDER BY nth"),
+				s.lines("SELECT concat(arrival, ' ', rows_before, ' ', rows_after) FROM mullein.load ORDER BY nth"))
+			assert.Equal(t, []string{"p"},
+				s.lines("SELECT contype::text FROM pg_constraint WHERE conrelid = 'river.gauge'::regclass"), "the key is back")
+		})
+	}
 }

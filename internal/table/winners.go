@@ -28,6 +28,10 @@ type winners struct {
 	never  int64   // rows that were not even sent
 	closed bool
 	cut    func(line int64) bool // takes back a row that was not sent yet; false where it was
+
+	// Lines of several files are counted on, from one file to the next.
+	before  int64 // the lines of the files before the one at hand
+	crossed bool  // a key stood in two files
 }
 
 // winner is the row that counts of a key.
@@ -92,6 +96,9 @@ func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, elem
 	switch {
 	case slot.line == 0:
 		w.used++
+	case int64(slot.line) <= w.before:
+		w.crossed = true
+		return false, true
 	case w.newest != nil && newest < w.newest[i]:
 		w.never++
 		return false, true
@@ -106,6 +113,9 @@ func (w *winners) enter(h xxh3.Uint128, values []tabular.Value, line int64, elem
 	}
 	return true, true
 }
+
+// repeats is how many rows have lost up to now.
+func (w *winners) repeats() int64 { return w.never + int64(len(w.lost)) }
 
 // find returns the slot of a key, or the free one that is its place.
 func (w *winners) find(hash uint64, more uint32) uint64 {

@@ -89,7 +89,7 @@ func TestRowsAreTakenBackBeforeTheyAreSent(t *testing.T) {
 	gone := map[int64]bool{}
 	const rows = 20_000
 	for line := int64(1); line <= rows; line++ {
-		d.recent = append(d.recent, recentRow{line: line, at: len(b.buf)})
+		d.recent = append(d.recent, recentRow{place: line, at: len(b.buf)})
 		b.buf = append(b.buf, fmt.Sprintf("<%d%*s>", line, random.IntN(60), "")...)
 		if random.IntN(4) == 0 {
 			back := max(1, line-random.Int64N(400))

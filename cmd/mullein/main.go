@@ -30,7 +30,7 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop) // a second signal ends the process at once
-	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Private: localpg.Running,
+	os.Exit(cli.Run(ctx, cli.Program{Serve: serve, Demo: runDemo, Bench: bench, Private: localpg.Running,
 		Open: open, Reconcile: reconcile, Version: server.Version + " (" + server.Commit +
 			")"}, os.Args[1:], os.Stdout, os.Stderr))
 }

@@ -42,6 +42,7 @@ type ServeOptions struct {
 type Program struct {
 	Serve func(ctx context.Context, o ServeOptions) error
 	Demo  func(ctx context.Context, o ServeOptions) error
+	Bench func(ctx context.Context, o BenchOptions) error
 	// Private returns how to connect to the private database of a home folder.
 	Private func(home string) (url string, err error)
 	// Open returns the address of the database with the records, and starts the private one where
@@ -151,7 +152,7 @@ Other commands speak to a service: the one of the home folder, or MULLEIN_SERVER
 		c.verb("skip", "Never load arrivals"),
 		c.verb("hold", "Let arrivals wait for a person"), c.verb("release", "Let held arrivals go on"), c.accept(),
 		c.excuse(), c.reconcile(), c.recall(), c.row(), c.verify(), c.target(), c.rollup(), c.watch(), c.sql(p), c.settingsCommand(), c.notices(), c.notice(), c.outlet(), c.place(), c.extract(),
-		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p), c.doctor(p))
+		c.problems(), c.volumes(), c.acts(), c.backup(p), c.restore(p), c.doctor(p), c.bench(p))
 	c.complete(root)
 	return root
 }

@@ -100,7 +100,7 @@ func TestTheFirstFilesGoInTogether(t *testing.T) {
 	}
 }
 
-func TestAKillWhileTheFirstFilesGoInTogether(t *testing.T) {
+func TestAKillAtEachStepOfTheFirstFiles(t *testing.T) {
 	t.Parallel()
 	whole := newHouse(t, settled)
 	paths := whole.deliverFirst()

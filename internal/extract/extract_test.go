@@ -23,7 +23,14 @@ import (
 	"mullein/internal/localpg/pgtest"
 )
 
-func TestMain(m *testing.M) { pgtest.Main(m, nil) }
+// TestMain starts a server, unless this is the process that a test kills: it has that of the test, and one of its own would
+// outlive it.
+func TestMain(m *testing.M) {
+	if os.Getenv("MULLEIN_TEST_KILL") != "" {
+		os.Exit(m.Run())
+	}
+	pgtest.Main(m, nil)
+}
 
 // extracts reads the file of an extract.
 func extracts(t testing.TB, text string) *feed.Extract {

@@ -50,13 +50,13 @@ test: build ## everything a change must pass
 
 bench: build ## the benchmarks of docs/performance.md
 	@setup/install.sh postgresql chromium openssh-server
-	go test -run '^$$' -bench . -skip "Shapes|Files" -benchtime 1x -timeout 60m ./internal/bench
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 	go test -run '^$$' -bench 'Listing|Formats|ChecksInALoad|Drafts|VolumesOfAYear|Objects|Extract' -benchtime 3x -timeout 15m ./internal/intake ./internal/reading ./internal/engine ./internal/ledger ./internal/place/objects ./internal/extract
 	go test -run '^$$' -bench 'Rollup|Replace|Ranks|Recall' -benchtime 2x -timeout 20m ./internal/table
 
-shapes: build ## files and tables of many shapes, beside a script by hand: takes hours (MULLEIN_SHAPES=2000000)
+shapes: build ## loads of many shapes, beside a script by hand: make shapes ROWS=6000000
 	@setup/install.sh postgresql
-	go test -run '^$$' -bench "Shapes|Files" -benchtime 1x -timeout 24h ./internal/bench
+	bin/mullein bench --rows $(or $(ROWS),2000000)
 
 fuzz: ## fuzz each target: make fuzz EACH=1h
 	@setup/install.sh postgresql

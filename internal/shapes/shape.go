@@ -66,7 +66,7 @@ func Matrix(most int) (out []Shape) {
 			for _, change := range all {
 				s := ordinary
 				s.Before, s.Rows, s.Change = before, rows, change
-				if rows == 600_000 {
+				if rows == 600_000 || before > 2_000_000 {
 					s.Rounds = 1
 				}
 				add(s)
@@ -100,7 +100,7 @@ func Matrix(most int) (out []Shape) {
 		add(s)
 	}
 	for _, format := range []string{"csv", "jsonl", "parquet"} {
-		for _, files := range []struct{ n, rows int }{{1, 2_000_000}, {8, 250_000}, {150, 14_000}, {10_000, 100}} {
+		for _, files := range []struct{ n, rows int }{{1, 2_000_000}, {8, 250_000}, {150, 13_000}, {10_000, 100}} {
 			s := ordinary
 			s.Format, s.Files, s.Rows, s.Change, s.Rounds = format, files.n, files.rows, AllNew, 1
 			add(s)

@@ -96,6 +96,47 @@ type FeedChecked struct {
 	DDL   []string `json:"ddl" nullable:"false" doc:"The statements that make its tables"`
 }
 
+// Sample is the beginning of a file as a feed reads it; no table was asked.
+type Sample struct {
+	File     string         `json:"file"`
+	Captures map[string]any `json:"captures" doc:"What the file's name says"`
+	Unnamed  string         `json:"unnamed" doc:"Why the feed would not take a file of that name; empty where it would"`
+	Refused  string         `json:"refused" doc:"Why the file cannot be read; empty where it can"`
+	Wrong    []WrongAt      `json:"wrong" nullable:"false" doc:"What is wrong with the feed file; then nothing was read"`
+	Header   []string       `json:"header" nullable:"false" doc:"The names of the file's columns"`
+	Columns  []SampleColumn `json:"columns" nullable:"false"`
+	Rows     []ReadRow      `json:"rows" nullable:"false"`
+	Rejects  []Reject       `json:"rejects" nullable:"false" doc:"The first of them"`
+	Read     int64          `json:"read" doc:"Rows"`
+	Rejected int64          `json:"rejected" doc:"Rows"`
+	LeftOut  int64          `json:"left_out" doc:"Rows"`
+	Whole    bool           `json:"whole" doc:"All of the file was read"`
+}
+
+// WrongAt is what is wrong at a place of a feed file.
+type WrongAt struct {
+	Line    int    `json:"line" doc:"From 1"`
+	Column  int    `json:"column" doc:"From 1"`
+	Message string `json:"message"`
+}
+
+// SampleColumn is a column of the rows that a feed reads.
+type SampleColumn struct {
+	Name    string `json:"name"`
+	Source  string `json:"source" doc:"The column's name in the file, where it is another"`
+	Type    string `json:"type" doc:"Of a field; empty for a derived column"`
+	Format  string `json:"format"`
+	Key     bool   `json:"key"`
+	Derived bool   `json:"derived"`
+}
+
+// ReadRow is a row as a feed reads it.
+type ReadRow struct {
+	Line    int64     `json:"line"`
+	Values  []*string `json:"values" nullable:"false" doc:"As texts, in the order of the columns; null is no value"`
+	Deletes bool      `json:"deletes" doc:"It deletes its key"`
+}
+
 // DraftWanted says from what feeds are to be proposed.
 type DraftWanted struct {
 	At         string `json:"at" minLength:"1" maxLength:"1000" doc:"A folder below a landing root, or place:NAME/FOLDER, with sample files"`

@@ -125,16 +125,23 @@ func (s *Server) mend(ctx context.Context, in *mendInput) (*body[api.Arrival], e
 
 // rehearseInput may carry a feed file and a file. They are read as they come.
 type rehearseInput struct {
-	Feed    string `query:"feed" maxLength:"63" doc:"The feed, where the body has no feed file"`
-	Path    string `query:"path" maxLength:"4096" doc:"A file below the landing. Default: the one that would be next"`
-	Deep    bool   `query:"deep" doc:"Execute the statements and roll back"`
-	content io.Reader
-	kind    string
+	Feed string `query:"feed" maxLength:"63" doc:"The feed, where the body has no feed file"`
+	Path string `query:"path" maxLength:"4096" doc:"A file below the landing. Default: the one that would be next"`
+	Deep bool   `query:"deep" doc:"Execute the statements and roll back"`
+	sent sentBody
 }
 
 // Resolve keeps the body, which huma would read whole.
-func (in *rehearseInput) Resolve(ctx huma.Context) []error {
-	in.content, in.kind = ctx.BodyReader(), ctx.Header("Content-Type")
+func (in *rehearseInput) Resolve(ctx huma.Context) []error { return in.sent.take(ctx) }
+
+// sentBody is a body that is read as it comes.
+type sentBody struct {
+	content io.Reader
+	kind    string // its media type, with parameters
+}
+
+func (b *sentBody) take(ctx huma.Context) []error {
+	b.content, b.kind = ctx.BodyReader(), ctx.Header("Content-Type")
 	return nil
 }
 
@@ -144,12 +151,8 @@ const (
 )
 
 func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[api.Rehearsal], error) {
-	f, sent, err := s.subject(ctx, in)
-	if sent != nil {
-		file := sent.File.(*os.File)
-		defer os.Remove(file.Name())
-		defer file.Close()
-	}
+	f, sent, err := s.subject(ctx, in.Feed, &in.sent)
+	defer discard(sent)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -165,9 +168,9 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseInput) (*body[api.Reh
 }
 
 // subject reads the parts of the body: a feed file and a file, if they are sent.
-func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, sent *inspect.Sent, err error) {
-	if in.Feed != "" {
-		if f, err = s.present(ctx, in.Feed); err != nil {
+func (s *Server) subject(ctx context.Context, name string, in *sentBody) (f *feed.Feed, sent *inspect.Sent, err error) {
+	if name != "" {
+		if f, err = s.present(ctx, name); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -209,6 +212,16 @@ func (s *Server) subject(ctx context.Context, in *rehearseInput) (f *feed.Feed, 
 		return nil, sent, &ledger.ConflictError{Reason: "name a feed, or send a feed file as definition"}
 	}
 	return f, sent, nil
+}
+
+// discard removes a file that was sent; nil for none.
+func discard(sent *inspect.Sent) {
+	if sent == nil {
+		return
+	}
+	file := sent.File.(*os.File)
+	_ = file.Close() // it was only read
+	_ = os.Remove(file.Name())
 }
 
 // keep writes a file that is sent up to the disk, for as long as it is looked at.

@@ -28,11 +28,11 @@ var (
 	// oneself are of who makes the call.
 	oneself = []string{"change-password"}
 	// looked change nothing that anybody else sees.
-	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "draft", "nudge"}
+	looked = []string{"sign-in", "sign-out", "check-feed", "rehearse", "sample", "draft", "draft-files", "nudge"}
 	// worked are the everyday work of programs, of which the ledger has what became; they are no acts.
 	worked = []string{"records"}
 	// withData show rows of tables, or rejects.
-	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "arrival-rejects", "reject-groups", "rehearse", "notice",
+	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "draft-files", "sample", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-extract", "remove-extract", "run-extract", "pause-extract", "resume-extract", "mark-extract", "rehearse-extract", "put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",
@@ -83,7 +83,7 @@ func (s *Server) allowed(ctx huma.Context, next func(huma.Context)) {
 		case feed != "" && !news.Matches(who.Feeds, feed):
 			refuse("the token of %s is not for feed %s", who.Name, feed)
 			return
-		case feed == "" && data, o.OperationID == "rehearse" && strings.HasPrefix(ctx.Header("Content-Type"), "multipart/"):
+		case feed == "" && data, (o.OperationID == "rehearse" || o.OperationID == "sample") && strings.HasPrefix(ctx.Header("Content-Type"), "multipart/"):
 			refuse("the token of %s is for some feeds only; name one of them", who.Name)
 			return
 		}

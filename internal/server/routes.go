@@ -122,6 +122,13 @@ func (s *Server) feedRoutes() {
 		MaxBodyBytes: -1, BodyReadTimeout: -1,
 		Summary: "Say what a load would do, and do nothing. The body is empty, or multipart/form-data with a feed " +
 			"file as definition and a file as file"}, s.rehearse)
+	huma.Register(s.api, huma.Operation{OperationID: "sample", Method: http.MethodPost, Path: "/api/v1/samples",
+		MaxBodyBytes: -1, BodyReadTimeout: -1,
+		Summary: "Read the beginning of a file as a feed reads it, and ask no table. The body is multipart/form-data with a feed " +
+			"file as definition, unless a feed is named, and a file as file; without a file, only the feed file is looked at"}, s.sample)
+	huma.Register(s.api, huma.Operation{OperationID: "draft-files", Method: http.MethodPost, Path: "/api/v1/drafts/files",
+		MaxBodyBytes: -1, BodyReadTimeout: -1,
+		Summary: "Propose feeds from files that are sent: the body is multipart/form-data with each of them as file"}, s.draftFiles)
 	huma.Register(s.api, get("plan-rebuild", "/feeds/{feed}/rebuild", "Say what a rebuild of a feed would do"),
 		s.planRebuild)
 	huma.Register(s.api, do(http.MethodPost, "rebuild-feed", "/feeds/{feed}/rebuild",

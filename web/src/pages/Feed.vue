@@ -93,6 +93,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         <div class="row">
           <n-button v-if="feed.paused" size="small" @click="resume">Resume</n-button>
           <n-button v-else size="small" @click="pause">Pause</n-button>
+          <router-link v-slot="{ navigate }" :to="`/feeds/${feed.name}/edit`" custom><n-button size="small" @click="navigate()">Change</n-button></router-link>
           <router-link v-slot="{ navigate }" :to="`/feeds/${feed.name}/rehearsal`" custom><n-button size="small" @click="navigate()">Rehearse</n-button></router-link>
           <n-button size="small" type="primary" @click="run">Run now</n-button>
         </div>

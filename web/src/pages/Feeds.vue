@@ -4,6 +4,7 @@ import { NButton, NCheckbox, NInput } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
+import FirstFeed from '../components/FirstFeed.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
 
@@ -41,11 +42,14 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
         <n-checkbox v-model:checked="wrong">needs a person</n-checkbox>
         <span v-if="data" class="quiet">{{ count(total) }} {{ total === 1 ? 'feed' : 'feeds' }}</span>
       </div>
-      <router-link to="/rehearsal">Rehearse a feed file</router-link>
+      <div class="row">
+        <router-link to="/rehearsal">Rehearse a feed file</router-link>
+        <router-link to="/new-feed" class="button">New feed</router-link>
+      </div>
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !feeds.length && (text || wrong)" class="nothing">No such feed.</p>
-    <p v-else-if="data && !feeds.length" class="nothing">No feeds yet. <code>mullein feed draft FILE</code> proposes a feed file from a sample, <code>mullein feed put FILE</code> creates a feed.</p>
+    <FirstFeed v-else-if="data && !feeds.length" />
     <table v-if="feeds.length" class="grid">
       <thead>
         <tr>

@@ -5,6 +5,7 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import DayRuler from '../components/DayRuler.vue'
+import FirstFeed from '../components/FirstFeed.vue'
 import NeedsPerson from '../components/NeedsPerson.vue'
 import QuietFeeds from '../components/QuietFeeds.vue'
 import StateMark from '../components/StateMark.vue'
@@ -58,7 +59,7 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
     <DayRuler v-for="(p, i) in pages?.pages" :key="i" :day="p" :hours="hours" :head="i === 0" />
     <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">More feeds</n-button>
     <QuietFeeds v-if="day.quiet.length" :quiet="day.quiet" :hours="hours" />
-    <p v-if="!day.feeds.length && !day.quiet.length" class="nothing">No feeds yet. <code>mullein feed put FILE</code> creates one, and its files appear here.</p>
+    <FirstFeed v-if="!day.feeds.length && !day.quiet.length" />
   </section>
 
   <section v-if="day" class="panel">

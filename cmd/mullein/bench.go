@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
+	"regexp"
 
 	"mullein/internal/cli"
 	"mullein/internal/localpg"
@@ -14,9 +14,13 @@ import (
 
 // bench measures shapes with a service that is this program.
 func bench(ctx context.Context, o cli.BenchOptions) (err error) {
+	only, err := regexp.Compile(o.Only)
+	if err != nil {
+		return fmt.Errorf("--only: %w", err)
+	}
 	var chosen []shapes.Shape
 	for _, s := range shapes.Matrix(o.Most) {
-		if strings.Contains(s.String(), o.Only) {
+		if only.MatchString(s.String()) {
 			chosen = append(chosen, s)
 		}
 	}
@@ -27,7 +31,7 @@ func bench(ctx context.Context, o cli.BenchOptions) (err error) {
 		return nil
 	}
 	if len(chosen) == 0 {
-		return fmt.Errorf("no shape has %q in its name; `mullein bench --list` names them", o.Only)
+		return fmt.Errorf("no shape has a name that %q matches; `mullein bench --list` names them", o.Only)
 	}
 	program, err := os.Executable()
 	if err != nil {

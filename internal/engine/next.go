@@ -21,7 +21,9 @@ const (
 	groupFiles = 250
 	groupBytes = 16 << 20
 	firstFrom  = 4 << 20 // from so many bytes on, the first files of a feed go into their target together
-	firstBytes = 16 << 30
+	firstBytes = 4 << 30
+	firstWait  = 5 * time.Second // for others that settle
+	firstAgain = 200 * time.Millisecond
 	manyFiles  = 10_000 // of a slot or a list
 )
 
@@ -66,11 +68,14 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 	if err != nil {
 		return n, err
 	}
-	first, err := w.firstFiles(ctx, waiting)
-	if err != nil {
+	first, wait, err := w.firstFiles(ctx, waiting, !s.Again)
+	switch {
+	case err != nil:
 		return n, err
-	}
-	if len(first) > 1 {
+	case wait:
+		n.again = time.Now().Add(firstAgain)
+		return n, nil
+	case len(first) > 1:
 		n.Alone, n.First, n.all = first, true, len(first) == len(waiting) && len(waiting) < groupFiles
 		return n, nil
 	}
@@ -95,12 +100,27 @@ func (w *leased) nextOf(ctx context.Context, s ledger.Selection) (n upNext, err 
 }
 
 // firstFiles returns those of the files that wait which may go into an empty target together:
-// none of a feed that has loaded anything, nor a second time.
-func (w *leased) firstFiles(ctx context.Context, waiting []ledger.Arrival) ([]*ledger.Arrival, error) {
-	if w.begun {
-		return nil, nil
+// none of a feed that has loaded anything, nor a second time, nor of a place, which takes few
+// files to be open at a time. wait says to ask again in a moment, where that may be.
+func (w *leased) firstFiles(ctx context.Context, waiting []ledger.Arrival, mayWait bool) (first []*ledger.Arrival, wait bool,
+	err error) {
+	if w.begun || len(waiting) == 0 {
+		return nil, false, nil
 	}
-	var out []*ledger.Arrival
+	loaded := w.feed.Landing.IsFar()
+	if !loaded {
+		if loaded, err = w.e.Ledger.HasLoaded(ctx, w.name); err != nil {
+			return nil, false, err
+		}
+	}
+	if !loaded && mayWait {
+		if wait, err = w.firstSettle(ctx, waiting); err != nil || wait {
+			return nil, wait, err
+		}
+	}
+	if w.begun = true; loaded {
+		return nil, false, nil
+	}
 	var size int64
 	paths := map[string]bool{}
 	for i := range waiting {
@@ -108,16 +128,29 @@ func (w *leased) firstFiles(ctx context.Context, waiting []ledger.Arrival) ([]*l
 		if a.Attempts > 0 || a.Generation > 0 || a.Mends != nil || paths[a.Path] || size+a.Size > firstBytes {
 			break
 		}
-		out, size, paths[a.Path] = append(out, a), size+a.Size, true
+		first, size, paths[a.Path] = append(first, a), size+a.Size, true
 	}
-	if len(out) < 2 || size < firstFrom {
-		return nil, nil
+	if len(first) < 2 || size < firstFrom {
+		return nil, false, nil
 	}
-	loaded, err := w.e.Ledger.HasLoaded(ctx, w.name)
-	if w.begun = true; err != nil || loaded {
-		return nil, err
+	return first, false, nil
+}
+
+// firstSettle reports whether others settle that came with the first files of a feed, so that
+// all may go into the target together: they are waited for as long as it takes to settle, and
+// not for long.
+func (w *leased) firstSettle(ctx context.Context, waiting []ledger.Arrival) (bool, error) {
+	if waiting[0].ReadyAt == nil || waiting[0].Attempts > 0 ||
+		time.Since(*waiting[0].ReadyAt) > min(w.feed.Landing.Settle, firstWait) {
+		return false, nil
 	}
-	return out, nil
+	size, err := w.e.Ledger.Settling(ctx, w.name)
+	if size > 0 {
+		for i := range waiting {
+			size += waiting[i].Size
+		}
+	}
+	return size >= firstFrom, err
 }
 
 // retry reports whether an arrival that failed before may be tried now.

@@ -411,6 +411,13 @@ func (l *Ledger) HasLoaded(ctx context.Context, feed string) (found bool, err er
 	return found, err
 }
 
+// Settling returns how many bytes the files of a feed have that were noticed and are not known to be whole.
+func (l *Ledger) Settling(ctx context.Context, feed string) (size int64, err error) {
+	err = l.with(ctx).Raw("SELECT coalesce(sum(size), 0) FROM arrival WHERE feed = ? AND state IN ('noticed', 'settling')", feed).
+		Scan(&size).Error
+	return size, err
+}
+
 // LoadedSizes returns those of the sizes of which a file is loaded: only of such a file
 // can another be a copy.
 func (l *Ledger) LoadedSizes(ctx context.Context, feed string, sizes []int64) (map[int64]bool, error) {

@@ -114,6 +114,7 @@ func readFiles(in *sentBody) (out []*inspect.Sent, err error) {
 		return nil, &ledger.ConflictError{Reason: "send the files as multipart/form-data, each as file"}
 	}
 	parts := multipart.NewReader(in.content, parameters["boundary"])
+	var size int64
 	for {
 		part, err := parts.NextPart()
 		if errors.Is(err, io.EOF) && len(out) == 0 {
@@ -133,7 +134,10 @@ func readFiles(in *sentBody) (out []*inspect.Sent, err error) {
 		}
 		sent, err := keep(part)
 		if sent != nil {
-			out = append(out, sent)
+			out, size = append(out, sent), size+sent.Size
+		}
+		if err == nil && size > maxRehearsed {
+			err = &ledger.ConflictError{Reason: fmt.Sprintf("the files have more than %d bytes together; send samples of them", int64(maxRehearsed))}
 		}
 		if err != nil {
 			return out, err

@@ -4,6 +4,7 @@ import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api } from './api/client'
 import { base } from './base'
+import SearchBox from './components/SearchBox.vue'
 import { listen, live, queries, stopListening } from './live'
 import { signedIn } from './session'
 import { base as theme, dark, overrides, switchTheme } from './theme'
@@ -42,6 +43,7 @@ async function signOut() {
           <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page" :class="{ 'router-link-active': route.path.startsWith(`${p.to}/`) }">{{ p.name }}</router-link>
         </nav>
         <div class="row">
+          <SearchBox :pages="[...pages, { to: '/new-feed', name: 'New feed' }, { to: '/people', name: 'People' }]" />
           <span class="quiet" role="status" :title="live ? 'This page updates by itself.' : 'The stream of news is broken; trying again.'">
             <svg width="10" height="10" aria-hidden="true"><circle cx="5" cy="5" r="4" :class="live ? 'on' : 'off'" /></svg>
             {{ live ? 'live' : 'connecting' }}
@@ -87,6 +89,28 @@ header {
   color: var(--ink);
   border-bottom-color: var(--sun);
 }
+main {
+  max-width: 1400px;
+  margin: 0 auto;
+  padding: 16px 20px 40px;
+}
+@media (max-width: 1000px) {
+  header {
+    flex-wrap: wrap;
+    height: auto;
+    padding: 4px 12px;
+  }
+  header nav {
+    flex-wrap: wrap;
+    gap: 0 8px;
+  }
+  .page {
+    line-height: 30px;
+  }
+  main {
+    padding: 12px 12px 40px;
+  }
+}
 .on {
   fill: var(--good);
 }
@@ -94,10 +118,5 @@ header {
   fill: none;
   stroke: var(--warm);
   stroke-width: 1.5;
-}
-main {
-  max-width: 1400px;
-  margin: 0 auto;
-  padding: 16px 20px 40px;
 }
 </style>

@@ -3,7 +3,9 @@ import './style.css'
 import { VueQueryPlugin } from '@tanstack/vue-query'
 import { createApp } from 'vue'
 import App from './App.vue'
+import { noteHeads } from './cards'
 import { queries } from './live'
 import { router } from './router'
 
 createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')
+noteHeads(document.body)

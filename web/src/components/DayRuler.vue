@@ -16,18 +16,22 @@ const resize = new ResizeObserver(() => (width.value = box.value?.clientWidth ??
 onMounted(() => box.value && resize.observe(box.value))
 onBeforeUnmount(() => resize.disconnect())
 
-const left = 150
+// Where there is little room, a feed's name stands above its line.
+const narrow = computed(() => width.value < 640)
+const left = computed(() => (narrow.value ? 8 : 150))
 const lineHeight = 42
+const above = computed(() => (narrow.value ? 16 : 0))
 const top = computed(() => (props.head ? 24 : 6))
 const now = computed(() => +new Date(props.day.now))
 const from = computed(() => now.value - props.hours * 3_600_000)
 const to = computed(() => now.value + (props.hours * 3_600_000) / 8)
-const x = (at: number) => left + ((at - from.value) / (to.value - from.value)) * (width.value - left - 8)
-const height = computed(() => top.value + props.day.feeds.length * lineHeight + 4)
+const x = (at: number) => left.value + ((at - from.value) / (to.value - from.value)) * (width.value - left.value - 8)
+const height = computed(() => top.value + props.day.feeds.length * (lineHeight + above.value) + 4)
 
 const ticks = computed(() => {
   const steps = [5, 10, 15, 30, 60, 120, 180, 240]
-  const step = (steps.find((m) => (props.hours * 60) / m <= 13) ?? 240) * 60_000
+  const most = Math.min(13, Math.floor((width.value - left.value) / 52))
+  const step = (steps.find((m) => (props.hours * 60) / m <= most) ?? 480) * 60_000
   const zone = new Date().getTimezoneOffset() * 60_000
   const out: { x: number; label: string }[] = []
   for (let t = Math.ceil((from.value - zone) / step) * step + zone; t < to.value; t += step) {
@@ -52,7 +56,7 @@ function gaps(slots: DaySlot[]): Gap[] {
   slots.forEach((s, i) => {
     if (!bad(s) || +new Date(s.missing_at) < from.value) return
     const next = slots[i + 1]
-    const begin = Math.max(left, x(+new Date(s.at)))
+    const begin = Math.max(left.value, x(+new Date(s.at)))
     const end = Math.max(begin + 7, Math.min(x(+new Date(s.missing_at)), next ? x(+new Date(next.at)) : Infinity, x(Math.max(now.value, +new Date(s.at)))))
     const last = out.at(-1)
     const says = `${new Date(s.at).toLocaleTimeString()}: ${s.slots - s.good} of ${s.slots} ${s.state === 'late' ? 'late, not here yet' : s.state}`
@@ -89,7 +93,7 @@ const lines = computed(() =>
     }
     const slots = f.slots.filter((s) => +new Date(s.at) >= from.value)
     const due = slots.map((s) => ({ x: x(+new Date(s.at)), late: s.state === 'late' && s.good === s.slots, says: `due ${new Date(s.at).toLocaleTimeString()}: ${s.ahead ? 'still to come' : s.state}` }))
-    return { ...f, y: top.value + i * lineHeight, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left) }
+    return { ...f, y: top.value + i * (lineHeight + above.value) + above.value, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left.value) }
   }),
 )
 const most = computed(() => Math.max(1, ...lines.value.flatMap((l) => l.groups.map((g) => g.rows))))
@@ -107,7 +111,7 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
 
 <template>
   <div ref="box" class="ruler" :style="{ containIntrinsicHeight: `${height}px` }">
-    <svg :width="width" :height="height" role="img" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
+    <svg :width="width" :height="height" role="group" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
       <g v-for="t in ticks" :key="t.x">
         <line :x1="t.x" :x2="t.x" :y1="top - 6" :y2="height" class="tick" />
         <text v-if="head" :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
@@ -115,7 +119,7 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
       <rect :x="x(now)" :y="top - 6" :width="Math.max(0, width - 8 - x(now))" :height="height - top + 6" class="ahead" />
       <g v-for="l in lines" :key="l.feed">
         <router-link :to="`/feeds/${l.feed}`">
-          <text x="0" :y="l.y + lineHeight / 2 + 4" class="feed">{{ l.feed }}</text>
+          <text x="0" :y="narrow ? l.y - 2 : l.y + lineHeight / 2 + 4" class="feed">{{ l.feed }}</text>
         </router-link>
         <line :x1="left" :x2="width - 8" :y1="l.y + lineHeight / 2" :y2="l.y + lineHeight / 2" class="ground" />
         <line v-for="r in l.runs" :key="r" :x1="r" :x2="r" :y1="l.y + lineHeight - 10" :y2="l.y + lineHeight - 5" class="due" />

@@ -54,7 +54,7 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
       <thead>
         <tr>
           <th>Feed</th>
-          <th></th>
+          <th><span class="unseen">State</span></th>
           <th>Supplier</th>
           <th>Table</th>
           <th class="n">Waiting</th>

@@ -92,7 +92,7 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       <span class="quiet">File</span>
       <span class="row">
         <template v-if="!own">
-          <n-select v-if="feed" v-model:value="path" size="small" filterable :options="options" class="file" />
+          <n-select v-if="feed" v-model:value="path" size="small" filterable :options="options" class="file" :input-props="{ 'aria-label': 'File' }" />
           <span v-else>The first at its landing</span>
           <span>or</span>
         </template>

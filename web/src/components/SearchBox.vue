@@ -1,0 +1,171 @@
+<script setup lang="ts">
+import { NModal } from 'naive-ui'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, got } from '../api/client'
+import { harmless } from '../format'
+
+// One place to go anywhere: / or Ctrl-K opens it, what is typed is looked for among pages, feeds,
+// tables and files, arrows choose, Enter goes there.
+const props = defineProps<{ pages: { to: string; name: string }[] }>()
+const router = useRouter()
+const open = ref(false)
+const text = ref('')
+const at = ref(0)
+const input = ref<HTMLInputElement>()
+
+interface Hit {
+  kind: string
+  name: string
+  more?: string
+  to: string
+}
+const found = ref<Hit[]>([])
+const hits = computed<Hit[]>(() => {
+  const words = text.value.trim().toLowerCase()
+  const here = props.pages.filter((p) => p.name.toLowerCase().includes(words)).map((p) => ({ kind: 'page', name: p.name, to: p.to }))
+  return [...(words ? here : here.slice(0, 12)), ...found.value]
+})
+watch(hits, () => (at.value = Math.min(at.value, Math.max(0, hits.value.length - 1))))
+
+let timer: ReturnType<typeof setTimeout> | undefined
+let asking: AbortController | undefined
+watch(text, () => {
+  at.value = 0
+  clearTimeout(timer)
+  timer = setTimeout(look, 120)
+})
+async function look() {
+  asking?.abort()
+  const words = text.value.trim()
+  if (!words) {
+    found.value = []
+    return
+  }
+  const { signal } = (asking = new AbortController())
+  try {
+    const [feeds, files] = await Promise.all([
+      got(api.GET('/api/v1/feeds', { params: { query: { text: words, limit: 8 } }, signal })),
+      got(api.GET('/api/v1/arrivals', { params: { query: { text: words, limit: 8 } }, signal })),
+    ])
+    const tables = [...new Set(feeds.items.map((f) => f.table))].filter((t) => !t.includes('{'))
+    const number = /^\d+$/.test(words)
+    found.value = [
+      ...(number ? [{ kind: 'file', name: `Arrival ${words}`, to: `/arrivals/${words}` }] : []),
+      ...feeds.items.map((f) => ({ kind: 'feed', name: f.name, more: f.supplier, to: `/feeds/${f.name}` })),
+      ...tables.map((t) => ({ kind: 'table', name: t, to: `/targets/${t}` })),
+      ...files.items.map((a) => ({ kind: 'file', name: harmless(a.path), more: `${a.feed}, ${a.state}`, to: `/arrivals/${a.id}` })),
+    ]
+  } catch {
+    if (!signal.aborted) found.value = []
+  }
+}
+
+function go(hit: Hit | undefined) {
+  if (!hit) return
+  open.value = false
+  void router.push(hit.to)
+}
+function keys(e: KeyboardEvent) {
+  const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
+  if (step && hits.value.length) {
+    e.preventDefault()
+    at.value = (at.value + step + hits.value.length) % hits.value.length
+    void nextTick(() => document.getElementById(`hit-${at.value}`)?.scrollIntoView({ block: 'nearest' }))
+  } else if (e.key === 'Enter') go(hits.value[at.value])
+}
+function show() {
+  text.value = ''
+  found.value = []
+  open.value = true
+  void nextTick(() => input.value?.focus())
+}
+function listen(e: KeyboardEvent) {
+  const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName))
+  if ((e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey) || (e.key === 'k' && (e.ctrlKey || e.metaKey))) {
+    e.preventDefault()
+    show()
+  }
+}
+onMounted(() => addEventListener('keydown', listen))
+onBeforeUnmount(() => {
+  removeEventListener('keydown', listen)
+  clearTimeout(timer)
+  asking?.abort()
+})
+</script>
+
+<template>
+  <button type="button" class="find" title="Search: / or Ctrl-K" @click="show">Search <kbd>/</kbd></button>
+  <n-modal v-model:show="open" :auto-focus="false">
+    <div class="panel box" role="dialog" aria-label="Search" aria-modal="true">
+      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables and files" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file or its number" autocomplete="off" @keydown="keys" />
+      <ul id="hits" role="listbox" aria-label="What was found">
+        <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.to}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
+          <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
+        </li>
+      </ul>
+      <p v-if="!hits.length" class="nothing" role="status">Nothing is called that.</p>
+    </div>
+  </n-modal>
+</template>
+
+<style scoped>
+.find {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  background: none;
+  color: var(--quiet);
+  font: inherit;
+  padding: 2px 8px;
+  cursor: pointer;
+}
+kbd {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 0 4px;
+  font-size: 11px;
+}
+.box {
+  position: fixed;
+  top: 12vh;
+  left: 50%;
+  transform: translateX(-50%);
+  width: min(560px, calc(100vw - 24px));
+}
+input {
+  width: 100%;
+  box-sizing: border-box;
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  background: var(--paper);
+  color: var(--ink);
+  font: inherit;
+  font-size: 15px;
+  padding: 7px 10px;
+}
+ul {
+  list-style: none;
+  margin: 8px 0 0;
+  padding: 0;
+  max-height: 50vh;
+  overflow-y: auto;
+}
+li {
+  display: flex;
+  gap: 10px;
+  padding: 4px 8px;
+  border-radius: 3px;
+  cursor: pointer;
+}
+.kind {
+  width: 40px;
+}
+.name {
+  overflow-wrap: anywhere;
+}
+.chosen {
+  background: var(--soft);
+  box-shadow: inset 2px 0 var(--sun);
+}
+</style>

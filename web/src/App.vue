@@ -48,7 +48,7 @@ async function signOut() {
             <svg width="10" height="10" aria-hidden="true"><circle cx="5" cy="5" r="4" :class="live ? 'on' : 'off'" /></svg>
             {{ live ? 'live' : 'connecting' }}
           </span>
-          <span class="quiet">{{ signedIn.service }}</span>
+          <span class="quiet service">{{ signedIn.service }}</span>
           <router-link to="/people" class="page" :title="`${signedIn.name} may ${signedIn.role}`">{{ signedIn.name }}</router-link>
           <n-button quaternary size="small" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</n-button>
           <n-button quaternary size="small" @click="signOut">Sign out</n-button>
@@ -93,6 +93,11 @@ main {
   max-width: 1400px;
   margin: 0 auto;
   padding: 16px 20px 40px;
+}
+@media (max-width: 640px) {
+  .service {
+    display: none;
+  }
 }
 @media (max-width: 1000px) {
   header {

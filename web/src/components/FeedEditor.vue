@@ -2,6 +2,8 @@
 import { autocompletion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete'
 import { isolateHistory } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
+import { syntaxHighlighting } from '@codemirror/language'
+import { classHighlighter } from '@lezer/highlight'
 import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { unifiedMergeView } from '@codemirror/merge'
 import { Compartment, EditorState } from '@codemirror/state'
@@ -41,9 +43,10 @@ onMounted(() => {
       extensions: [
         basicSetup,
         yaml(),
+        syntaxHighlighting(classHighlighter),
         lintGutter(),
         autocompletion({ override: [complete] }),
-        EditorView.contentAttributes.of({ 'aria-label': 'Feed file' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'Feed file', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) text.value = u.state.doc.toString()
         }),
@@ -104,6 +107,21 @@ function mark() {
   background: var(--ground);
   color: var(--quiet);
   border-color: var(--line);
+}
+.editor :deep(.tok-propertyName),
+.editor :deep(.tok-keyword) {
+  color: var(--felt);
+}
+.editor :deep(.tok-string) {
+  color: var(--ink);
+}
+.editor :deep(.tok-comment),
+.editor :deep(.tok-meta) {
+  color: var(--quiet);
+}
+.editor :deep(.cm-activeLine),
+.editor :deep(.cm-activeLineGutter) {
+  background: var(--soft);
 }
 .editor :deep(.cm-focused) {
   outline: 2px solid var(--sun);

@@ -26,7 +26,7 @@ function search(typed: string) {
 </script>
 
 <template>
-  <n-select v-model:value="feed" size="small" filterable remote :clearable="clearable" :placeholder="placeholder ?? 'A feed'" :options="options" :loading="isFetching" @search="search" @blur="search('')">
+  <n-select v-model:value="feed" size="small" filterable remote :clearable="clearable" :placeholder="placeholder ?? 'A feed'" :options="options" :loading="isFetching" :input-props="{ 'aria-label': 'Feed' }" @search="search" @blur="search('')">
     <template v-if="data && data.total > options.length" #action>{{ data.total - options.length }} more; type a part of the name</template>
   </n-select>
 </template>

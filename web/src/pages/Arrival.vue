@@ -183,6 +183,11 @@ const steps = computed(() => {
   margin: 0;
   padding: 0;
 }
+@media (max-width: 640px) {
+  .life {
+    flex-wrap: wrap;
+  }
+}
 .life li {
   position: relative;
   min-width: 88px;

@@ -106,7 +106,7 @@ const took = (w: Window) => (w.finished_at ? duration(Date.parse(w.finished_at) 
     <p v-if="windows && !windows.items.length" class="nothing">No run yet.</p>
     <table v-if="windows?.items.length" class="grid">
       <thead>
-        <tr><th class="n">Run</th><th>State</th><th>Began</th><th>Window</th><th class="n">Source</th><th class="n">Files</th><th class="n">Size</th><th>Took</th><th>Where the rows went</th><th></th></tr>
+        <tr><th class="n">Run</th><th>State</th><th>Began</th><th>Window</th><th class="n">Source</th><th class="n">Files</th><th class="n">Size</th><th>Took</th><th>Where the rows went</th><th><span class="unseen">To do</span></th></tr>
       </thead>
       <tbody>
         <tr v-for="w in windows.items" :key="w.run">

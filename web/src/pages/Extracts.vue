@@ -28,7 +28,7 @@ async function run(name: string) {
     </p>
     <table v-if="data?.items.length" class="grid">
       <thead>
-        <tr><th>Extract</th><th>State</th><th>From</th><th>To</th><th>Mark</th><th class="n">Last rows</th><th>Last run</th><th>Next</th><th></th></tr>
+        <tr><th>Extract</th><th>State</th><th>From</th><th>To</th><th>Mark</th><th class="n">Last rows</th><th>Last run</th><th>Next</th><th><span class="unseen">To do</span></th></tr>
       </thead>
       <tbody>
         <template v-for="x in data.items" :key="x.extract">

@@ -86,7 +86,7 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
           <th class="n">Waiting</th>
           <th class="n">Given up</th>
           <th>Last sent</th>
-          <th></th>
+          <th><span class="unseen">To do</span></th>
         </tr>
       </thead>
       <tbody>

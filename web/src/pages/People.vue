@@ -77,7 +77,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
       <p v-if="users && !users.items.length" class="nothing">Nobody has a name of their own yet; all use the owner's. Make one below.</p>
       <table v-if="users?.items.length" class="grid">
         <thead>
-          <tr><th>User</th><th>Signs in by</th><th>May</th><th>Since</th><th>Last used</th><th class="n">Sessions</th><th></th></tr>
+          <tr><th>User</th><th>Signs in by</th><th>May</th><th>Since</th><th>Last used</th><th class="n">Sessions</th><th><span class="unseen">End it</span></th></tr>
         </thead>
         <tbody>
           <tr v-for="u in users.items" :key="u.name">
@@ -106,7 +106,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
       <p v-if="secret" class="mono secret" role="status">{{ secret }}</p>
       <table v-if="tokens?.items.length" class="grid">
         <thead>
-          <tr><th class="n">Token</th><th>Name</th><th>May</th><th>Since</th><th>Until</th><th>Last used</th><th class="n">Sessions</th><th></th></tr>
+          <tr><th class="n">Token</th><th>Name</th><th>May</th><th>Since</th><th>Until</th><th>Last used</th><th class="n">Sessions</th><th><span class="unseen">End it</span></th></tr>
         </thead>
         <tbody>
           <tr v-for="t in tokens.items" :key="t.id">

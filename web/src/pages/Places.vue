@@ -51,7 +51,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
     <p v-if="data && !data.items.length" class="nothing">None: all landings are folders of this machine. Name one under <code>places</code> in <code>mullein.yaml</code>: an SFTP or FTP server, a bucket, or files by HTTP.</p>
     <table v-if="data?.items.length" class="grid">
       <thead>
-        <tr><th>Place</th><th>Address</th><th>User</th><th class="n">Feeds</th><th class="n" title="That this service made since it began">Requests</th><th>Credential ends</th><th>How it is</th><th></th></tr>
+        <tr><th>Place</th><th>Address</th><th>User</th><th class="n">Feeds</th><th class="n" title="That this service made since it began">Requests</th><th>Credential ends</th><th>How it is</th><th><span class="unseen">To do</span></th></tr>
       </thead>
       <tbody>
         <template v-for="p in data.items" :key="p.place">
@@ -108,7 +108,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
     <p v-else-if="files && !files.items.length" class="nothing">No files there.</p>
     <table v-if="files?.items.length" class="grid">
       <thead>
-        <tr><th>File</th><th class="n">Size</th><th>Modified</th><th></th></tr>
+        <tr><th>File</th><th class="n">Size</th><th>Modified</th><th><span class="unseen">To do</span></th></tr>
       </thead>
       <tbody>
         <tr v-for="f in files.items" :key="f.path">

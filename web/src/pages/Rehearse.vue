@@ -159,12 +159,13 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
 <style scoped>
 .ask {
   display: grid;
-  grid-template-columns: max-content 1fr;
+  grid-template-columns: max-content minmax(0, 1fr);
   gap: 8px 16px;
   align-items: center;
 }
 .file {
   width: 420px;
+  max-width: 100%;
 }
 .bad {
   color: var(--bad);

@@ -33,6 +33,7 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 	for _, page := range pages {
 		b.do(chromedp.Navigate(s.URL + page.at))
 		b.sees(page.sees)
+		b.when("document.querySelector('h1') !== null")
 		b.script("%s", axe)
 		for _, theme := range []string{"Dark", "Light"} { // the button names the other one
 			found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](audit, chromedp.EvalAwaitPromise))
@@ -47,6 +48,22 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 		b.picture(strings.NewReplacer("/", "_", "?", "_", "=", "_").Replace(page.at))
 		b.do(chromedp.EmulateViewport(1280, 800))
 	}
+	assert.Empty(t, b.complaints)
+}
+
+// TestSearch finds anything by a key.
+func TestSearch(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today", "live", "gauge-readings")
+	b.script(`window.dispatchEvent(new KeyboardEvent('keydown', {key: 'k', ctrlKey: true}))`)
+	b.do(chromedp.SendKeys(`input[type=search]`, "gauge"))
+	b.picture("search")
+	b.sees("river.gauge_reading", "GAUGE_")
+	b.do(chromedp.SendKeys(`input[type=search]`, "\r"))
+	b.sees("Upper Catchment Office")
 	assert.Empty(t, b.complaints)
 }
 

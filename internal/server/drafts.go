@@ -31,13 +31,18 @@ func (s *Server) draft(ctx context.Context, in *struct{ Body api.DraftWanted }) 
 	if err != nil {
 		return nil, answer(err)
 	}
+	return s.propose(ctx, samples, in.Body)
+}
+
+// propose proposes feeds for samples.
+func (s *Server) propose(ctx context.Context, samples []draft.Sample, of api.DraftWanted) (*body[api.Drafts], error) {
 	names, err := s.ledger.FeedNames(ctx)
 	if err != nil {
 		return nil, answer(err)
 	}
-	o := draft.Options{At: in.Body.At, Taken: names}
-	if in.Body.Into != "" {
-		if o.Into, err = s.draftInto(ctx, in.Body.Connection, in.Body.Into); err != nil {
+	o := draft.Options{At: of.At, Taken: names}
+	if of.Into != "" {
+		if o.Into, err = s.draftInto(ctx, of.Connection, of.Into); err != nil {
 			return nil, answer(err)
 		}
 	}

@@ -79,22 +79,8 @@ func (s *Server) draftFiles(ctx context.Context, in *draftFilesInput) (*body[api
 	if err != nil {
 		return nil, answer(err)
 	}
-	names, err := s.ledger.FeedNames(ctx)
-	if err != nil {
-		return nil, answer(err)
-	}
-	o := draft.Options{At: in.At, Taken: names}
-	if in.Into != "" {
-		if o.Into, err = s.draftInto(ctx, in.Connection, in.Into); err != nil {
-			return nil, answer(err)
-		}
-	}
 	samples := each(sent, func(of **inspect.Sent) draft.Sample { return sampleSent(*of, in.At) })
-	result, err := draft.Propose(samples, o)
-	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
-	}
-	return give(draftsOf(result), nil)
+	return s.propose(ctx, samples, api.DraftWanted{At: in.At, Into: in.Into, Connection: in.Connection})
 }
 
 // sampleSent is a file that was sent, as drafts take it.

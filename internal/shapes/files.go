@@ -78,7 +78,7 @@ func (o *objects) end() error { return nil }
 
 // rowGroups writes Parquet.
 type rowGroups struct {
-	w       *parquet.Writer
+	w       *parquet.GenericWriter[any]
 	columns []column
 	at      []int // where each column stands in the schema, which is in the order of names
 	row1    []parquet.Row
@@ -99,7 +99,7 @@ func newRowGroups(w io.Writer, columns []column) *rowGroups {
 		group[c.name] = parquet.Compressed(parquet.Optional(node), &parquet.Snappy)
 	}
 	schema := parquet.NewSchema("rows", group)
-	out := &rowGroups{w: parquet.NewWriter(w, schema, parquet.MaxRowsPerRowGroup(500_000)), columns: columns,
+	out := &rowGroups{w: parquet.NewGenericWriter[any](w, schema, parquet.MaxRowsPerRowGroup(500_000)), columns: columns,
 		row1: []parquet.Row{make(parquet.Row, len(columns))}}
 	for _, c := range columns {
 		leaf, _ := schema.Lookup(c.name)

@@ -44,10 +44,10 @@ async function look() {
   }
   const { signal } = (asking = new AbortController())
   try {
-    const [feeds, files] = await Promise.all([
-      got(api.GET('/api/v1/feeds', { params: { query: { text: words, limit: 8 } }, signal })),
-      got(api.GET('/api/v1/arrivals', { params: { query: { text: words, limit: 8 } }, signal })),
-    ])
+    const filesOf = (text: string) => got(api.GET('/api/v1/arrivals', { params: { query: { text, limit: 8 } }, signal }))
+    const [feeds, typed] = await Promise.all([got(api.GET('/api/v1/feeds', { params: { query: { text: words, limit: 8 } }, signal })), filesOf(words)])
+    // Names of files are looked for as they are typed; many are in capitals.
+    const files = typed.items.length ? typed : await filesOf(words.toUpperCase())
     const tables = [...new Set(feeds.items.map((f) => f.table))].filter((t) => !t.includes('{'))
     const number = /^\d+$/.test(words)
     found.value = [

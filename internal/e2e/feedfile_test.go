@@ -144,9 +144,11 @@ func TestAFeedIsMadeOfDroppedFiles(t *testing.T) {
 	b.when("document.querySelector('.cm-changedLine, .cm-insertedLine') !== null")
 	b.picture("change-feed")
 	b.press("Put the change")
-	b.sees("Levels, as the catchment office sends them.")
-	feed, err := s.client.Feed(t.Context(), list[0].Feed)
-	require.NoError(t, err)
-	assert.Equal(t, 2, feed.Version)
+	s.eventually(func() bool {
+		feed, err := s.client.Feed(t.Context(), list[0].Feed)
+		require.NoError(t, err)
+		return feed.Version == 2
+	})
+	b.sees("Waiting", "Levels, as the catchment office sends them.") // the page of the feed
 	assert.Empty(t, b.complaints)
 }

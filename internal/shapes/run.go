@@ -126,7 +126,7 @@ func (t *tables) make(ctx context.Context, s Shape) error {
 func (t *tables) feed() string   { return strings.ReplaceAll(t.mine, "_", "-") }
 func (t *tables) folder() string { return filepath.Join(t.landing(), t.feed()) }
 
-// index gives the script's table its key.
+// index makes the key of the script's table.
 func (t *tables) index(ctx context.Context, s Shape) error {
 	_, err := t.db.Exec(ctx, "ALTER TABLE "+qualified(t.script)+" ADD PRIMARY KEY ("+strings.Join(keyNames(s), ", ")+")")
 	return err

@@ -394,7 +394,8 @@ func (d *directForm) cut(place int64) bool {
 	return found
 }
 
-// flush has nothing to add: what was set aside is compared at the end.
+// flush has nothing to add: what was set aside is compared at the end. It ends the copying
+// where a key stood in two files.
 func (d *directForm) flush(*Batch, int, bool) (more bool, err error) {
 	if d.winners.crossed {
 		return false, errCrossed

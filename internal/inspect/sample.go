@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -138,7 +139,7 @@ func (r *sampleRows) Len() int { return len(r.rows) }
 
 // Add keeps a row.
 func (r *sampleRows) Add(values []tabular.Value, line int64, _ int, digest []byte) {
-	row := SampleRow{Line: line, Values: make([]*string, len(values)), Gone: len(digest) == 1}
+	row := SampleRow{Line: line, Values: make([]*string, len(values)), Gone: bytes.Equal(digest, tabular.Deletes)}
 	for i := range values {
 		if v := &values[i]; v.Kind != tabular.Null {
 			text := v.String()

@@ -1,6 +1,6 @@
 import { ref } from 'vue'
 import { base } from './base'
-import type { Drafts, Sample } from './api/client'
+import type { Drafts, Rehearsal, Sample } from './api/client'
 
 /** Files that were dropped on another page, for the page that makes a feed of them. */
 export const dropped = ref<File[]>([])
@@ -35,10 +35,20 @@ export async function draftFrom(files: File[], at: string): Promise<Drafts> {
   return sent(`/api/v1/drafts/files?${new URLSearchParams({ at })}`, body)
 }
 
-/** The beginning of a file as a feed file reads it, and what is wrong with the feed file; that alone where there is no file. */
-export async function sampleOf(definition: string, file: File | undefined, most: number, signal: AbortSignal): Promise<Sample> {
+/** What a load of a file by a feed file would do to the real table. */
+export async function rehearsalOf(definition: string, file: File): Promise<Rehearsal> {
+  return sent('/api/v1/rehearsals', asked(definition, file))
+}
+
+/** A body with a feed file, and with a file where there is one. */
+function asked(definition: string, file: File | undefined): FormData {
   const body = new FormData()
   body.append('definition', new Blob([definition]), 'feed.yaml')
   if (file) body.append('file', file, file.name)
-  return sent(`/api/v1/samples?${new URLSearchParams({ most: String(most) })}`, body, signal)
+  return body
+}
+
+/** The beginning of a file as a feed file reads it, and what is wrong with the feed file; that alone where there is no file. */
+export async function sampleOf(definition: string, file: File | undefined, most: number, signal: AbortSignal): Promise<Sample> {
+  return sent(`/api/v1/samples?${new URLSearchParams({ most: String(most) })}`, asked(definition, file), signal)
 }

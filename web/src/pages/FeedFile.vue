@@ -10,7 +10,7 @@ import FeedEditor from '../components/FeedEditor.vue'
 import SampleTable from '../components/SampleTable.vue'
 import { changeColumn, feedName, hasFields, grammarAt, type ColumnChange, type Grammar, type Wrong } from '../feedfile'
 import { harmless, time } from '../format'
-import { beginningOf, draftFrom, dropped, sampleOf } from '../samplefile'
+import { beginningOf, draftFrom, dropped, rehearsalOf, sampleOf } from '../samplefile'
 
 // A feed is made or changed here: files are dropped, feeds are proposed for them, and the feed file
 // and the sample stand side by side, each the effect of the other. A feed that exists is changed in
@@ -147,15 +147,9 @@ async function rehearse() {
   busy.value = true
   problem.value = ''
   try {
-    const body = new FormData()
-    body.append('definition', new Blob([text.value]), 'feed.yaml')
-    body.append('file', file, file.name)
-    const answer = await fetch(`${base}/api/v1/rehearsals`, { method: 'POST', body })
-    const out = (await answer.json()) as Rehearsal & { detail?: string }
-    if (answer.ok) rehearsed.value = out
-    else problem.value = out.detail ?? 'The service refused.'
-  } catch {
-    problem.value = 'The service does not answer.'
+    rehearsed.value = await rehearsalOf(text.value, file)
+  } catch (e) {
+    problem.value = (e as Error).message
   } finally {
     busy.value = false
   }

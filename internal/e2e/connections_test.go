@@ -30,7 +30,7 @@ func TestConnectionsAreTakenUp(t *testing.T) {
 	dropped := 0
 	drop := func(name string) {
 		dropped++
-		require.NoError(t, os.WriteFile(filepath.Join(s.Root, "in", name), fmt.Appendf(nil, "station,level\na,%d\n", dropped), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(s.Root, "in", name), fmt.Appendf(nil, "station,level\ns%d,1\n", dropped), 0o644))
 	}
 	drop("G_1.csv")
 	put := func() error {
@@ -54,12 +54,18 @@ target: {connection: mart, table: river.gauge}
 	s.eventually(func() bool { return put() == nil })
 	s.eventually(func() bool { return rows(first) == 1 })
 	write("connections: {mart: \"" + second + "\"}\n")
+	next := func() { // a file, when those before it are loaded
+		if rows(first)+rows(second) == dropped {
+			drop(fmt.Sprintf("G_%d.csv", dropped+1))
+		}
+	}
 	s.eventually(func() bool {
-		drop(fmt.Sprintf("G_%d.csv", dropped+1))
+		next()
 		return rows(second) >= 1
 	})
 	write("connections: {}\n")
 	s.eventually(func() bool {
+		next()
 		_, out, _ := s.mullein("status")
 		return strings.Contains(out, `the service knows no connection "mart"`)
 	})

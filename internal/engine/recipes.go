@@ -10,12 +10,14 @@ import (
 	"mullein/internal/core/feed"
 	"mullein/internal/ledger"
 	"mullein/internal/load"
+	"mullein/internal/table"
 )
 
 // recipes are what a feed's loads were made ready with, by table, kept for a while.
 // Its zero value is ready for use.
 type recipes struct {
 	mu      sync.Mutex
+	of      *table.Database // they were made for
 	byTable map[string]*load.Recipe
 	wider   map[string]*feed.Feed // with the columns that files have beyond the schema
 	used    time.Time
@@ -24,20 +26,26 @@ type recipes struct {
 // recipesKept is how long recipes are kept that nobody uses.
 const recipesKept = 3 * time.Second
 
-func (r *recipes) of(table string) (*load.Recipe, *feed.Feed) {
+func (r *recipes) find(in *table.Database, name string) (*load.Recipe, *feed.Feed) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.used = time.Now()
-	return r.byTable[table], r.wider[table]
+	if r.of != in {
+		r.of, r.byTable = in, map[string]*load.Recipe{}
+	}
+	return r.byTable[name], r.wider[name]
 }
 
-func (r *recipes) keep(table string, recipe *load.Recipe) {
+func (r *recipes) keep(name string, recipe *load.Recipe) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.byTable == nil {
-		r.byTable, r.wider = map[string]*load.Recipe{}, map[string]*feed.Feed{}
+		r.byTable = map[string]*load.Recipe{}
 	}
-	r.byTable[table], r.wider[table] = recipe, recipe.Feed
+	if r.wider == nil {
+		r.wider = map[string]*feed.Feed{}
+	}
+	r.byTable[name], r.wider[name] = recipe, recipe.Feed
 }
 
 // drop forgets recipes: the tables may not be what they were. Columns that were
@@ -46,9 +54,6 @@ func (r *recipes) drop() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.byTable = nil
-	if r.wider != nil {
-		r.byTable = map[string]*load.Recipe{}
-	}
 }
 
 // dropIdle forgets recipes that were not used for a while.
@@ -76,7 +81,7 @@ func (r *running) recipe(ctx context.Context, d load.Delivery) (*load.Recipe, er
 			}
 		}
 	}
-	recipe, wider := r.recipes.of(tableName(kind))
+	recipe, wider := r.recipes.find(r.session.Database(), tableName(kind))
 	if wider == nil {
 		wider = kind
 	}
@@ -94,11 +99,7 @@ func (r *running) recipe(ctx context.Context, d load.Delivery) (*load.Recipe, er
 	if err != nil {
 		return nil, err
 	}
-	database, err := r.e.Database(f)
-	if err != nil {
-		return nil, err
-	}
-	fitted, err := database.Fit(ctx, wanted)
+	fitted, err := r.session.Database().Fit(ctx, wanted)
 	if err != nil {
 		return nil, err
 	}

@@ -272,8 +272,9 @@ const turnTime = 3 * time.Second
 
 // ownTurn hands the session back after a while, and takes one again when its turn
 // comes, so that a feed with a million files does not starve one with a single file.
+// So it does at once where the feed's connection leads elsewhere by now.
 func (r *running) ownTurn(ctx context.Context) error {
-	if time.Since(r.opened) < turnTime {
+	if time.Since(r.opened) < turnTime && !r.session.Outdated() {
 		return nil
 	}
 	if err := r.session.Wait(); err != nil {

@@ -63,6 +63,9 @@ func (l *Attempt) small(ctx context.Context, parts []*part) error {
 			divide = eachAlone
 		}
 		for _, group := range divide(good) {
+			if l.session.Outdated() { // the next session leads where the files are to go by now
+				return l.giveBack(ctx, good, nil)
+			}
 			if err := l.group(ctx, group); err != nil || l.blocked {
 				return l.giveBack(ctx, good, err)
 			}

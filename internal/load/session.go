@@ -13,6 +13,7 @@ import (
 // the target's database, under the feed's fence. One goroutine uses it.
 type Session struct {
 	env      *Env
+	feed     *feed.Feed
 	database *table.Database
 	conn     *table.Session
 	fence    int64
@@ -38,7 +39,7 @@ func (e *Env) OpenSession(ctx context.Context, f *feed.Feed, fence int64) (*Sess
 		return nil, err
 	}
 	conn.Limit = f.When.TimeLimit
-	return &Session{env: e, database: database, conn: conn, fence: fence}, nil
+	return &Session{env: e, feed: f, database: database, conn: conn, fence: fence}, nil
 }
 
 // Close gives the session back. What is on its way must have been waited for.
@@ -52,6 +53,15 @@ func (s *Session) Close() {
 
 // Alive reports whether the connection still stands.
 func (s *Session) Alive() bool { return s.ending != nil || s.conn.Alive() }
+
+// Outdated reports whether the feed's connection leads to another database by now, or to none.
+func (s *Session) Outdated() bool {
+	now, err := s.env.Database(s.feed)
+	return err != nil || now != s.database
+}
+
+// Database returns the database that the session is of.
+func (s *Session) Database() *table.Database { return s.database }
 
 // GaveBack reports whether arrivals were put back to be tried again at once.
 func (s *Session) GaveBack() bool { return s.gaveBack.Load() }

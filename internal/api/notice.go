@@ -42,14 +42,37 @@ type Problem struct {
 	Cause   string        `json:"cause" doc:"What its parts have in common: a supplier, a feed, a table"`
 	BeganAt time.Time     `json:"began_at"`
 	OverAt  *time.Time    `json:"over_at" doc:"null while it lasts"`
-	Parts   []ProblemPart `json:"parts" nullable:"false" doc:"What belongs to it, up to 20"`
+	Lasting int64         `json:"lasting" doc:"How many of its parts last"`
+	Feeds   int64         `json:"feeds" doc:"Of how many feeds these are"`
+	Parts   []ProblemPart `json:"parts" nullable:"false" doc:"What belongs to it, up to 20; those that last first"`
+	Cures   []Cure        `json:"cures" nullable:"false" doc:"What may be done about its parts at once, the likeliest first"`
+}
+
+// Cure is what may be done about parts of a problem.
+type Cure struct {
+	Verb string `json:"verb" enum:"accept,release,redo,excuse,skip" doc:"accept takes the file whose name comes closest"`
+	Of   int64  `json:"of" doc:"Of how many parts"`
+}
+
+// DoCure has a cure done.
+type DoCure struct {
+	Verb    string `json:"verb" enum:"accept,release,redo,excuse,skip"`
+	Because string `json:"because" minLength:"1" maxLength:"1000"`
+}
+
+// Cured is what a cure did.
+type Cured struct {
+	Done int64    `json:"done" doc:"Of how many parts it was done; up to 1000 at a time"`
+	Left []string `json:"left" nullable:"false" doc:"Of which it could not be done, with why"`
 }
 
 // ProblemPart is one thing that is wrong.
 type ProblemPart struct {
 	Feed    string     `json:"feed"`
 	Arrival int64      `json:"arrival" doc:"0 where it is of none"`
+	State   string     `json:"state" doc:"Of the arrival by now; empty where it is of none"`
 	Slot    int64      `json:"slot" doc:"0 where it is of none"`
+	Due     *SlotView  `json:"due" doc:"The slot by now; null where it is of none"`
 	What    string     `json:"what"`
 	Since   time.Time  `json:"since"`
 	OverAt  *time.Time `json:"over_at"`

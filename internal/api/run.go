@@ -54,15 +54,17 @@ type RunSlots struct {
 
 // Progress is how far a load has come.
 type Progress struct {
-	Feed    string `json:"feed"`
-	Arrival int64  `json:"arrival"`
-	Path    string `json:"path"`
-	Files   int    `json:"files" doc:"That are loaded together"`
-	Step    string `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed"`
-	Bytes   int64  `json:"bytes" doc:"Read so far, of the packed file"`
-	Size    int64  `json:"size"`
-	Rows    int64  `json:"rows" doc:"Read so far"`
-	Waits   string `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
+	Feed    string    `json:"feed"`
+	Arrival int64     `json:"arrival"`
+	Run     int64     `json:"run"`
+	BeganAt time.Time `json:"began_at"`
+	Path    string    `json:"path"`
+	Files   int       `json:"files" doc:"That are loaded together"`
+	Step    string    `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed"`
+	Bytes   int64     `json:"bytes" doc:"Read so far, of the packed file"`
+	Size    int64     `json:"size"`
+	Rows    int64     `json:"rows" doc:"Read so far"`
+	Waits   string    `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
 }
 
 // Working is what is being loaded now.

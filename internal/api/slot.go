@@ -27,6 +27,7 @@ type SlotView struct {
 	Slot
 	Expected string `json:"expected" doc:"The name that is expected, of a slot that is not complete; * where any text may stand"`
 	Say      string `json:"say"`
+	Zone     string `json:"zone" doc:"In which its calendar is written, as tz names it"`
 }
 
 // SlotList is slots, in order.

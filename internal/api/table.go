@@ -88,6 +88,7 @@ type TableRows struct {
 	Key     []string `json:"key" nullable:"false" doc:"The columns of its key"`
 	Columns []string `json:"columns"`
 	Rows    [][]any  `json:"rows" nullable:"false" doc:"Each value as text, as PostgreSQL writes it, or null"`
+	More    bool     `json:"more" doc:"There are others after these"`
 }
 
 // RowHistory is what is known of a row.

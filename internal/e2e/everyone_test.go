@@ -26,7 +26,7 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 		{"/feeds/gauge-readings?show=checks", "Checks"}, {"/feeds/gauge-readings?show=landing", "GAUGE_"},
 		{"/feeds/gauge-readings?show=definition", "primaryKey"}, {"/feeds/gauge-readings/edit", "Change"},
 		{"/new-feed", "Choose files"}, {"/rehearsal", "Choose a feed file"}, {"/feeds/gauge-readings/rehearsal", "It would be"},
-		{"/rejects", "Rejects"}, {"/ledger", "GAUGE_"}, {"/arrivals/1", "Where every row went"}, {"/due", "Due"}, {"/runs", "Services"},
+		{"/rejects", "Rejects"}, {"/ledger", "GAUGE_"}, {"/arrivals/1", "Where every row went"}, {"/due", "Due"}, {"/runs", "Services"}, {"/chains", "gauge-readings"},
 		{"/targets/river.gauge_reading", "gauge_reading"}, {"/notices", "Notices"}, {"/volumes", "Volumes"}, {"/extracts", "Extracts"},
 		{"/places", "Places"}, {"/people", "Tokens"},
 	}

@@ -106,10 +106,10 @@ func (s *Sample) read(ctx context.Context, plan *reading.Plan, sent *Sent, most 
 	}
 	file, err := plan.Open(reading.Subject{Path: sent.Name, Size: sent.Size, Captures: s.Captures},
 		reading.Source{Bytes: sent.File, Again: again}, &reading.Counter{})
+	s.Header = file.Header() // known of some files that do not fit
 	if err != nil {
 		return err
 	}
-	s.Header = file.Header()
 	rows := &sampleRows{}
 	defer func() {
 		s.Rows, s.Counts, s.Rejects = append(s.Rows, rows.rows...), file.Counts(), load.Rejects(file.Rejects())

@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,6 +15,7 @@ import (
 type Described struct {
 	Feed     string `json:"feed"`
 	Version  int    `json:"version"`
+	Owner    string `json:"owner"`
 	Supplier string `json:"supplier"`
 	Folder   string `json:"folder"`
 	Target   string `json:"target"`
@@ -22,7 +24,7 @@ type Described struct {
 
 // DescribedBy is what a version of a feed is looked for by.
 func DescribedBy(f *feed.Feed, version int) Described {
-	return Described{Feed: f.Name, Version: version, Supplier: f.Supplier.Name, Folder: f.Landing.At,
+	return Described{Feed: f.Name, Version: version, Owner: f.Owner, Supplier: f.Supplier.Name, Folder: f.Landing.At,
 		Target: f.Target.Schema + "." + f.Target.Table, HasDue: f.Due != nil}
 }
 
@@ -40,9 +42,9 @@ func (l *Ledger) Describe(ctx context.Context, feeds []Described) error {
 		if err := lockFeeds(tx, names); err != nil {
 			return err
 		}
-		return tx.Exec(`UPDATE feed f SET supplier = d.supplier, folder = d.folder, target = d.target,
+		return tx.Exec(`UPDATE feed f SET owner = d.owner, supplier = d.supplier, folder = d.folder, target = d.target,
 		has_due = d.has_due, described = d.version
-		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, supplier text, folder text, target text,
+		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, owner text, supplier text, folder text, target text,
 		has_due boolean) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
 	})
 }
@@ -51,6 +53,7 @@ func (l *Ledger) Describe(ctx context.Context, feeds []Described) error {
 type FeedFilter struct {
 	Text     string // part of the name, the supplier or the folder; * and ? stand for any text and one character
 	Supplier string
+	Mine     string // only feeds of this person, as their owner says: see mine
 	Wrong    bool   // only feeds of which something needs a person
 	Due      bool   // only feeds of which something is due at times
 	After    string // the last name of the page before
@@ -63,6 +66,12 @@ type FeedFilter struct {
 var isWrong = `(f.problem <> '' OR f.name IN (SELECT a.feed FROM arrival a WHERE ` + needsPerson + `)
 	OR f.name IN (SELECT feed FROM slot WHERE ` + wrongSlot + `))`
 
+// mine is the condition on the owner of a feed that it is a person, whose name it takes twice: their name or an
+// address of theirs, of which that is the first part.
+func mine(owner string) string {
+	return "(" + owner + " = ? OR split_part(" + owner + ", '@', 1) = ?)"
+}
+
 // FindFeeds returns a page of feeds that are not removed, by name, and how many there
 // are in all. next is the After of the page that follows, "" when there is none.
 func (l *Ledger) FindFeeds(ctx context.Context, f FeedFilter) (feeds []Feed, total int64, next string, err error) {
@@ -73,6 +82,9 @@ func (l *Ledger) FindFeeds(ctx context.Context, f FeedFilter) (feeds []Feed, tot
 	}
 	if f.Supplier != "" {
 		q = q.Where("f.supplier = ?", f.Supplier)
+	}
+	if f.Mine != "" {
+		q = q.Where(mine("f.owner"), f.Mine, f.Mine)
 	}
 	if f.Wrong {
 		q = q.Where(isWrong)
@@ -167,16 +179,23 @@ func (l *Ledger) Totals(ctx context.Context) (Totals, error) {
 // Standing is how much there is to see of a feed within a span.
 type Standing struct {
 	Feed     string
+	Owner    string
 	Supplier string
 	Folder   string
 	Rank     int // 1: something needs a person; 2: files came; 3: something was or is due; 4: nothing
+}
+
+// IsOf reports whether the owner of the feed is a person, by their name or an address of theirs: see mine.
+func (s *Standing) IsOf(name string) bool {
+	first, _, _ := strings.Cut(s.Owner, "@")
+	return s.Owner == name || first == name
 }
 
 // Standings ranks feeds by how much there is to see of them between two times, the
 // most first, then by name.
 func (l *Ledger) Standings(ctx context.Context, from, to time.Time) ([]Standing, error) {
 	var out []Standing
-	err := l.with(ctx).Raw(`SELECT f.name AS feed, f.supplier, f.folder, CASE
+	err := l.with(ctx).Raw(`SELECT f.name AS feed, f.owner, f.supplier, f.folder, CASE
 			WHEN `+isWrong+` THEN 1
 			WHEN EXISTS (SELECT 1 FROM arrival a WHERE a.feed = f.name AND a.noticed_at >= ?) THEN 2
 			WHEN EXISTS (SELECT 1 FROM slot s WHERE s.feed = f.name AND s.due_at >= ? AND s.due_at < ?) THEN 3

@@ -187,6 +187,7 @@ type Feed struct {
 	Problem     string     // why it is not working; empty when it is
 	ListedAt    *time.Time // when its landing was last listed
 	ListedOnly  bool       // no events come from its landing, so it is only listed now and then
+	Owner       string     // who answers for it, as its feed file says
 	Supplier    string
 	Folder      string // of its landing
 	Target      string // schema.table, which may have captures in it

@@ -236,7 +236,7 @@ func reconcileParts(tx *gorm.DB, feeds []string, kinds []news.Kind, wrong []Wron
 	if err != nil {
 		return err
 	}
-	list := []string{}
+	list, changed := []string{}, false
 	for _, k := range kinds {
 		list = append(list, string(k))
 	}
@@ -270,11 +270,16 @@ func reconcileParts(tx *gorm.DB, feeds []string, kinds []news.Kind, wrong []Wron
 		{`UPDATE problem p SET over_at = now() WHERE p.over_at IS NULL AND NOT EXISTS (SELECT 1 FROM problem_part t
 			WHERE t.problem = p.id AND t.over_at IS NULL)`, nil},
 	} {
-		if err := tx.Exec(statement.text, statement.args...).Error; err != nil {
-			return err
+		done := tx.Exec(statement.text, statement.args...)
+		if done.Error != nil {
+			return done.Error
 		}
+		changed = changed || done.RowsAffected > 0
 	}
-	return nil
+	if !changed {
+		return nil
+	}
+	return tell(tx, []Event{{Kind: "problem"}})
 }
 
 // OpenProblems returns the problems that last, and those of which somebody was told and that
@@ -437,18 +442,29 @@ func (l *Ledger) WriteNotices(ctx context.Context, notices []*Notice) error {
 	})
 }
 
-// Problems returns problems that last, the newest first, and those that ended lately where
-// over is wanted.
-func (l *Ledger) Problems(ctx context.Context, over bool, before int64, most int) ([]Problem, error) {
+// ProblemFilter says which problems are wanted; empty parts want all that last.
+type ProblemFilter struct {
+	Over   bool   // with those that are over
+	Mine   string // only those of feeds of this person, as their owner says
+	Before int64  // only those with smaller numbers; 0 for all
+	Most   int
+}
+
+// Problems returns problems, the newest first, with the first parts of each.
+func (l *Ledger) Problems(ctx context.Context, f ProblemFilter) ([]Problem, error) {
 	list := []Problem{}
 	q := l.with(ctx).Model(&Problem{})
-	if !over {
+	if !f.Over {
 		q = q.Where("over_at IS NULL")
 	}
-	if before > 0 {
-		q = q.Where("id < ?", before)
+	if f.Mine != "" {
+		q = q.Where(`EXISTS (SELECT 1 FROM problem_part t JOIN feed f ON f.name = t.feed WHERE t.problem = problem.id AND `+
+			mine("f.owner")+`)`, f.Mine, f.Mine)
 	}
-	if err := q.Order("id DESC").Limit(most).Find(&list).Error; err != nil || len(list) == 0 {
+	if f.Before > 0 {
+		q = q.Where("id < ?", f.Before)
+	}
+	if err := q.Order("id DESC").Limit(f.Most).Find(&list).Error; err != nil || len(list) == 0 {
 		return list, err
 	}
 	const parts = 20
@@ -471,6 +487,13 @@ func (l *Ledger) SummaryDue(ctx context.Context, service, outlet string, day tim
 		}
 		return tx.CreateInBatches(notices, 100).Error
 	})
+}
+
+// DecisionsSince returns what people decided since a time, the newest first.
+func (l *Ledger) DecisionsSince(ctx context.Context, since time.Time, most int) ([]Decision, error) {
+	out := []Decision{}
+	err := l.with(ctx).Where("at > ?", since).Order("at DESC, id DESC").Limit(most).Find(&out).Error
+	return out, err
 }
 
 // DecisionsAfter returns what people decided after a decision, in order.

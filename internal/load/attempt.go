@@ -117,7 +117,7 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	}
 	l := &Attempt{env: s.env, session: s, recipe: recipe, run: run, before: s.before}
 	l.progress = &progress{Progress: Progress{Feed: recipe.Feed.Name, Arrival: started[0].ID, Path: started[0].Path,
-		Files: len(started)}}
+		Run: run.ID, Began: time.Now(), Files: len(started)}}
 	for _, a := range started {
 		l.progress.Size += a.Size
 	}

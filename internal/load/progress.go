@@ -3,6 +3,7 @@ package load
 import (
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"mullein/internal/reading"
 )
@@ -23,15 +24,17 @@ const (
 
 // Progress is how far a load has come.
 type Progress struct {
-	Feed    string `json:"feed"`
-	Arrival int64  `json:"arrival"`
-	Path    string `json:"path"`
-	Files   int    `json:"files"` // that are loaded together
-	Step    Step   `json:"step"`
-	Bytes   int64  `json:"bytes"` // read so far, of the packed file
-	Size    int64  `json:"size"`
-	Rows    int64  `json:"rows"`  // read so far
-	Waits   string `json:"waits"` // who holds the target, when the load waits for somebody
+	Feed    string    `json:"feed"`
+	Arrival int64     `json:"arrival"`
+	Run     int64     `json:"run"`
+	Path    string    `json:"path"`
+	Files   int       `json:"files"` // that are loaded together
+	Step    Step      `json:"step"`
+	Bytes   int64     `json:"bytes"` // read so far, of the packed file
+	Size    int64     `json:"size"`
+	Rows    int64     `json:"rows"` // read so far
+	Began   time.Time `json:"began"`
+	Waits   string    `json:"waits"` // who holds the target, when the load waits for somebody
 }
 
 // progress is a [Progress] that is being made.

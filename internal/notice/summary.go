@@ -51,7 +51,7 @@ func (t *Teller) summary(ctx context.Context, s *settings.Settings, outlet strin
 	if err != nil {
 		return n, err
 	}
-	problems, err := t.Ledger.Problems(ctx, false, 0, 200)
+	problems, err := t.Ledger.Problems(ctx, ledger.ProblemFilter{Most: 200})
 	if err != nil {
 		return n, err
 	}

@@ -226,12 +226,16 @@ func discard(sent *inspect.Sent) {
 
 // keep writes a file that is sent up to the disk, for as long as it is looked at.
 func keep(part *multipart.Part) (*inspect.Sent, error) {
+	return spooled(part.FileName(), &bounded{part, maxRehearsed})
+}
+
+func spooled(name string, content io.Reader) (*inspect.Sent, error) {
 	file, err := os.CreateTemp("", "mullein-rehearsal-*")
 	if err != nil {
 		return nil, fmt.Errorf("keep the file: %w", err)
 	}
-	sent := &inspect.Sent{Name: part.FileName(), File: file}
-	if sent.Size, err = io.Copy(file, &bounded{part, maxRehearsed}); err != nil {
+	sent := &inspect.Sent{Name: name, File: file}
+	if sent.Size, err = io.Copy(file, content); err != nil {
 		return sent, err
 	}
 	_, err = file.Seek(0, io.SeekStart)

@@ -219,6 +219,9 @@ func (s *Server) slotViews(ctx context.Context, list []ledger.Slot) ([]api.SlotV
 		out[i].Slot = slotOf(&list[i])
 		if f != nil && f.Due != nil {
 			out[i].Say = f.Due.Say
+			if f.Due.Times != nil {
+				out[i].Zone = f.Due.Times.Zone().String()
+			}
 			if list[i].Files > 0 && list[i].CompleteAt == nil { // of others, what came is known
 				out[i].Expected = inspect.Expected(f, &list[i])
 			}

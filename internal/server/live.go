@@ -337,6 +337,7 @@ type dayInput struct {
 	Hours int    `query:"hours" default:"24" minimum:"1" maximum:"24" doc:"How far back; what came together is told apart the better, the fewer they are"`
 	Most  int    `query:"limit" default:"40" minimum:"1" maximum:"200"`
 	After string `query:"after" maxLength:"80" doc:"The next of the page before"`
+	Mine  bool   `query:"mine" doc:"Only feeds whose owner is the caller: their name, or an address that begins with it"`
 	Quiet string `query:"quiet" maxLength:"1000" doc:"Only the feeds without anything to see of this supplier, or in this folder"`
 }
 
@@ -381,7 +382,7 @@ func placeOf(f ledger.Standing) string { return fmt.Sprintf("%d %s", f.Rank, f.F
 
 // day says what came and what was due within the last day.
 func (s *Server) day(ctx context.Context, in *dayInput) (*body[api.Day], error) {
-	if in.After != "" || in.Quiet != "" || in.Most != dayFeeds {
+	if in.After != "" || in.Quiet != "" || in.Mine || in.Most != dayFeeds {
 		return s.findDay(ctx, in)
 	}
 	return s.days[in.Hours-1].get(ctx, func(ctx context.Context) (*body[api.Day], error) { return s.findDay(ctx, in) })
@@ -398,7 +399,11 @@ func (s *Server) findDay(ctx context.Context, in *dayInput) (*body[api.Day], err
 	}
 	var names []string
 	quiet := map[string]int{} // in out.Quiet
+	who := callerOf(ctx)
 	for _, f := range all {
+		if in.Mine && !f.IsOf(who) {
+			continue
+		}
 		if f.Rank == quietRank && in.Quiet == "" {
 			of := groupOf(f)
 			n, known := quiet[of]

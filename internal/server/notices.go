@@ -77,7 +77,6 @@ func (s *Server) noticeRoutes() {
 	huma.Register(s.api, get("notice", "/notices/{id}", "One notice, with what it says"), s.notice)
 	huma.Register(s.api, do(http.MethodPost, "send-notice", "/notices/{id}/again", "Send a notice again, as a new one"),
 		s.sendNotice)
-	huma.Register(s.api, get("problems", "/problems", "What is wrong, told as one each, the newest first"), s.problems)
 	huma.Register(s.api, get("outlets", "/outlets", "Ways out of the service for notices and events"), s.outlets)
 	huma.Register(s.api, do(http.MethodPost, "test-outlet", "/outlets/{outlet}/test",
 		"Send a notice that says that the outlet works"), s.testOutlet)
@@ -126,26 +125,6 @@ func (s *Server) notice(ctx context.Context, in *NumberPath) (*body[api.NoticeWh
 func (s *Server) sendNotice(ctx context.Context, in *NumberPath) (*body[api.Notice], error) {
 	n, err := s.ledger.SendAgain(ctx, in.ID)
 	return give(noticeOf(&n), err)
-}
-
-func (s *Server) problems(ctx context.Context, in *struct {
-	Limit
-	Over   bool  `query:"over" doc:"With those that are over"`
-	Before int64 `query:"before" minimum:"0" doc:"The next of the page before"`
-}) (*body[api.ProblemList], error) {
-	list, err := s.ledger.Problems(ctx, in.Over, in.Before, in.Most+1)
-	out := api.ProblemList{Items: each(list[:min(in.Most, len(list))], problemOf)}
-	if len(list) > in.Most {
-		out.Next = list[in.Most-1].ID
-	}
-	return give(out, err)
-}
-
-func problemOf(p *ledger.Problem) api.Problem {
-	return api.Problem{ID: p.ID, Kind: string(p.Kind), Cause: p.Cause, BeganAt: p.BeganAt, OverAt: p.OverAt,
-		Parts: each(p.Parts, func(t *ledger.ProblemPart) api.ProblemPart {
-			return api.ProblemPart{Feed: t.Feed, Arrival: t.Arrival, Slot: t.Slot, What: t.What, Since: t.Since, OverAt: t.OverAt}
-		})}
 }
 
 func (s *Server) outlets(ctx context.Context, _ *struct{}) (*body[api.OutletList], error) {

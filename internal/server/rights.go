@@ -32,7 +32,7 @@ var (
 	// worked are the everyday work of programs, of which the ledger has what became; they are no acts.
 	worked = []string{"records"}
 	// withData show rows of tables, or rejects.
-	withData = []string{"feed-rows", "arrival-rows", "row", "feed-rejects", "draft", "draft-files", "sample", "arrival-rejects", "reject-groups", "rehearse", "notice",
+	withData = []string{"feed-rows", "target-rows", "arrival-rows", "row", "feed-rejects", "draft", "draft-files", "sample", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
 	global = []string{"put-extract", "remove-extract", "run-extract", "pause-extract", "resume-extract", "mark-extract", "rehearse-extract", "put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",

@@ -35,6 +35,7 @@ func (s *Server) routes() {
 	s.arrivalRoutes()
 	s.targetRoutes()
 	s.noticeRoutes()
+	s.cureRoutes()
 	s.placeRoutes()
 	s.extractRoutes()
 	s.nudgeRoutes()
@@ -167,6 +168,8 @@ func (s *Server) arrivalRoutes() {
 func (s *Server) targetRoutes() {
 	huma.Register(s.api, get("target", "/targets/{table}", "A target: its shape, its sizes, its last loads"),
 		s.describe)
+	huma.Register(s.api, get("target-rows", "/targets/{table}/rows", "Rows of a target that one looks for, by their key"),
+		s.targetRows)
 	huma.Register(s.api, get("table", "/tables/{table}", "A table of a database, whether feeds end in it or not"), s.table)
 	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse",
 		"Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
@@ -187,6 +190,7 @@ func answer(err error) error {
 	var problems feed.Problems
 	var conflict *ledger.ConflictError
 	var notTaken *inspect.NotTakenError
+	var wish *table.BadWishError
 	switch {
 	case err == nil:
 		return nil
@@ -194,7 +198,7 @@ func answer(err error) error {
 		return huma.Error404NotFound(err.Error())
 	case errors.As(err, &conflict), errors.Is(err, landing.ErrTaken):
 		return huma.Error409Conflict(err.Error())
-	case errors.As(err, &notTaken):
+	case errors.As(err, &notTaken), errors.As(err, &wish):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &problems):
 		details := make([]error, len(problems))

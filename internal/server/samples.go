@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"mime"
 	"mime/multipart"
 
@@ -20,6 +21,7 @@ import (
 
 type sampleInput struct {
 	Feed string `query:"feed" maxLength:"63" doc:"The feed, where the body has no feed file"`
+	Path string `query:"path" maxLength:"4096" doc:"A file at the landing of the feed, where the body has none"`
 	Most int    `query:"most" minimum:"1" maximum:"5000" default:"1000" doc:"Rows"`
 	sent sentBody
 }
@@ -39,11 +41,53 @@ func (s *Server) sample(ctx context.Context, in *sampleInput) (*body[api.Sample]
 	if err != nil {
 		return nil, answer(err)
 	}
+	if sent == nil && in.Path != "" {
+		if sent, err = s.lying(ctx, in.Feed, in.Path); err != nil {
+			return nil, answer(err)
+		}
+		defer discard(sent)
+	}
 	out, err := s.inspect.Sample(ctx, f, sent, in.Most)
 	if err != nil {
 		return nil, answer(err)
 	}
 	return give(sampleOf(out), nil)
+}
+
+// mostLying is how much of a file at a landing is looked at; of a larger one the beginning.
+const mostLying = 64 << 20
+
+// lying copies the beginning of a file at the landing of a feed.
+func (s *Server) lying(ctx context.Context, name, at string) (*inspect.Sent, error) {
+	if name == "" {
+		return nil, &ledger.ConflictError{Reason: "name the feed at whose landing the file lies"}
+	}
+	if !fs.ValidPath(at) {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%q is not a plain path below the landing", at)}
+	}
+	f, err := s.present(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := s.engine.Landing(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	file, err := folder.Open(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%s is not at the landing %s any more", at, f.Landing.At)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	sent, err := spooled(at, io.LimitReader(file, mostLying))
+	if err != nil {
+		discard(sent)
+		return nil, fmt.Errorf("copy the beginning of %s: %w", at, err)
+	}
+	return sent, nil
 }
 
 func sampleOf(v *inspect.Sample) api.Sample {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
 	"mullein/internal/engine"
@@ -262,4 +264,38 @@ func (s *Server) row(ctx context.Context, in *struct {
 		key[column] = value
 	}
 	return giveAs(rowHistoryOf)(s.inspect.History(ctx, feeds[0], key))
+}
+
+func (s *Server) targetRows(ctx context.Context, in *struct {
+	TablePath
+	Limit
+	Where     []string `query:"where,explode" maxItems:"20" doc:"COLUMN WAY VALUE, such as level >= 3; the ways are = != < <= > >= contains empty filled. All of them must hold"`
+	After     []string `query:"after,explode" maxItems:"32" doc:"The key of the last row of the page before, a value for each of its columns"`
+	Ascending bool     `query:"ascending" doc:"The smallest keys first, and not the greatest"`
+}) (*body[api.TableRows], error) {
+	feeds, err := s.feedsOf(ctx, in.TablePath)
+	if err != nil {
+		return nil, answer(err)
+	}
+	shape, err := load.Wanted(feeds[0])
+	if err != nil {
+		return nil, answer(err)
+	}
+	database, err := s.engine.Database(feeds[0])
+	if err != nil {
+		return nil, answer(&ledger.ConflictError{Reason: err.Error()})
+	}
+	var columns []string
+	for _, c := range shape.Columns {
+		columns = append(columns, c.Name)
+	}
+	wish := table.Wish{After: in.After, Ascending: in.Ascending, Most: in.Most}
+	for _, text := range in.Where {
+		c, err := table.ParseCondition(text, columns)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		wish.Where = append(wish.Where, c)
+	}
+	return giveAs(tableRowsOf)(database.Page(ctx, shape, wish))
 }

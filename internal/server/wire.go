@@ -324,6 +324,8 @@ func progressOf(v *load.Progress) api.Progress {
 	return api.Progress{
 		Feed:    v.Feed,
 		Arrival: v.Arrival,
+		Run:     v.Run,
+		BeganAt: v.Began,
 		Path:    v.Path,
 		Files:   v.Files,
 		Step:    string(v.Step),

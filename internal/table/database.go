@@ -406,14 +406,6 @@ func marker(row pgx.Row) (*Marker, error) {
 	return &m, nil
 }
 
-// Rows is a page of a target table.
-type Rows struct {
-	Table   string
-	Key     []string // the columns of its key
-	Columns []string
-	Rows    [][]any // each value as text, as PostgreSQL writes it, or null
-}
-
 // Browse returns up to most rows of a table: those that an arrival last wrote in
 // the order of its file, beyond a line, or, with arrival 0, those with the
 // greatest keys.
@@ -432,7 +424,7 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 		out.Columns = append(out.Columns, c.Name)
 		texts = append(texts, quote(c.Name)+"::text")
 	}
-	where, order, args := "", "", []any{most}
+	where, order, args := "", "", []any{most + 1}
 	if arrival > 0 {
 		if t.Lineage.FromArrival == "" {
 			return nil, fmt.Errorf("%s has no lineage column that names the arrival", t)
@@ -465,6 +457,9 @@ func (d *Database) Browse(ctx context.Context, t *Table, arrival, afterLine int6
 			return nil, fmt.Errorf("browse %s: %w", t, err)
 		}
 		out.Rows = append(out.Rows, values)
+	}
+	if len(out.Rows) > most {
+		out.Rows, out.More = out.Rows[:most], true
 	}
 	return out, rows.Err()
 }

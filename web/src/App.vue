@@ -18,6 +18,7 @@ const pages = [
   { to: '/rejects', name: 'Rejects' },
   { to: '/due', name: 'Due' },
   { to: '/runs', name: 'Runs' },
+  { to: '/chains', name: 'Chains' },
   { to: '/notices', name: 'Notices' },
   { to: '/volumes', name: 'Volumes' },
   { to: '/extracts', name: 'Extracts' },
@@ -77,12 +78,18 @@ header {
   font-weight: 650;
   font-size: 15px;
   color: var(--ink);
-  margin-right: 14px;
+  margin-right: 8px;
+}
+header .row {
+  white-space: nowrap;
+}
+header nav {
+  gap: 4px;
 }
 .page {
   color: var(--quiet);
   line-height: 42px;
-  padding: 0 6px;
+  padding: 0 5px;
   border-bottom: 2px solid transparent;
 }
 .page.router-link-active {
@@ -94,7 +101,7 @@ main {
   margin: 0 auto;
   padding: 16px 20px 40px;
 }
-@media (max-width: 640px) {
+@media (max-width: 1340px) {
   .service {
     display: none;
   }

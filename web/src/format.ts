@@ -27,6 +27,20 @@ export function time(at: string | null | undefined): string {
   return d.getFullYear() === new Date().getFullYear() ? `${day} ${clock}` : `${day} ${d.getFullYear()} ${clock}`
 }
 
+/** The same without seconds, for what is due at a minute. */
+export const minute = (at: string) => time(at).replace(/^(\d\d:\d\d):\d\d$/, '$1')
+
+/** The reader's zone, as tz names it. */
+export const zoneHere = Intl.DateTimeFormat().resolvedOptions().timeZone
+
+/** The clock of another zone at a time, as 13:15, where it differs from that of here. */
+export function clockIn(at: string, zone: string): string {
+  if (!zone) return ''
+  const clock = (timeZone?: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', hourCycle: 'h23', timeZone }).format(new Date(at))
+  const there = clock(zone)
+  return there === clock() ? '' : there
+}
+
 /** The same time to the millisecond, with its zone. */
 export const exact = (at: string | null | undefined) => (at ? `${new Date(at).toString()} (${at})` : '')
 

@@ -15,14 +15,15 @@ export const loads = ref<Progress[]>([])
 // What is asked for again when something of a kind changed: the first parts of the
 // keys of queries. Of a single arrival, run or feed only its own page asks again.
 const concerned: Record<string, string[]> = {
-  arrival: ['day', 'status', 'arrivals', 'feeds', 'slots', 'rejects', 'reject-groups'],
-  load: ['extract-windows', 'target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
-  rollup: ['rollups', 'target', 'rows'],
-  run: ['runs'],
-  slot: ['day', 'status', 'slots', 'slot-counts', 'feeds'],
-  feed: ['status', 'feeds', 'day', 'versions', 'plan'],
+  arrival: ['decisions', 'day', 'status', 'arrivals', 'feeds', 'slots', 'rejects', 'reject-groups'],
+  load: ['chains', 'extract-windows', 'target', 'row', 'rows', 'checks', 'check', 'rollups', 'loads'],
+  rollup: ['chains', 'rollups', 'target', 'rows'],
+  run: ['runs', 'decisions'],
+  slot: ['day', 'status', 'slots', 'slot-counts', 'feeds', 'decisions'],
+  feed: ['status', 'feeds', 'day', 'versions', 'plan', 'chains'],
   extract: ['extracts', 'extract', 'extract-windows', 'status'],
-  notice: ['notices', 'problems', 'outlets'],
+  notice: ['notices', 'outlets'],
+  problem: ['problems'],
 }
 
 /** What happened, as an event tells it. */

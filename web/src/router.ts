@@ -25,6 +25,7 @@ export const router = createRouter({
     { path: '/due', component: () => import('./pages/Due.vue'), meta: { title: 'Due' } },
     { path: '/runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/notices', component: () => import('./pages/Notices.vue'), meta: { title: 'Notices' } },
+    { path: '/chains', component: () => import('./pages/Chains.vue'), meta: { title: 'Chains' } },
     { path: '/volumes', component: () => import('./pages/Volumes.vue'), meta: { title: 'Volumes' } },
     { path: '/extracts', component: () => import('./pages/Extracts.vue'), meta: { title: 'Extracts' } },
     { path: '/extracts/:extract', component: () => import('./pages/Extract.vue'), meta: { title: 'Extract' } },

@@ -28,6 +28,15 @@ async function sent<T>(path: string, body: FormData, signal?: AbortSignal): Prom
   return said
 }
 
+/** Puts a file into the landing of a feed, whole at once. */
+export async function handOver(feed: string, file: File): Promise<void> {
+  const at = `${base}/api/v1/feeds/${feed}/files?${new URLSearchParams({ path: file.name })}`
+  const answer = await fetch(at, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } }).catch(() => {
+    throw new Error('The service does not answer.')
+  })
+  if (!answer.ok) throw new Error(((await answer.json()) as { detail?: string }).detail ?? `${file.name} was not taken.`)
+}
+
 /** Feeds that are proposed for files. */
 export async function draftFrom(files: File[], at: string): Promise<Drafts> {
   const body = new FormData()
@@ -36,8 +45,9 @@ export async function draftFrom(files: File[], at: string): Promise<Drafts> {
 }
 
 /** What a load of a file by a feed file would do to the real table. */
-export async function rehearsalOf(definition: string, file: File): Promise<Rehearsal> {
-  return sent('/api/v1/rehearsals', asked(definition, file))
+export async function rehearsalOf(definition: string, of: Subject): Promise<Rehearsal> {
+  if (of instanceof File) return sent('/api/v1/rehearsals', asked(definition, of))
+  return sent(`/api/v1/rehearsals?${new URLSearchParams({ path: of.name })}`, asked(definition, undefined))
 }
 
 /** A body with a feed file, and with a file where there is one. */
@@ -48,7 +58,11 @@ function asked(definition: string, file: File | undefined): FormData {
   return body
 }
 
+/** A file of the person's own, or one that lies at the landing of a feed. */
+export type Subject = File | { name: string; feed: string }
+
 /** The beginning of a file as a feed file reads it, and what is wrong with the feed file; that alone where there is no file. */
-export async function sampleOf(definition: string, file: File | undefined, most: number, signal: AbortSignal): Promise<Sample> {
-  return sent(`/api/v1/samples?${new URLSearchParams({ most: String(most) })}`, asked(definition, file), signal)
+export async function sampleOf(definition: string, of: Subject | undefined, most: number, signal: AbortSignal): Promise<Sample> {
+  const at = of && !(of instanceof File) ? { feed: of.feed, path: of.name } : undefined
+  return sent(`/api/v1/samples?${new URLSearchParams({ most: String(most), ...at })}`, asked(definition, of instanceof File ? of : undefined), signal)
 }

@@ -5,6 +5,7 @@ import type { components, paths } from './schema'
 export const api = createClient<paths>({ baseUrl: base })
 
 type Schemas = components['schemas']
+export type Chains = Schemas['Chains']
 export type Arrival = Schemas['Arrival']
 export type Balance = Schemas['Balance']
 export type Day = Schemas['Day']

@@ -1,63 +1,44 @@
 <script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import type { Status } from '../api/client'
-import { count, exact, harmless, time } from '../format'
-import SlotTable from './SlotTable.vue'
-import StateMark from './StateMark.vue'
+import { api, got } from '../api/client'
+import { count } from '../format'
+import { mild } from '../problems'
+import ProblemRow from './ProblemRow.vue'
 
-// What needs a person, the newest first: the first few of each kind, and the rest
-// when asked for.
-const props = defineProps<{ status: Status }>()
+// What needs a person, as one where it has one cause, the newest first; and after it what is worth a look.
+const props = defineProps<{ mine: boolean }>()
+const most = 100
+const { data, error } = useQuery({
+  queryKey: ['problems', 'lasting', () => props.mine],
+  queryFn: () => got(api.GET('/api/v1/problems', { params: { query: { mine: props.mine, limit: most } } })),
+  placeholderData: (before) => before,
+})
 const few = 5
 const all = ref(false)
-const some = <T,>(list: T[]) => (all.value ? list : list.slice(0, few))
-// A slot whose file was refused is told by its arrival.
-const wrong = computed(() => props.status.wrong.filter((s) => s.state !== 'refused'))
-const folded = computed(() => [props.status.stopped, props.status.extracts, props.status.needs, wrong.value].reduce((n, list) => n + Math.max(0, list.length - few), 0))
-const nothing = computed(() => !props.status.stopped.length && !props.status.extracts.length && !props.status.needs.length && !wrong.value.length)
+const needs = computed(() => (data.value?.items ?? []).filter((p) => !mild(p)))
+const looks = computed(() => (data.value?.items ?? []).filter(mild))
+const folded = computed(() => Math.max(0, needs.value.length - few) + looks.value.length)
+const more = computed(() => [needs.value.length > few ? `${count(needs.value.length - few)} more` : '', looks.value.length ? `${count(looks.value.length)} worth a look` : ''].filter(Boolean).join(', '))
 </script>
 
 <template>
-  <div class="row spread">
-    <h2>Needs a person</h2>
-    <router-link v-if="!nothing" class="quiet" to="/feeds?wrong=true">{{ count(status.totals.wrong) }} {{ status.totals.wrong === 1 ? 'feed' : 'feeds' }}</router-link>
-  </div>
-  <p v-if="nothing" class="nothing">Nothing does. All that came in the last days is loaded, or on its way.</p>
-  <SlotTable v-if="wrong.length" :slots="some(wrong)" />
-  <table v-if="status.needs.length || status.stopped.length || status.extracts.length" class="grid">
-    <tbody>
-      <tr v-for="f in some(status.stopped)" :key="f.feed">
-        <td class="t"><StateMark state="failed" bare /> not working</td>
-        <td>
-          <router-link :to="`/feeds/${f.feed}`">{{ f.feed }}</router-link>
-        </td>
-        <td colspan="2">{{ f.problem }}</td>
-      </tr>
-      <tr v-for="x in some(status.extracts)" :key="x.extract">
-        <td class="t"><StateMark state="failed" /></td>
-        <td>
-          <router-link :to="`/extracts/${x.extract}`">{{ x.extract }}</router-link>
-        </td>
-        <td class="path">an extract: {{ harmless(x.problem) }}</td>
-        <td class="t quiet" :title="exact(x.since)">{{ time(x.since) }}</td>
-      </tr>
-      <tr v-for="a in some(status.needs)" :key="a.id">
-        <td><StateMark :state="a.state" /></td>
-        <td>
-          <router-link :to="`/feeds/${a.feed}`">{{ a.feed }}</router-link>
-        </td>
-        <td class="path">
-          <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link>
-          <div class="quiet">{{ harmless(a.reason) }}</div>
-        </td>
-        <td class="t quiet" :title="exact(a.finished_at)">{{ time(a.finished_at) }}</td>
-      </tr>
-    </tbody>
-  </table>
-  <button v-if="folded || all" type="button" class="fold" @click="all = !all">{{ all ? 'Show fewer' : `Show ${folded} more` }}</button>
+  <h2>Needs a person</h2>
+  <p v-if="error" role="alert">{{ error.message }}</p>
+  <p v-if="data && !needs.length" class="nothing">Nothing does. All that came in the last days is loaded, or on its way.</p>
+  <ProblemRow v-for="p in all ? needs : needs.slice(0, few)" :key="p.id" :problem="p" />
+  <template v-if="all && looks.length">
+    <h2 class="looks">Worth a look</h2>
+    <ProblemRow v-for="p in looks" :key="p.id" :problem="p" />
+  </template>
+  <button v-if="folded" type="button" class="fold" :aria-expanded="all" @click="all = !all">{{ all ? 'Show fewer' : `Show ${more}` }}</button>
+  <router-link v-if="data?.next" to="/notices" class="quiet"> and more than {{ most }}: see all</router-link>
 </template>
 
 <style scoped>
+.looks {
+  margin-top: 12px;
+}
 .fold {
   margin-top: 6px;
   padding: 0;

@@ -21,7 +21,8 @@ const shown = (v: unknown) => {
       <tbody>
         <tr v-for="(r, i) in rows.rows" :key="i">
           <td v-for="(v, j) in r" :key="j" class="t" :class="{ nil: v === null, lineage: lineage.has(rows.columns?.[j] ?? '') }" :title="v === null ? 'no value' : String(v)">
-            <router-link v-if="rows.key.includes(rows.columns?.[j] ?? '')" :to="at(r ?? [], rows)" title="What happened to this row">{{ shown(v) }}</router-link>
+            <router-link v-if="v !== null && rows.columns?.[j] === 'from_arrival'" :to="`/arrivals/${String(v)}`" title="The file that it came from">{{ shown(v) }}</router-link>
+            <router-link v-else-if="rows.key.includes(rows.columns?.[j] ?? '')" :to="at(r ?? [], rows)" title="What happened to this row">{{ shown(v) }}</router-link>
             <template v-else>{{ v === null ? '–' : shown(v) }}</template>
           </td>
         </tr>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { api, got, type Slot } from '../api/client'
-import { exact, harmless, time } from '../format'
+import { harmless, time } from '../format'
 import AskReason from './AskReason.vue'
+import DueTime from './DueTime.vue'
 import StateMark from './StateMark.vue'
 
 // What was expected and did not come as it should, with what came close.
@@ -10,7 +11,6 @@ const late = (s: Slot) => s.state === 'late' && !s.complete_at
 const open = (s: Slot) => ['missing', 'refused', 'open'].includes(s.state) || late(s)
 const accept = (s: Slot, path: string) => (because: string) => got(api.POST('/api/v1/slots/{id}/accept', { params: { path: { id: s.id } }, body: { path, because } }))
 const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id}/excuse', { params: { path: { id: s.id } }, body: { because } }))
-const per = (s: Slot) => Object.values(s.per ?? {}).join(' ')
 </script>
 
 <template>
@@ -24,7 +24,7 @@ const per = (s: Slot) => Object.values(s.per ?? {}).join(' ')
         <td v-if="!plain" class="t">
           <router-link :to="`/due?feed=${s.feed}`">{{ s.feed }}</router-link>
         </td>
-        <td class="t" :title="exact(s.due_at)">due {{ time(s.due_at) }}<template v-if="per(s)">, {{ per(s) }}</template></td>
+        <td class="t">due <DueTime :slot-view="s" /></td>
         <td class="path">
           <template v-if="s.complete_at">came {{ time(s.complete_at) }}</template>
           <template v-else-if="s.state === 'refused'">what came was refused: <router-link :to="`/ledger?feed=${s.feed}&state=refused`">see why</router-link></template>

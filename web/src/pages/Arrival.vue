@@ -67,6 +67,7 @@ const steps = computed(() => {
           <StateMark :state="a.state" />
         </div>
         <div class="row">
+          <router-link v-if="['refused', 'failed'].includes(a.state) && !a.is_list" :to="`/feeds/${a.feed}/edit?path=${encodeURIComponent(a.path)}`" class="button">Change the feed for it…</router-link>
           <template v-for="v in verbs" :key="v.verb">
             <AskReason v-if="v.from.includes(a.state) || (v.verb === 'release' && a.waivable)" :label="v.label" :title="`${v.label}: ${a.path}`" :about="v.about" :act="decide(v.verb)" />
           </template>

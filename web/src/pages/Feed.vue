@@ -4,7 +4,6 @@ import { NButton, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
-import { base } from '../base'
 import ArrivalTable from '../components/ArrivalTable.vue'
 import CheckTable from '../components/CheckTable.vue'
 import FileTable from '../components/FileTable.vue'
@@ -13,6 +12,7 @@ import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
+import { handOver } from '../samplefile'
 
 const route = useRoute()
 const router = useRouter()
@@ -70,10 +70,10 @@ async function drop(e: DragEvent) {
   over.value = false
   const files = [...(e.dataTransfer?.files ?? [])] // the event forgets them when it is over
   for (const file of files) {
-    const q = new URLSearchParams({ path: file.name })
-    const answer = await fetch(`${base}/api/v1/feeds/${name.value}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
-    if (answer.ok) message.success(`${file.name} lies at the landing.`)
-    else message.error(((await answer.json()) as { detail?: string }).detail ?? `${file.name} was not taken.`, { duration: 8000 })
+    await handOver(name.value, file).then(
+      () => message.success(`${file.name} lies at the landing.`),
+      (e: Error) => message.error(e.message, { duration: 8000 }),
+    )
   }
 }
 const run = () => act(api.POST('/api/v1/feeds/{feed}/runs', { params: params.value }), 'A run is queued.')
@@ -93,6 +93,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         <div class="row">
           <n-button v-if="feed.paused" size="small" @click="resume">Resume</n-button>
           <n-button v-else size="small" @click="pause">Pause</n-button>
+          <router-link v-slot="{ navigate }" :to="`/chains?of=${feed.name}`" custom><n-button size="small" @click="navigate()">Chain</n-button></router-link>
           <router-link v-slot="{ navigate }" :to="`/feeds/${feed.name}/edit`" custom><n-button size="small" @click="navigate()">Change</n-button></router-link>
           <router-link v-slot="{ navigate }" :to="`/feeds/${feed.name}/rehearsal`" custom><n-button size="small" @click="navigate()">Rehearse</n-button></router-link>
           <n-button size="small" type="primary" @click="run">Run now</n-button>

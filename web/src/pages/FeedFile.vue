@@ -4,13 +4,15 @@ import { NButton, NCheckbox, NInput, NSelect, useMessage } from 'naive-ui'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Drafts, type Rehearsal, type Sample } from '../api/client'
-import { base } from '../base'
 import BalanceBar from '../components/BalanceBar.vue'
 import FeedEditor from '../components/FeedEditor.vue'
+import ProposalList from '../components/ProposalList.vue'
 import SampleTable from '../components/SampleTable.vue'
 import { changeColumn, feedName, hasFields, grammarAt, type ColumnChange, type Grammar, type Wrong } from '../feedfile'
 import { harmless, time } from '../format'
-import { beginningOf, draftFrom, dropped, rehearsalOf, sampleOf } from '../samplefile'
+import { proposalsFor, withProposal, type Proposal } from '../proposals'
+import { beginningOf, draftFrom, dropped, handOver, rehearsalOf, sampleOf, type Subject } from '../samplefile'
+import { signedIn } from '../session'
 
 // A feed is made or changed here: files are dropped, feeds are proposed for them, and the feed file
 // and the sample stand side by side, each the effect of the other. A feed that exists is changed in
@@ -51,7 +53,7 @@ watch(
 
 // Files of the person's own.
 const files = shallowRef<File[]>([])
-const sampled = shallowRef<File>()
+const sampled = shallowRef<Subject>()
 const at = ref(existing.value ? '' : 'in')
 const drafts = shallowRef<Drafts>()
 const over = ref(false)
@@ -92,6 +94,8 @@ async function use(file: File) {
   }
 }
 onMounted(() => {
+  // A file that lies at the landing, as one comes from a file that was refused.
+  if (existing.value && route.query.path) sampled.value = { name: String(route.query.path), feed: existing.value }
   void take(dropped.value)
   dropped.value = []
 })
@@ -137,6 +141,14 @@ async function ask() {
     said.value = (e as Error).message
   }
 }
+// What the feed file might say besides.
+const { data: outlets } = useQuery({ queryKey: ['outlets'], queryFn: () => got(api.GET('/api/v1/outlets')) })
+const proposals = computed(() =>
+  sample.value && !said.value
+    ? proposalsFor(text.value, { sample: sample.value, names: drafted.value?.files ?? [], outlets: outlets.value?.items.map((o) => o.outlet) ?? [], who: signedIn.value?.by === 'token' ? '' : (signedIn.value?.name ?? '') })
+    : [],
+)
+const takeProposal = (p: Proposal) => (text.value = withProposal(text.value, p))
 const change = (column: string, what: ColumnChange) => (text.value = changeColumn(text.value, column, what))
 
 // What a load would do to the real table.
@@ -168,9 +180,7 @@ async function put() {
     for (const note of [...out.misfit, ...out.notes]) message.warning(note, { duration: 12_000 })
     if (hand.value) {
       for (const file of handed.value) {
-        const q = new URLSearchParams({ path: file.name })
-        const answer = await fetch(`${base}/api/v1/feeds/${name}/files?${q}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
-        if (!answer.ok) message.error(((await answer.json()) as { detail?: string }).detail ?? `${file.name} was not taken.`, { duration: 12_000 })
+        await handOver(name, file).catch((e: Error) => message.error(e.message, { duration: 12_000 }))
       }
     }
     if (drafts.value && drafts.value.feeds.length > 1) {
@@ -223,6 +233,7 @@ function takeBack(version: number) {
         <p v-if="sample?.refused" class="bad" role="status">It would be refused: {{ harmless(sample.refused) }}</p>
         <p v-if="sampled && sample?.unnamed" class="bad" role="status">Its name does not belong to the feed: {{ harmless(sample.unnamed) }}</p>
         <SampleTable v-if="sampled && sample" :sample="sample" :types="types" :fixed="!hasFields(text)" @change="change" />
+        <ProposalList v-if="sampled" :proposals="proposals" @take="takeProposal" />
         <div v-if="drafted?.unsure.length" class="asks">
           <h2>Look at these</h2>
           <ul>

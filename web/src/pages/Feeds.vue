@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import FirstFeed from '../components/FirstFeed.vue'
+import SaveTable from '../components/SaveTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
 
@@ -43,6 +44,7 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
         <span v-if="data" class="quiet">{{ count(total) }} {{ total === 1 ? 'feed' : 'feeds' }}</span>
       </div>
       <div class="row">
+        <SaveTable name="feeds" />
         <router-link to="/rehearsal">Rehearse a feed file</router-link>
         <router-link to="/new-feed" class="button">New feed</router-link>
       </div>

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type State } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
 import FeedPick from '../components/FeedPick.vue'
+import SaveTable from '../components/SaveTable.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -51,6 +52,7 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
       <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
       <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />
+      <SaveTable name="ledger" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <ArrivalTable v-if="arrivals.length" :arrivals="arrivals" :feed="!feed" />

@@ -3,6 +3,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { NButton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
 import { api, got, type Run } from '../api/client'
+import SaveTable from '../components/SaveTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, harmless, time } from '../format'
 import { loads } from '../live'
@@ -33,7 +34,10 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
 
 <template>
   <section class="panel">
-    <h1>Runs</h1>
+    <div class="row spread">
+      <h1>Runs</h1>
+      <SaveTable name="runs" />
+    </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !runs.length" class="nothing">No run yet. One begins when a file is whole, when its time comes, or with <code>mullein run FEED</code>.</p>
     <div v-if="runs.length" class="scroll">

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got } from '../api/client'
-import RowTable from '../components/RowTable.vue'
+import RowBrowser from '../components/RowBrowser.vue'
 import { bytes, count, exact, harmless, places, time } from '../format'
 
 // A table that feeds end in: its shape, its sizes, its last loads.
@@ -12,12 +12,6 @@ const table = computed(() => String(route.params.table))
 const { data: t, error } = useQuery({
   queryKey: ['target', table],
   queryFn: () => got(api.GET('/api/v1/targets/{table}', { params: { path: { table: table.value }, query: { limit: 25 } } })),
-})
-const feed = computed(() => t.value?.feeds[0])
-const { data: rows } = useQuery({
-  queryKey: ['rows', feed],
-  queryFn: () => got(api.GET('/api/v1/feeds/{feed}/rows', { params: { path: { feed: feed.value ?? '' }, query: { limit: 10 } } })),
-  enabled: computed(() => !!feed.value),
 })
 const { data: rollups } = useQuery({ queryKey: ['rollups'], queryFn: () => got(api.GET('/api/v1/rollups')) })
 const derived = computed(() => rollups.value?.items.filter((r) => r.sources.includes(table.value)) ?? [])
@@ -31,7 +25,10 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
     <section class="panel">
       <div class="row spread">
         <h1 class="mono name">{{ t.table }}</h1>
-        <router-link v-if="t.key.length" class="button" :to="`/targets/${t.table}/row`">Look up a row…</router-link>
+        <div class="row">
+          <router-link class="button" :to="`/chains?of=${t.table}`">Chain</router-link>
+          <router-link v-if="t.key.length" class="button" :to="`/targets/${t.table}/row`">Look up a row…</router-link>
+        </div>
       </div>
       <p v-if="t.about">{{ t.about }}</p>
       <p v-if="!t.there" class="nothing">The table is not there yet; the first load makes it.</p>
@@ -47,6 +44,10 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
         <dt>Journal</dt>
         <dd>{{ count(t.entries) }} entries, kept {{ t.kept }}</dd>
       </dl>
+    </section>
+    <section v-if="t.there" class="panel">
+      <h2>Rows</h2>
+      <RowBrowser :table="table" :columns="t.columns.map((c) => c.name)" />
     </section>
     <section v-if="t.loads.length" class="panel">
       <h2>The last loads</h2>
@@ -124,10 +125,6 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
           </tr>
         </tbody>
       </table>
-    </section>
-    <section v-if="rows?.rows.length" class="panel">
-      <h2>Some rows</h2>
-      <RowTable :rows="rows" />
     </section>
   </template>
 </template>

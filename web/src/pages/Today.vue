@@ -5,11 +5,13 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import DayRuler from '../components/DayRuler.vue'
+import DoneSince from '../components/DoneSince.vue'
 import FirstFeed from '../components/FirstFeed.vue'
 import NeedsPerson from '../components/NeedsPerson.vue'
+import NowLoading from '../components/NowLoading.vue'
 import QuietFeeds from '../components/QuietFeeds.vue'
 import StateMark from '../components/StateMark.vue'
-import { count, harmless, since } from '../format'
+import { count, since } from '../format'
 import { loads } from '../live'
 
 const route = useRoute()
@@ -17,7 +19,12 @@ const router = useRouter()
 const spans = [24, 6, 1]
 const hours = computed({
   get: () => spans.find((h) => String(h) === route.query.hours) ?? 24,
-  set: (h) => void router.replace({ query: h === 24 ? {} : { hours: h } }),
+  set: (h) => void router.replace({ query: { ...route.query, hours: h === 24 ? undefined : h } }),
+})
+// Whose feeds: those whose owner one is, or all.
+const mine = computed({
+  get: () => route.query.whose === 'mine',
+  set: (m) => void router.replace({ query: { ...route.query, whose: m ? 'mine' : undefined } }),
 })
 const {
   data: pages,
@@ -26,9 +33,9 @@ const {
   fetchNextPage,
   isFetchingNextPage,
 } = useInfiniteQuery({
-  queryKey: ['day', hours],
+  queryKey: ['day', hours, mine],
   initialPageParam: '',
-  queryFn: ({ pageParam }) => got(api.GET('/api/v1/day', { params: { query: { hours: hours.value, after: pageParam || undefined } } })),
+  queryFn: ({ pageParam }) => got(api.GET('/api/v1/day', { params: { query: { hours: hours.value, mine: mine.value || undefined, after: pageParam || undefined } } })),
   getNextPageParam: (last) => last.next || undefined,
   refetchInterval: 30_000,
   placeholderData: (before) => before, // the ruler stays while another span is asked for
@@ -36,13 +43,12 @@ const {
 const day = computed(() => pages.value?.pages[0])
 const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
 const waiting = computed(() => status.value?.feeds.filter((f) => f.counts?.waiting) ?? [])
-const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Math.round((100 * l.bytes) / l.size)) : 100)
 </script>
 
 <template>
   <p v-if="error" class="panel" role="alert">{{ error.message }}</p>
   <section v-if="status?.totals.feeds" class="panel">
-    <NeedsPerson :status="status" />
+    <NeedsPerson :mine="mine" />
   </section>
   <section v-if="day" class="panel">
     <div class="row spread">
@@ -52,14 +58,21 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
           {{ count(status.totals.feeds) }} {{ status.totals.feeds === 1 ? 'feed' : 'feeds' }}, {{ count(status.totals.rows_today) }} rows written<template v-if="status.totals.listed_only">, {{ count(status.totals.listed_only) }} feeds listed only</template>
         </span>
       </div>
-      <n-radio-group v-model:value="hours" size="small" name="hours">
-        <n-radio-button v-for="h in spans" :key="h" :value="h" :label="h === 1 ? '1 hour' : `${h} hours`" />
-      </n-radio-group>
+      <div class="row">
+        <n-radio-group v-model:value="mine" size="small" name="whose" aria-label="Whose feeds">
+          <n-radio-button :value="false" label="All" />
+          <n-radio-button :value="true" label="Mine" title="Feeds whose owner you are" />
+        </n-radio-group>
+        <n-radio-group v-model:value="hours" size="small" name="hours" aria-label="How far back">
+          <n-radio-button v-for="h in spans" :key="h" :value="h" :label="h === 1 ? '1 hour' : `${h} hours`" />
+        </n-radio-group>
+      </div>
     </div>
     <DayRuler v-for="(p, i) in pages?.pages" :key="i" :day="p" :hours="hours" :head="i === 0" />
     <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">More feeds</n-button>
     <QuietFeeds v-if="day.quiet.length" :quiet="day.quiet" :hours="hours" />
-    <FirstFeed v-if="!day.feeds.length && !day.quiet.length" />
+    <p v-if="mine && !day.feeds.length && !day.quiet.length" class="nothing">No feed says that you answer for it. The key <code>owner</code> of a feed file does: your name, or an address that begins with it.</p>
+    <FirstFeed v-else-if="!day.feeds.length && !day.quiet.length" />
   </section>
 
   <section v-if="day" class="panel">
@@ -67,15 +80,7 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
     <p v-if="!loads.length && !waiting.length" class="nothing">Nothing is waiting and nothing is being loaded.</p>
     <table v-else class="grid">
       <tbody>
-        <tr v-for="l in loads" :key="l.arrival">
-          <td><StateMark state="loading" /></td>
-          <td>{{ l.feed }}</td>
-          <td class="path">
-            <router-link :to="`/arrivals/${l.arrival}`">{{ harmless(l.path) }}</router-link>
-            <span v-if="l.files > 1" class="quiet"> and {{ l.files - 1 }} more</span>
-          </td>
-          <td class="n">{{ l.step }}, {{ share(l) }}%, {{ count(l.rows) }} rows</td>
-        </tr>
+        <NowLoading v-for="l in loads" :key="l.arrival" :load="l" />
         <tr v-for="f in waiting" :key="f.name">
           <td><StateMark state="ready" bare /> waiting</td>
           <td>
@@ -88,6 +93,7 @@ const share = (l: { bytes: number; size: number }) => (l.size ? Math.min(100, Ma
       </tbody>
     </table>
   </section>
+  <DoneSince />
 </template>
 
 <style scoped>

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Volume } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import PlotBars from '../components/PlotBars.vue'
+import SaveTable from '../components/SaveTable.vue'
 import { bytes, count, duration, exact } from '../format'
 
 const route = useRoute()
@@ -68,7 +69,10 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
     </template>
   </section>
   <section v-for="part in [{ name: 'By feed, the most expensive first', list: byFeed?.items ?? [], feeds: true }, { name: 'By time', list: items, feeds: false }]" :key="part.name" class="panel">
-    <h2>{{ part.name }}</h2>
+    <div class="row spread">
+      <h2>{{ part.name }}</h2>
+      <SaveTable :name="part.feeds ? 'volumes-by-feed' : 'volumes'" />
+    </div>
     <div v-if="part.list.length && data" class="scroll">
       <table class="grid">
         <thead>

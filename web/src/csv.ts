@@ -1,0 +1,17 @@
+// RFC 4180: cells in quotes where they must be, lines end with CR LF.
+const cell = (s: string) => (/[",\r\n]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s)
+
+// Numbers without the spaces between their thousands; a time as its title says it exactly; a value that is cut as its
+// title has it.
+function textOf(td: HTMLTableCellElement): string {
+  const exact = /\((\d{4}-\d\d-\d\dT[^)]*)\)/.exec(td.title)?.[1]
+  if (exact) return exact
+  const text = (td.textContent ?? '').trim().replace(/\s+/g, ' ').replaceAll('\u202f', '')
+  if (text.endsWith('…') && td.title.startsWith(text.slice(0, -1))) return td.title
+  return text === '–' ? '' : text
+}
+
+/** The rows of a table as they are seen, as CSV with a head. */
+export function csvOf(table: HTMLTableElement): string {
+  return [...table.rows].map((r) => [...r.cells].map((c) => cell(textOf(c))).join(',') + '\r\n').join('')
+}

@@ -5,7 +5,10 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/heapprofiler"
 	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -76,3 +79,51 @@ const (
 	drawnWidth = `new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => requestAnimationFrame(() =>
 		done(document.documentElement.scrollWidth)))))`
 )
+
+// TestAPageThatIsOpenForADayDoesNotGrow tells a page of 10,000 changes: what it holds afterwards is no more than what
+// it held after the first thousand, but for a tenth.
+func TestAPageThatIsOpenForADayDoesNotGrow(t *testing.T) {
+	t.Parallel()
+	s := serve(t).example()
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today", "live", "gauge-readings")
+	db, err := pgx.Connect(t.Context(), s.database)
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	asked := func() int {
+		n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("performance.getEntriesByType('resource').filter((e) => e.name.includes('/api/v1/')).length"))
+		require.NoError(t, err)
+		return n
+	}
+	tell := func(events int) {
+		for range events / 50 {
+			_, err := db.Exec(t.Context(), `SELECT mullein_records.tell(jsonb_agg(jsonb_build_object('kind', 'arrival', 'feed', 'gauge-readings',
+				'arrival', 1 + n % 8, 'run', 1, 'state', 'loaded'))) FROM generate_series(1, 50) n`)
+			require.NoError(t, err)
+		}
+		before := asked()
+		b.script("performance.clearResourceTimings()")
+		_, err := db.Exec(t.Context(), `SELECT mullein_records.tell('[{"kind": "feed", "feed": "gauge-readings", "arrival": 0, "run": 0, "state": "put"}]')`)
+		require.NoError(t, err)
+		s.eventually(func() bool { return asked() > 0 }) // the last of them has come to the page
+		assert.LessOrEqual(t, before, 250, "it asks by rounds, and not by events")
+	}
+	held := func() (bytes float64, elements int) {
+		_, err = chromedp.Call(b.ctx, heapprofiler.CollectGarbage, cdp.Empty{})
+		require.NoError(t, err)
+		bytes, err = chromedp.Run(b.ctx, chromedp.Evaluate[float64]("performance.memory.usedJSHeapSize"))
+		require.NoError(t, err)
+		elements, err = chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.querySelectorAll('*').length"))
+		require.NoError(t, err)
+		return bytes, elements
+	}
+	tell(1000)
+	bytes, elements := held()
+	tell(9000)
+	bytesThen, elementsThen := held()
+	t.Logf("%.1f MB and %d elements after 1,000 changes, %.1f MB and %d after 10,000", bytes/1e6, elements, bytesThen/1e6, elementsThen)
+	assert.Less(t, bytesThen, bytes*1.1+1e6)
+	assert.LessOrEqual(t, elementsThen, elements+20)
+	assert.Empty(t, b.complaints)
+}

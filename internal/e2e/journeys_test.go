@@ -69,10 +69,10 @@ func (s *service) newest(text string, state string) (out api.Arrival) {
 func TestJourneys(t *testing.T) {
 	t.Parallel()
 	s := aDay(t)
+	b := browse(t)
+	b.do(chromedp.Navigate(s.SignIn))
+	b.sees("Today", "live")
 	for i, at := range []screen{{1280, 800, "light"}, {390, 844, "dark"}} {
-		b := browse(t)
-		b.do(chromedp.Navigate(s.SignIn))
-		b.sees("Today", "live")
 		b.script("localStorage.setItem('theme', %q)", at.theme)
 		b.do(chromedp.EmulateViewport(at.width, at.height))
 		b.do(chromedp.Navigate(s.URL + "/today"))

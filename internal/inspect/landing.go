@@ -116,7 +116,8 @@ func (i *Inspector) CheckLanding(ctx context.Context, f *feed.Feed) error {
 	return nil
 }
 
-// Deliver puts a file into a feed's landing, whole at once.
+// Deliver puts a file into a feed's landing, whole at once. The folder of a landing that was never there is made: its
+// feed is new, and its first files are handed to it.
 func (i *Inspector) Deliver(ctx context.Context, f *feed.Feed, path string, content io.Reader,
 	existing landing.Existing) (landing.Entry, error) {
 	if !fs.ValidPath(path) {
@@ -130,11 +131,30 @@ func (i *Inspector) Deliver(ctx context.Context, f *feed.Feed, path string, cont
 		return landing.Entry{}, &NotTakenError{path, taken.Why}
 	}
 	folder, err := i.Landing(ctx, f)
+	var away *landing.AwayError
+	if errors.As(err, &away) && !f.Landing.IsFar() {
+		folder, err = i.newLanding(ctx, f, err)
+	}
 	if err != nil {
 		return landing.Entry{}, err
 	}
 	defer folder.Close()
 	return folder.Deliver(path, content, existing)
+}
+
+// newLanding makes the folder of a landing that was never listed; of another, why is what is wrong.
+func (i *Inspector) newLanding(ctx context.Context, f *feed.Feed, why error) (landing.Landing, error) {
+	record, err := i.Ledger.Feed(ctx, f.Name)
+	if err != nil {
+		return nil, err
+	}
+	if record.ListedAt != nil {
+		return nil, why
+	}
+	if err := landing.Make(i.Roots, f.Landing.At); err != nil {
+		return nil, err
+	}
+	return i.Landing(ctx, f)
 }
 
 // Accept takes a file of the landing for a slot although its name does not fit.

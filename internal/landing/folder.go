@@ -143,6 +143,23 @@ func Open(roots []string, at string) (*Folder, error) {
 		"; create it, or start the service with --landing-root"}
 }
 
+// Make makes the folder at below the first of the roots that there is, where none of them has it yet.
+func Make(roots []string, at string) error {
+	var tried []string
+	for _, root := range roots {
+		r, err := os.OpenRoot(root)
+		if err == nil {
+			err = r.MkdirAll(filepath.FromSlash(at), 0o755)
+			r.Close()
+			if err == nil {
+				return nil
+			}
+		}
+		tried = append(tried, fmt.Sprintf("%s (%v)", filepath.Join(root, at), cause(err)))
+	}
+	return &AwayError{at, "no such folder, and none could be made: " + strings.Join(tried, ", ")}
+}
+
 func cause(err error) error {
 	var p *fs.PathError
 	if errors.As(err, &p) {

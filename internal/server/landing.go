@@ -59,6 +59,7 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if err != nil {
 		return nil, answer(err)
 	}
+	s.engine.Changed() // the landing may have been made for it
 	return give(api.Delivered{Feed: f.Name, Path: in.Path, Size: entry.Size,
 		Captures: f.Landing.Look(in.Path, max(1, entry.Size)).Captures}, nil)
 }

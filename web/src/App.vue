@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton, NConfigProvider, NMessageProvider } from 'naive-ui'
-import { watch } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api } from './api/client'
 import { base } from './base'
@@ -10,6 +10,7 @@ import { signedIn } from './session'
 import { base as theme, dark, overrides, switchTheme } from './theme'
 
 const route = useRoute()
+const unfolded = ref(false) // the names of the pages, where there is little room
 const router = useRouter()
 const pages = [
   { to: '/today', name: 'Today' },
@@ -25,6 +26,10 @@ const pages = [
   { to: '/places', name: 'Places' },
 ]
 
+watch(
+  () => route.path,
+  () => (unfolded.value = false),
+)
 watch(signedIn, (who) => (who ? listen() : stopListening()), { immediate: true })
 
 async function signOut() {
@@ -39,8 +44,9 @@ async function signOut() {
   <n-config-provider :theme="theme" :theme-overrides="overrides" abstract>
     <n-message-provider>
       <header v-if="signedIn && !route.meta.open">
-        <nav class="row" aria-label="Pages">
+        <nav class="row" :class="{ unfolded }" aria-label="Pages">
           <router-link to="/today" class="name"><img :src="`${base}/icon.svg`" alt="" width="22" height="22" />Mullein</router-link>
+          <button type="button" class="fold" :aria-expanded="unfolded" @click="unfolded = !unfolded">Pages</button>
           <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page" :class="{ 'router-link-active': route.path.startsWith(`${p.to}/`) }">{{ p.name }}</router-link>
         </nav>
         <div class="row">
@@ -100,6 +106,28 @@ main {
   max-width: 1400px;
   margin: 0 auto;
   padding: 16px 20px 40px;
+}
+.fold {
+  display: none;
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  background: none;
+  color: var(--ink);
+  font: inherit;
+  padding: 2px 10px;
+  cursor: pointer;
+}
+@media (max-width: 640px) {
+  .fold {
+    display: block;
+    margin-left: auto;
+  }
+  header nav {
+    width: 100%;
+  }
+  nav:not(.unfolded) .page:not(.router-link-active) {
+    display: none;
+  }
 }
 @media (max-width: 1340px) {
   .service {

@@ -4,3 +4,7 @@
 ALTER TABLE feed ADD COLUMN owner text NOT NULL DEFAULT '';
 UPDATE feed SET described = 0;
 CREATE INDEX ON decision (at);
+
+-- +goose Down
+DROP INDEX decision_at_idx;
+ALTER TABLE feed DROP COLUMN owner;

@@ -83,7 +83,7 @@ const inOrder = computed(() => [...nodes.value].sort((a, b) => a.chain - b.chain
           <path :d="l.d" class="link" :class="l.why" />
           <polygon :points="l.end" class="head" />
         </g>
-        <router-link v-for="n in nodes" :key="n.id" :to="page(n)" :aria-label="`${n.kind} ${n.name}, ${says(n)}`">
+        <router-link v-for="n in nodes" :key="n.id" :to="page(n)">
           <title>{{ n.name }}{{ n.says ? `: ${n.says}` : '' }}</title>
           <rect :x="x(n) + 1" :y="y(n)" :width="wide - 2" :height="high" :rx="n.kind === 'feed' || n.kind === 'extract' ? 18 : 3" class="node" :class="[n.kind, n.state, { chosen: n.name === of }]" />
           <text :x="x(n) + 14" :y="y(n) + 16" class="name">{{ short(n.name) }}</text>

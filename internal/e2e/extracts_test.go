@@ -246,7 +246,7 @@ func TestTheConsoleOfExtracts(t *testing.T) {
 	clicked("Run now")
 	b.sees(`column "nothing" does not exist`, "failed")
 	b.do(chromedp.Navigate(s.URL + "/today"))
-	b.sees("levels-out", `an extract: column "nothing" does not exist`)
+	b.sees("levels-out", "an extract failed", `column "nothing" does not exist`)
 	code, out, _ := s.mullein("status", "--check")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, out, `extract levels-out has failed: column "nothing" does not exist`)

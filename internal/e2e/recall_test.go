@@ -149,7 +149,7 @@ func TestTheConsoleOfTables(t *testing.T) {
 	b.sees("Today")
 	b.do(chromedp.Navigate(s.URL + "/targets/river.gauge_reading"))
 	b.sees("The last loads", "Rows after", "mode upsert by station_id, observed_at", "timestamp with time zone",
-		"Some rows")
+		"Look for", "Greatest keys first")
 	b.do(chromedp.Click(`td a[title="What happened to this row"]`))
 	b.sees("A row of river.gauge_reading", "As it stands", "What happened to it", "inserted")
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/arrivals/%d", s.URL, correction)))

@@ -224,6 +224,7 @@ func (s *Server) rollupsFor(ctx context.Context) (out notice.Rollups, err error)
 	const patience = 5 * time.Minute
 	for _, l := range lagging {
 		switch {
+		case l.WaitsForTable(): // the first load makes it
 		case l.Problem != "":
 			out.Wrong[l.Rollup] = l.Problem
 		case l.ComputedAt != nil && time.Since(*l.ComputedAt) > patience:

@@ -297,6 +297,12 @@ type Lag struct {
 	Problem    string     // why it is not kept; empty when it lags only
 }
 
+// notThereYet ends the problem of a rollup that reads a table which no load has made yet.
+const notThereYet = " is not there yet"
+
+// WaitsForTable reports whether the rollup was never computed, and waits for a table that it reads.
+func (l *Lag) WaitsForTable() bool { return l.ComputedAt == nil && strings.HasSuffix(l.Problem, notThereYet) }
+
 // mostCounted is up to how many notes are counted.
 const mostCounted = 100_000
 
@@ -421,7 +427,7 @@ func (d *Database) keep(ctx context.Context, s *RollupState) (int64, error) {
 			return 0, err
 		}
 		if !there {
-			return 0, fmt.Errorf("the table %s is not there yet", source)
+			return 0, errors.New("the table " + source + notThereYet)
 		}
 	}
 	if !s.Filled {
@@ -882,7 +888,7 @@ func (d *Database) VerifyRollup(ctx context.Context, name string) (*RollupVerifi
 		return nil, err
 	}
 	if there, err := d.there(ctx, s.Table); err != nil || !there {
-		return nil, errors.Join(err, &CannotError{fmt.Sprintf("the table %s is not there yet", s.Table)})
+		return nil, errors.Join(err, &CannotError{"the table " + s.Table + notThereYet})
 	}
 	v := &RollupVerified{Samples: []json.RawMessage{}}
 	err = d.underLock(ctx, s, func(tx pgx.Tx) error {

@@ -19,19 +19,18 @@ type Part = Problem['parts'][number]
 export function pageOf(p: Problem, t: Part): string {
   if (t.arrival) return p.kind === 'rejects' ? `/rejects?feed=${t.feed}` : `/arrivals/${t.arrival}`
   if (t.slot) return `/due?feed=${t.feed}`
-  if (p.kind === 'extract') return `/extracts/${p.cause}`
-  if (p.kind === 'outlet') return '/notices'
-  if (p.kind === 'landing') return t.feed ? `/feeds/${t.feed}` : '/places'
-  return t.feed ? `/feeds/${t.feed}` : '/runs'
+  return t.feed ? `/feeds/${t.feed}` : (whose(p).to ?? '/runs')
 }
+
+/** What is wrong with a part, without the cause, which stands above it. */
+export const wordsOf = (p: Problem, t: Part) => (t.what.startsWith(`${p.cause}: `) ? t.what.slice(p.cause.length + 2) : t.what)
 
 /** Whose problem it is: a supplier, a feed, or something else. */
 export function whose(p: Problem): { name: string; to?: string } {
-  const supplier = /^supplier (.*)$/s.exec(p.cause)?.[1]
-  if (supplier) return { name: supplier, to: `/feeds?text=${encodeURIComponent(supplier)}` }
-  const feed = /^feed (.*)$/s.exec(p.cause)?.[1]
-  if (feed) return { name: feed, to: `/feeds/${feed}` }
-  return { name: p.cause }
+  const [, of, name = ''] = /^(\w+) (.*)$/s.exec(p.cause) ?? []
+  const pages: Record<string, string> = { supplier: '/feeds?text=', feed: '/feeds/', extract: '/extracts/', table: '/targets/', rollup: '/chains?of=' }
+  if (of && pages[of]) return { name, to: pages[of] + encodeURIComponent(name) }
+  return { name: p.cause, to: p.kind === 'outlet' ? '/notices' : p.kind === 'landing' ? '/places' : undefined }
 }
 
 const several = (n: number, one: string) => `${count(n)} ${one}${n === 1 ? '' : 's'}`

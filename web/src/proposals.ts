@@ -141,7 +141,7 @@ function ofNames(doc: Document, names: string[]): Proposal | undefined {
   return {
     id: 'due',
     what: `A file is due ${every(step)} (${cron})`,
-    why: `the times in the names of ${times.length} files are ${every(step).replace('every', 'apart by')} or a multiple of it`,
+    why: `the names of ${times.length} files tell times ${apart(step)} apart, or several times that`,
     apply: (d) => d.set('due', d.createNode({ cron, ...(zone ? { zone } : {}), late_after: '15m', missing_after: '1h' })),
   }
 }
@@ -163,6 +163,7 @@ function cronOf(step: number, first: number): string {
   if (step === 7 * day) return `${minute} ${hour} * * ${new Date(first * 60_000).getUTCDay()}`
   return ''
 }
+const apart = (minutes: number) => every(minutes).replace(/^every (\d.*)$/, '$1').replace('every', 'a')
 function every(minutes: number): string {
   const of = (n: number, unit: string) => (n === 1 ? `every ${unit}` : `every ${n} ${unit}s`)
   if (minutes % (7 * day) === 0) return of(minutes / 7 / day, 'week')

@@ -3,7 +3,7 @@ import { NButton, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, got, type Problem } from '../api/client'
 import { exact, harmless, time } from '../format'
-import { cureOf, markOf, pageOf, summary, whose, words } from '../problems'
+import { cureOf, markOf, pageOf, summary, whose, words, wordsOf } from '../problems'
 import AskReason from './AskReason.vue'
 import DueTime from './DueTime.vue'
 import StateMark from './StateMark.vue'
@@ -61,7 +61,7 @@ const change = computed(() => ['stopped', 'table', 'landing', 'warning'].include
           </div>
         </template>
         <template v-else>
-          <router-link :to="pageOf(problem, t)">{{ t.feed && problem.feeds > 1 ? t.feed : t.arrival ? time(t.since) : t.feed || problem.cause }}</router-link> {{ harmless(t.what) }}
+          <router-link v-if="t.feed" :to="pageOf(problem, t)">{{ problem.feeds > 1 || !t.arrival ? t.feed : time(t.since) }}</router-link> {{ harmless(wordsOf(problem, t)) }}
         </template>
       </li>
     </ul>

@@ -12,7 +12,7 @@ const shown = (v: unknown) => {
 
 <template>
   <div class="scroll">
-    <table class="grid">
+    <table class="grid names">
       <thead>
         <tr>
           <th v-for="c in rows.columns" :key="c" :class="{ lineage: lineage.has(c) }">{{ c }}</th>

@@ -37,7 +37,9 @@ function marked(r: Pick<Reject, 'original' | 'mark_from' | 'mark_to'>): [string,
 
 const named = ref('')
 const formatted = ref('')
+const shown = ref('') // the column that is being changed
 function opened(show: boolean, c: Sample['columns'][number]) {
+  shown.value = show ? c.name : ''
   if (!show) return
   named.value = c.name
   formatted.value = c.format
@@ -47,18 +49,19 @@ function keep(c: Sample['columns'][number]) {
   if (named.value.trim() && named.value !== c.name) change.name = named.value.trim()
   if (formatted.value !== c.format) change.format = formatted.value
   if (Object.keys(change).length) emit('change', c.name, change)
+  shown.value = ''
 }
 </script>
 
 <template>
   <div class="sample" tabindex="0" role="region" aria-label="Sample" @scroll.passive="scrolled">
-    <table class="grid">
+    <table class="grid names">
       <thead>
         <tr>
           <th class="n" scope="col">Line</th>
           <th v-for="c in sample.columns" :key="c.name" scope="col">
             <span v-if="c.derived || fixed">{{ c.name }} <small>{{ c.derived ? 'derived' : c.type }}</small></span>
-            <n-popover v-else trigger="click" placement="bottom-start" @update:show="(show: boolean) => opened(show, c)">
+            <n-popover v-else trigger="click" placement="bottom-start" :show="shown === c.name" @update:show="(show: boolean) => opened(show, c)">
               <template #trigger>
                 <button type="button" class="head" :title="`Change ${c.name}`">
                   {{ c.name }}<b v-if="c.key" title="of the key"> ◆<span class="unseen"> key</span></b>

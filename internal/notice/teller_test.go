@@ -321,7 +321,7 @@ func TestWhatFailsIsTriedAgain(t *testing.T) {
 	assert.Contains(t, waiting[1].Answer, "500")
 	o.older("3 minutes")
 	o.tell()
-	problems, err := o.ledger.Problems(ctx, false, 0, 10)
+	problems, err := o.ledger.Problems(ctx, ledger.ProblemFilter{Most: 10})
 	require.NoError(t, err)
 	kinds := map[news.Kind]bool{}
 	for _, p := range problems {
@@ -438,7 +438,7 @@ func TestWhatASlotTells(t *testing.T) {
 	require.NoError(t, o.ledger.MakeSlots(ctx, []ledger.Slot{slot("b", due.Missing, nil)}))
 	o.put("b", calendar+"about: Levels.\n")
 	o.tell()
-	problems, err := o.ledger.Problems(ctx, false, 0, 10)
+	problems, err := o.ledger.Problems(ctx, ledger.ProblemFilter{Most: 10})
 	require.NoError(t, err)
 	require.Len(t, problems, 1, "what a supplier does not send is one problem")
 	assert.Equal(t, "supplier Upper Office", problems[0].Cause)
@@ -460,7 +460,7 @@ func TestARehearsalTouchesNothing(t *testing.T) {
 	assert.Equal(t, "<a@sorrel.example>", m.Header.Get("To"))
 	assert.Contains(t, m.Header.Get("Subject"), "Rehearsal: ")
 	assert.Contains(t, parts["text/plain"], "Nothing happened")
-	problems, err := o.ledger.Problems(ctx, true, 0, 10)
+	problems, err := o.ledger.Problems(ctx, ledger.ProblemFilter{Over: true, Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, problems)
 	_, err = o.teller.Rehearse(ctx, "nowhere", news.Missing)
@@ -486,7 +486,7 @@ func TestOldNoticesAreDropped(t *testing.T) {
 	list, err = o.ledger.Notices(ctx, ledger.NoticeFilter{Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	problems, err := o.ledger.Problems(ctx, true, 0, 10)
+	problems, err := o.ledger.Problems(ctx, ledger.ProblemFilter{Over: true, Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, problems)
 }

@@ -18,5 +18,5 @@ sleep 4
 key=$(mullein rows "$correction" --limit 1 -o json | sed -n '/"rows"/,$p' | sed -n 's/^ *"\(.*\)",$/\1/p' | head -2 | sed 's/ /%20/g; s/+/%2B/g' | paste -sd' ')
 row="key=station_id=${key% *}&key=observed_at=${key#* }"
 { echo "\$ mullein recall $correction --preview"; mullein recall "$correction" --preview; echo; echo '$ mullein rollup list'; mullein rollup list; echo; echo "\$ mullein verify $correction"; mullein verify "$correction"; echo; echo '$ mullein extract list'; mullein extract list; echo; echo '$ mullein extract windows neighbour-levels-out'; mullein extract windows neighbour-levels-out; } >"$home/recall.txt"
-go run ./internal/demo/shots "$home" docs/screenshots "today=/today" "today-dark=/today?hours=6@dark" "due=/due" feeds=/feeds feed=/feeds/gauge-readings \
+go run ./internal/demo/shots "$home" docs/screenshots "today=/today" "chains=/chains?of=river.gauge_reading@dark" "due=/due" feeds=/feeds feed=/feeds/gauge-readings \
   ledger=/ledger rejects=/rejects rehearsal=/feeds/lab-samples/rehearsal volumes=/volumes "arrival=/arrivals/$arrival" runs=/runs notices=/notices target=/targets/river.gauge_reading "row=/targets/river.gauge_reading/row?$row" "recall=/arrivals/$correction/recall" extract=/extracts/neighbour-levels-out places=/places "status=text:$home/status.txt" "recalled=text:$home/recall.txt"

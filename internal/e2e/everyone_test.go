@@ -44,10 +44,12 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 			assert.Empty(t, found, "%s, the theme that %s ends", page.at, theme)
 			b.press(theme)
 		}
-		b.do(chromedp.EmulateViewport(390, 844))
-		width, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](drawnWidth, chromedp.EvalAwaitPromise))
-		require.NoError(t, err)
-		assert.LessOrEqual(t, width, 390, page.at)
+		for _, screen := range []int64{1920, 640, 390} { // 640 is a desk of 1280 at 200 %
+			b.do(chromedp.EmulateViewport(screen, 844))
+			width, err := chromedp.Run(b.ctx, chromedp.Evaluate[int64](drawnWidth, chromedp.EvalAwaitPromise))
+			require.NoError(t, err)
+			assert.LessOrEqual(t, width, screen, page.at)
+		}
 		b.picture(strings.NewReplacer("/", "_", "?", "_", "=", "_").Replace(page.at))
 		b.do(chromedp.EmulateViewport(1280, 800))
 	}

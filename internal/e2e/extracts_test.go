@@ -239,9 +239,9 @@ func TestTheConsoleOfExtracts(t *testing.T) {
 		require.NoError(t, err)
 	}
 	clicked("Rehearse")
-	b.sees("A run would write 1\u202f234 rows, up to 1234, into L_1.csv.")
+	b.sees("A run would write 1,234 rows, up to 1234, into L_1.csv.")
 	clicked("Run now")
-	b.sees("up to 1234", "done", "1\u202f234 read", "1\u202f234 inserted") // without a reload
+	b.sees("up to 1234", "done", "1,234 read", "1,234 inserted") // without a reload
 	put("SELECT nothing AS id")
 	clicked("Run now")
 	b.sees(`column "nothing" does not exist`, "failed")

@@ -301,7 +301,9 @@ type Lag struct {
 const notThereYet = " is not there yet"
 
 // WaitsForTable reports whether the rollup was never computed, and waits for a table that it reads.
-func (l *Lag) WaitsForTable() bool { return l.ComputedAt == nil && strings.HasSuffix(l.Problem, notThereYet) }
+func (l *Lag) WaitsForTable() bool {
+	return l.ComputedAt == nil && strings.HasSuffix(l.Problem, notThereYet)
+}
 
 // mostCounted is up to how many notes are counted.
 const mostCounted = 100_000

@@ -103,7 +103,7 @@ header nav {
   border-bottom-color: var(--sun);
 }
 main {
-  max-width: 1400px;
+  max-width: 1860px;
   margin: 0 auto;
   padding: 16px 20px 40px;
 }

@@ -1,3 +1,5 @@
+import { betweenThousands } from './format'
+
 // RFC 4180: cells in quotes where they must be, lines end with CR LF.
 const cell = (s: string) => (/[",\r\n]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s)
 
@@ -6,7 +8,8 @@ const cell = (s: string) => (/[",\r\n]/.test(s) ? `"${s.replaceAll('"', '""')}"`
 function textOf(td: HTMLTableCellElement): string {
   const exact = /\((\d{4}-\d\d-\d\dT[^)]*)\)/.exec(td.title)?.[1]
   if (exact) return exact
-  const text = (td.textContent ?? '').trim().replace(/\s+/g, ' ').replaceAll('\u202f', '')
+  const seen = td.classList.contains('n') ? (td.textContent ?? '').replaceAll(betweenThousands || ' ', '') : (td.textContent ?? '')
+  const text = seen.trim().replace(/\s+/g, ' ')
   if (text.endsWith('…') && td.title.startsWith(text.slice(0, -1))) return td.title
   return text === '–' ? '' : text
 }

@@ -1,9 +1,14 @@
 import type { Balance } from './api/client'
 
-const whole = new Intl.NumberFormat('en', { useGrouping: true })
+// Numbers and dates are written as the reader's locale has them; clocks have 24 hours, as the names of files do.
+const whole = new Intl.NumberFormat()
+const tenths = new Intl.NumberFormat(undefined, { minimumFractionDigits: 1, maximumFractionDigits: 1 })
 
-/** 1 234 567, with spaces that do not break. */
-export const count = (n: number) => whole.format(n).replaceAll(',', '\u202f')
+/** What stands between the thousands of a number. */
+export const betweenThousands = whole.formatToParts(1_000_000).find((p) => p.type === 'group')?.value ?? ''
+
+/** 1,234,567. */
+export const count = (n: number) => whole.format(n)
 
 export function bytes(n: number): string {
   const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
@@ -12,10 +17,17 @@ export function bytes(n: number): string {
     n /= 1024
     i++
   }
-  return `${i === 0 ? n : n.toFixed(1)} ${units[i]}`
+  return `${i === 0 ? count(n) : tenths.format(n)} ${units[i]}`
 }
 
 const two = (n: number) => String(n).padStart(2, '0')
+
+/** 23 Nov, with the year where it is another one. */
+export const day = (d: Date, timeZone?: string) =>
+  d.toLocaleDateString(undefined, { day: 'numeric', month: 'short', year: d.getFullYear() === new Date().getFullYear() ? undefined : 'numeric', timeZone })
+
+/** A month with its year. */
+export const month = (d: Date, timeZone?: string) => d.toLocaleDateString(undefined, { month: 'long', year: 'numeric', timeZone })
 
 /** Today's times as 14:05:09, others as 23 Nov 14:05; local. */
 export function time(at: string | null | undefined): string {
@@ -23,8 +35,7 @@ export function time(at: string | null | undefined): string {
   const d = new Date(at)
   const clock = `${two(d.getHours())}:${two(d.getMinutes())}`
   if (d.toDateString() === new Date().toDateString()) return `${clock}:${two(d.getSeconds())}`
-  const day = `${d.getDate()} ${d.toLocaleString('en', { month: 'short' })}`
-  return d.getFullYear() === new Date().getFullYear() ? `${day} ${clock}` : `${day} ${d.getFullYear()} ${clock}`
+  return `${day(d)} ${clock}`
 }
 
 /** The same without seconds, for what is due at a minute. */

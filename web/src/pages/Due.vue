@@ -7,7 +7,7 @@ import { api, got, type Slot, type SlotState } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import SlotTable from '../components/SlotTable.vue'
 import StateMark from '../components/StateMark.vue'
-import { count } from '../format'
+import { count, month as monthOf } from '../format'
 
 // The calendar of a month: what was due on each day and what came of it. What
 // is shown is in the address.
@@ -30,7 +30,7 @@ const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? 
 const first = computed(() => new Date(`${month.value}-01T00:00`))
 const after = computed(() => new Date(first.value.getFullYear(), first.value.getMonth() + 1, 1))
 const step = (n: number) => go({ month: dayName(new Date(first.value.getFullYear(), first.value.getMonth() + n, 1)).slice(0, 7), day: undefined })
-const title = computed(() => first.value.toLocaleString('en', { month: 'long', year: 'numeric' }))
+const title = computed(() => monthOf(first.value))
 
 const { data: counts, error } = useQuery({
   queryKey: ['slot-counts', feed, month],
@@ -92,6 +92,7 @@ const shown = computed(() => {
   return [...all].sort((a, b) => rank(a) - rank(b) || +new Date(b.due_at) - +new Date(a.due_at))
 })
 const most = 100
+const weekdays = Array.from({ length: 7 }, (_, i) => new Date(2024, 0, 1 + i).toLocaleDateString(undefined, { weekday: 'short' })) // from a Monday on
 </script>
 
 <template>
@@ -113,7 +114,7 @@ const most = 100
     <table v-if="view" class="month">
       <thead>
         <tr>
-          <th v-for="d in ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']" :key="d">{{ d }}</th>
+          <th v-for="d in weekdays" :key="d">{{ d }}</th>
         </tr>
       </thead>
       <tbody>

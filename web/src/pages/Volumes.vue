@@ -7,7 +7,7 @@ import { api, got, type Volume } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import PlotBars from '../components/PlotBars.vue'
 import SaveTable from '../components/SaveTable.vue'
-import { bytes, count, duration, exact } from '../format'
+import { bytes, count, day, duration, exact, month } from '../format'
 
 const route = useRoute()
 const router = useRouter()
@@ -23,10 +23,9 @@ const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds'
 const at = (v: Volume) => {
   const d = new Date(v.at ?? 0)
   const by = spans[span.value].by
-  if (by === 'month') return d.toLocaleDateString('en', { month: 'short', year: 'numeric', timeZone: 'UTC' })
-  if (by === 'day') return `${d.getUTCDate()} ${d.toLocaleString('en', { month: 'short', timeZone: 'UTC' })}`
-  const day = `${d.getDate()} ${d.toLocaleString('en', { month: 'short' })}`
-  return `${day} ${String(d.getHours()).padStart(2, '0')}:00`
+  if (by === 'month') return month(d, 'UTC')
+  if (by === 'day') return day(d, 'UTC')
+  return `${day(d)} ${String(d.getHours()).padStart(2, '0')}:00`
 }
 const items = computed(() => data.value?.items ?? [])
 

@@ -8,7 +8,7 @@ import (
 type Event struct {
 	ID      int64      `json:"id"`
 	At      time.Time  `json:"at"`
-	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice,rollup,extract"`
+	Kind    string     `json:"kind" enum:"arrival,run,load,feed,slot,notice,problem,rollup,extract"`
 	Feed    string     `json:"feed"`
 	Arrival int64      `json:"arrival"`
 	Run     int64      `json:"run"`

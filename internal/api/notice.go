@@ -72,7 +72,7 @@ type ProblemPart struct {
 	Arrival int64      `json:"arrival" doc:"0 where it is of none"`
 	State   string     `json:"state" doc:"Of the arrival by now; empty where it is of none"`
 	Slot    int64      `json:"slot" doc:"0 where it is of none"`
-	Due     *SlotView  `json:"due" doc:"The slot by now; null where it is of none"`
+	Due     *SlotView  `json:"due,omitempty" doc:"The slot by now, where it is of one"`
 	What    string     `json:"what"`
 	Since   time.Time  `json:"since"`
 	OverAt  *time.Time `json:"over_at"`

@@ -114,6 +114,9 @@ func (w *watching) event(ctx context.Context, e api.Event) error {
 	if w.feed != "" && e.Feed != w.feed { // of rollups, none
 		return nil
 	}
+	if !w.json() && cmp.Or(e.Feed, e.Rollup, e.Extract) == "" { // something has changed that another list has: notices, problems
+		return nil
+	}
 	if w.json() {
 		if err := json.NewEncoder(w.out).Encode(e); err != nil {
 			return err

@@ -175,7 +175,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 		return !!it
 	})()`)
 	b.sees("It is loaded as if its name were right.")
-	b.do(chromedp.SendKeys(`.n-modal input`, "the supplier knows\n"))
+	b.because("the supplier knows")
 	require.Eventually(t, func() bool {
 		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "gauge_k2_", Most: 1})
 		require.NoError(t, err)
@@ -202,7 +202,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 	b.do(chromedp.Navigate(s.URL + "/arrivals/1"))
 	b.sees("Load again", "Where every row went")
 	press("Load again")
-	b.do(chromedp.SendKeys(`.n-modal input`, "to see it\n"))
+	b.because("to see it")
 	b.sees("What people decided", "to see it")
 	b.do(chromedp.Navigate(s.URL + "/ledger?text=K1*0&day=2026-01-01"))
 	b.sees("No arrival is like that.")

@@ -181,5 +181,14 @@ func TestAFeedIsMadeOfDroppedFiles(t *testing.T) {
 		return feed.Version == 2
 	})
 	b.sees("Waiting", "Levels, as the catchment office sends them.") // the page of the feed
+	b.readsTheLanding(s)
 	assert.Empty(t, b.complaints)
+}
+
+// readsTheLanding proposes a feed for what lies in a landing folder, and shows the beginning of a file there.
+func (b *browser) readsTheLanding(s *service) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(s.URL + "/new-feed"))
+	b.press("Read what lies there")
+	b.sees("feed: levels", "LEVELS_K1_20260701.csv", "200 good, 0 rejected")
 }

@@ -46,9 +46,17 @@ func (b *browser) follows(words string) {
 // because gives the reason that is asked for.
 func (b *browser) because(words string) {
 	b.t.Helper()
-	b.when("document.querySelector('.n-modal input') !== null")
-	b.do(chromedp.SendKeys(`.n-modal input`, words+"\n"))
-	b.when("document.querySelector('.n-modal') === null")
+	b.when(`(() => {
+		const it = document.querySelector('.n-modal input')
+		if (!it) return false
+		it.value = %q
+		it.dispatchEvent(new Event('input', { bubbles: true }))
+		return true
+	})()`, words)
+	b.when(`(() => {
+		document.querySelector('.n-modal button.n-button--primary-type:not([disabled])')?.click()
+		return document.querySelector('.n-modal') === null
+	})()`)
 }
 
 // newest returns the newest arrival with part of a path, once it is in a state.

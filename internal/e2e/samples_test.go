@@ -6,6 +6,8 @@ import (
 	"io"
 	"mime/multipart"
 	"net/http"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -89,14 +91,25 @@ func TestSamples(t *testing.T) {
 	assert.NotEmpty(t, got.Unnamed)
 	got = sample(200, "", definition, part{"file", "T_20260701.csv", "station,kelvin\nA,1\n"})
 	assert.Contains(t, got.Refused, "kelvin")
+	header := got.Header
 	got = sample(200, "", definition)
 	assert.Len(t, got.Columns, 4, "without a file, it is said what rows have")
 	got = sample(200, "", part{"definition", "feed.yaml", temperatures + "zzz: 1\n"})
 	require.Len(t, got.Wrong, 1)
 	assert.Equal(t, 10, got.Wrong[0].Line)
 	assert.Contains(t, got.Wrong[0].Message, `unknown key "zzz"`)
+	assert.Equal(t, []string{"station", "kelvin"}, header, "the columns are known of a file that does not fit")
 	sample(409, "")
 	sample(404, "?feed=nobody")
+
+	// A file that lies at the landing, of which the feed file is the first word.
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "in"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "in", "T_20260702.csv"), []byte("station,celsius,note\nA,2,\n"), 0o644))
+	got = sample(200, "?path=T_20260702.csv", definition)
+	require.Len(t, got.Rows, 1)
+	assert.Equal(t, "2026-07-02T00:00:00Z", got.Captures["slot"])
+	sample(409, "?path=T_20260703.csv", definition)
+	sample(409, "?path=..%2F..%2Fowner.token", definition)
 
 	var drafts api.Drafts
 	require.Equal(t, 200, s.send("/api/v1/drafts/files?at=water", &drafts,

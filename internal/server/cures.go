@@ -173,8 +173,11 @@ func (s *Server) acceptNearest(ctx context.Context, slots []int64, because strin
 const decisionsShown = 200
 
 func (s *Server) decisions(ctx context.Context, in *struct {
-	Since time.Time `query:"since" required:"true"`
+	Since time.Time `query:"since" doc:"Default: 24 hours ago"`
 }) (*body[api.DecisionList], error) {
+	if in.Since.IsZero() {
+		in.Since = time.Now().Add(-dayBack)
+	}
 	list, err := s.ledger.DecisionsSince(ctx, in.Since, decisionsShown)
 	return give(api.DecisionList{Items: each(list, decisionOf)}, err)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -210,13 +211,24 @@ func (s *Server) wrong(ctx context.Context, feed string) ([]api.SlotView, error)
 
 func (s *Server) slotViews(ctx context.Context, list []ledger.Slot) ([]api.SlotView, error) {
 	out := make([]api.SlotView, len(list))
-	feeds := map[string]*feed.Feed{}
+	names := make([]string, len(list))
 	for i := range list {
-		f, ok := feeds[list[i].Feed]
-		if !ok {
-			f, _ = s.present(ctx, list[i].Feed) // one that cannot be read has said so
-			feeds[list[i].Feed] = f
-		}
+		names[i] = list[i].Feed
+	}
+	slices.Sort(names)
+	records, err := s.ledger.FeedsNamed(ctx, slices.Compact(names))
+	if err == nil {
+		err = s.read(ctx, records)
+	}
+	if err != nil {
+		return nil, err
+	}
+	feeds := make(map[string]*feed.Feed, len(records))
+	for _, r := range records {
+		feeds[r.Name], _ = s.definition(ctx, r) // one that cannot be read has said so
+	}
+	for i := range list {
+		f := feeds[list[i].Feed]
 		out[i].Slot = slotOf(&list[i])
 		if f != nil && f.Due != nil {
 			out[i].Say = f.Due.Say

@@ -21,7 +21,7 @@ import (
 
 type sampleInput struct {
 	Feed string `query:"feed" maxLength:"63" doc:"The feed, where the body has no feed file"`
-	Path string `query:"path" maxLength:"4096" doc:"A file at the landing of the feed, where the body has none"`
+	Path string `query:"path" maxLength:"4096" doc:"A file at the landing, where the body has none: that of the feed, or else that of the feed file"`
 	Most int    `query:"most" minimum:"1" maximum:"5000" default:"1000" doc:"Rows"`
 	sent sentBody
 }
@@ -42,7 +42,7 @@ func (s *Server) sample(ctx context.Context, in *sampleInput) (*body[api.Sample]
 		return nil, answer(err)
 	}
 	if sent == nil && in.Path != "" {
-		if sent, err = s.lying(ctx, in.Feed, in.Path); err != nil {
+		if sent, err = s.lying(ctx, f, in.Feed, in.Path); err != nil {
 			return nil, answer(err)
 		}
 		defer discard(sent)
@@ -57,17 +57,16 @@ func (s *Server) sample(ctx context.Context, in *sampleInput) (*body[api.Sample]
 // mostLying is how much of a file at a landing is looked at; of a larger one the beginning.
 const mostLying = 64 << 20
 
-// lying copies the beginning of a file at the landing of a feed.
-func (s *Server) lying(ctx context.Context, name, at string) (*inspect.Sent, error) {
-	if name == "" {
-		return nil, &ledger.ConflictError{Reason: "name the feed at whose landing the file lies"}
-	}
+// lying copies the beginning of a file at the landing of a feed: of the one that is named, or else of f, which may be new.
+func (s *Server) lying(ctx context.Context, f *feed.Feed, name, at string) (*inspect.Sent, error) {
 	if !fs.ValidPath(at) {
 		return nil, &ledger.ConflictError{Reason: fmt.Sprintf("%q is not a plain path below the landing", at)}
 	}
-	f, err := s.present(ctx, name)
-	if err != nil {
-		return nil, err
+	if name != "" {
+		var err error
+		if f, err = s.present(ctx, name); err != nil {
+			return nil, err
+		}
 	}
 	folder, err := s.engine.Landing(ctx, f)
 	if err != nil {

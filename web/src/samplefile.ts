@@ -58,11 +58,11 @@ function asked(definition: string, file: File | undefined): FormData {
   return body
 }
 
-/** A file of the person's own, or one that lies at the landing of a feed. */
+/** A file of the person's own, or one that lies at the landing of a feed; without a name, of the one that the feed file describes. */
 export type Subject = File | { name: string; feed: string }
 
 /** The beginning of a file as a feed file reads it, and what is wrong with the feed file; that alone where there is no file. */
 export async function sampleOf(definition: string, of: Subject | undefined, most: number, signal: AbortSignal): Promise<Sample> {
-  const at = of && !(of instanceof File) ? { feed: of.feed, path: of.name } : undefined
+  const at = of && !(of instanceof File) ? { ...(of.feed && { feed: of.feed }), path: of.name } : undefined
   return sent(`/api/v1/samples?${new URLSearchParams({ most: String(most), ...at })}`, asked(definition, of instanceof File ? of : undefined), signal)
 }

@@ -15,7 +15,7 @@ const box = ref<HTMLElement>()
 let plot: echarts.ECharts | undefined
 let size: ResizeObserver | undefined
 const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()
-const tones: Record<string, string> = { inserted: 'felt', updated: 'sun', unchanged: 'felt-soft', outdated: 'faint', duplicate: 'cool', rejected: 'bad', withheld: 'warm', database: 'felt', reading: 'felt-soft' }
+const tones: Record<string, string> = { inserted: 'felt', updated: 'sun', unchanged: 'felt-soft', outdated: 'faint', duplicate: 'cool', rejected: 'bad', withheld: 'warm', database: 'felt', reading: 'felt-soft', taken: 'felt', refused: 'bad', late: 'warm' }
 
 function draw() {
   plot?.setOption(

@@ -82,6 +82,23 @@ async function take(list: File[]) {
     busy.value = false
   }
 }
+// Feeds are proposed for what lies in the landing folder as well.
+async function readFolder() {
+  files.value = []
+  problem.value = ''
+  busy.value = true
+  try {
+    const out = await got(api.POST('/api/v1/drafts', { body: { at: at.value.trim(), connection: 'main' } }))
+    drafts.value = out
+    texts.value = out.feeds.map((f) => f.definition)
+    chosen.value = 0
+    if (!out.feeds.length) problem.value = out.left_out.map((l) => `${l.file}: ${l.why}`).join('\n')
+  } catch (e) {
+    problem.value = (e as Error).message
+  } finally {
+    busy.value = false
+  }
+}
 function drop(e: DragEvent) {
   over.value = false
   void take([...(e.dataTransfer?.files ?? [])]) // the event forgets them when it is over
@@ -105,6 +122,7 @@ watch(
   (d) => {
     const file = d && files.value.find((f) => d.files.includes(f.name))
     if (file) void use(file)
+    else if (d?.files[0]) sampled.value = { name: d.files[0], feed: '' } // it lies at the landing
   },
   { immediate: true },
 )
@@ -216,6 +234,7 @@ function takeBack(version: number) {
         <n-button size="small" :type="text ? 'default' : 'primary'" :loading="busy && !text" @click="input?.click()">{{ files.length ? 'Other files' : 'Choose files' }}</n-button>
         <span class="quiet">or drop them anywhere on this page</span>
         <label v-if="!existing" class="row">Landing folder <n-input v-model:value="at" size="small" class="at" placeholder="in" :input-props="{ 'aria-label': 'Landing folder' }" /></label>
+        <n-button v-if="!existing" size="small" :disabled="!at.trim()" :loading="busy && !files.length" @click="readFolder">Read what lies there</n-button>
         <template v-if="existing && last">
           <n-select size="small" class="at" placeholder="An earlier wording" :options="wordings" :value="null" aria-label="An earlier wording" @update:value="takeBack" />
           <n-checkbox v-model:checked="comparing">mark what differs from version {{ last.version }}</n-checkbox>

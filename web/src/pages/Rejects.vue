@@ -21,6 +21,8 @@ const { data: groups, error } = useQuery({
   queryKey: ['reject-groups', feed],
   queryFn: () => got(api.GET('/api/v1/reject-groups', { params: { query: { feed: feed.value || undefined } } })),
 })
+const all = computed(() => (groups.value?.items ?? []).reduce((n, g) => n + g.count, 0))
+const share = (g: RejectGroup) => (all.value ? g.count / all.value : 0)
 const same = (g: RejectGroup) => g.feed === at('of') && g.rule === at('rule') && g.column === at('column')
 const chosen = computed(() => groups.value?.items.find(same) ?? (at('rule') ? undefined : groups.value?.items[0]))
 const choose = (g: RejectGroup) => go({ of: g.feed, rule: g.rule, column: g.column })
@@ -81,6 +83,7 @@ function save() {
             <th>Column</th>
             <th class="n">Open</th>
             <th class="n">Rejects</th>
+            <th>Share</th>
             <th class="n">Files</th>
             <th>Last</th>
             <th>Such as</th>
@@ -95,6 +98,9 @@ function save() {
             <td class="t">{{ g.column || 'the row' }}</td>
             <td class="n">{{ count(g.open) }}</td>
             <td class="n">{{ count(g.count) }}</td>
+            <td class="share" :title="`of the rejects of the last 30 days`">
+              <span class="bar" :style="{ width: `${Math.round(60 * share(g))}px` }" aria-hidden="true" />{{ Math.round(100 * share(g)) }}%
+            </td>
             <td class="n">{{ count(g.arrivals) }}</td>
             <td class="t" :title="exact(g.last)">{{ time(g.last) }}</td>
             <td>
@@ -160,6 +166,17 @@ function save() {
 </template>
 
 <style scoped>
+.share {
+  white-space: nowrap;
+}
+.bar {
+  display: inline-block;
+  height: 8px;
+  margin-right: 6px;
+  background: var(--bad);
+  opacity: 0.6;
+  border-radius: 1px;
+}
 .feed {
   width: 220px;
 }

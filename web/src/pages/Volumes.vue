@@ -45,6 +45,8 @@ const nothing = { balance: {} as Volume['balance'], seconds: 0, db_seconds: 0 } 
 const outcomes = ['inserted', 'updated', 'unchanged', 'outdated', 'duplicate', 'rejected', 'withheld'] as const
 const rows = computed(() => outcomes.map((o) => ({ name: o, values: whole.value.map((v) => v.balance[o] ?? 0) })).filter((s) => s.values.some((n) => n > 0)))
 const seconds = computed(() => [{ name: 'database', values: whole.value.map((v) => v.db_seconds) }, { name: 'reading', values: whole.value.map((v) => Math.max(0, v.seconds - v.db_seconds)) }])
+const files = computed(() => [{ name: 'taken', values: whole.value.map((v) => (v.files ?? 0) - (v.refused ?? 0)) }, { name: 'refused', values: whole.value.map((v) => v.refused ?? 0) }])
+const minutes = computed(() => [{ name: 'late', values: whole.value.map((v) => (v.late?.p95 ?? 0) / 60) }])
 const below = (s: number | null) => (s == null ? '–' : `< ${duration(s * 1000)}`)
 const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.value?.currency ?? ''}`)
 </script>
@@ -63,6 +65,12 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
     <template v-if="items.length">
       <h2>Rows</h2>
       <PlotBars :at="whole.map(at)" :series="rows" about="Rows by what became of them" />
+      <h2>Files</h2>
+      <PlotBars :at="whole.map(at)" :series="files" about="Files that were taken and refused" />
+      <template v-if="minutes[0]?.values.some((n) => n > 0)">
+        <h2>Minutes late <small class="quiet">of 95 in a hundred late files, at the most</small></h2>
+        <PlotBars :at="whole.map(at)" :series="minutes" about="How late late files were, in minutes" />
+      </template>
       <h2>Seconds of work</h2>
       <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
     </template>

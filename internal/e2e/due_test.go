@@ -116,6 +116,7 @@ func TestADayOfDeliveries(t *testing.T) {
 	code, _, errOut = s.mullein("deliver", "gauge-readings", own, "--as", "by-hand/GAUGE_K1_20260701T1200.csv")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "lies there already")
+	s.curesAtOnce()
 }
 
 // TestRunWaitNamesWhatIsMissing has a feed whose newest slot is missing.

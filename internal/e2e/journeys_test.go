@@ -43,7 +43,7 @@ func (b *browser) follows(words string) {
 	})()`, words)
 }
 
-// because gives the reason that is asked for.
+// because writes the reason that is asked for.
 func (b *browser) because(words string) {
 	b.t.Helper()
 	b.when(`(() => {

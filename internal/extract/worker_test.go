@@ -523,7 +523,7 @@ func TestARunMakesUpForDays(t *testing.T) {
 		"INSERT INTO river.n SELECT g, now() - interval '40 days' + g * interval '12 hours' FROM generate_series(1, 80) g")
 	w.put("extract: n\nfrom: {table: river.n}\nnew: {day: at}\nfiles: {at: out, name: 'N_{window:%Y%m%d}.csv'}\n")
 	windows := w.ran("n")
-	assert.GreaterOrEqual(t, len(windows), 40)
+	assert.GreaterOrEqual(t, len(windows), 39) // 40 before noon
 	rows := 0
 	for _, line := range windows {
 		rows += int(line.Rows)

@@ -116,30 +116,32 @@ func (i *Inspector) CheckLanding(ctx context.Context, f *feed.Feed) error {
 	return nil
 }
 
-// Deliver puts a file into a feed's landing, whole at once. The folder of a landing that was never there is made: its
-// feed is new, and its first files are handed to it.
+// Deliver puts a file into a feed's landing, whole at once. The folder of a landing that was never there is made, as
+// made reports: its feed is new, and its first files are handed to it.
 func (i *Inspector) Deliver(ctx context.Context, f *feed.Feed, path string, content io.Reader,
-	existing landing.Existing) (landing.Entry, error) {
+	existing landing.Existing) (entry landing.Entry, made bool, err error) {
 	if !fs.ValidPath(path) {
-		return landing.Entry{}, &NotTakenError{path, "is not a plain path below the landing"}
+		return entry, false, &NotTakenError{path, "is not a plain path below the landing"}
 	}
 	if strings.Count(path, "/") > landing.MaxDepth {
-		return landing.Entry{}, &NotTakenError{path,
+		return entry, false, &NotTakenError{path,
 			fmt.Sprintf("lies more than %d folders deep, where the landing is not listed", landing.MaxDepth)}
 	}
 	if taken := f.Landing.Look(path, 1); taken.Why != "" {
-		return landing.Entry{}, &NotTakenError{path, taken.Why}
+		return entry, false, &NotTakenError{path, taken.Why}
 	}
 	folder, err := i.Landing(ctx, f)
 	var away *landing.AwayError
 	if errors.As(err, &away) && !f.Landing.IsFar() {
 		folder, err = i.newLanding(ctx, f, err)
+		made = err == nil
 	}
 	if err != nil {
-		return landing.Entry{}, err
+		return entry, false, err
 	}
 	defer folder.Close()
-	return folder.Deliver(path, content, existing)
+	entry, err = folder.Deliver(path, content, existing)
+	return entry, made, err
 }
 
 // newLanding makes the folder of a landing that was never listed; of another, why is what is wrong.

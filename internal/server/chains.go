@@ -59,7 +59,7 @@ func (c *chain) neighbours() map[string][]string {
 	return out
 }
 
-// number gives the nodes that hang together the same number, and returns how many there are of each.
+// number numbers the chains: nodes that hang together have the same number. It returns how many there are of each.
 func (c *chain) number() map[int]int {
 	next := c.neighbours()
 	sizes := map[int]int{}

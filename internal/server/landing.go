@@ -56,11 +56,13 @@ func (s *Server) deliver(ctx context.Context, in *deliverInput) (*body[api.Deliv
 	if in.Replace {
 		existing = landing.WriteOver
 	}
-	entry, err := s.inspect.Deliver(ctx, f, in.Path, &bounded{in.content, maxDelivered}, existing)
+	entry, made, err := s.inspect.Deliver(ctx, f, in.Path, &bounded{in.content, maxDelivered}, existing)
 	if err != nil {
 		return nil, answer(err)
 	}
-	s.engine.Changed() // the landing may have been made for it
+	if made {
+		s.engine.Changed() // the feed need not wait until its landing is looked for again
+	}
 	return give(api.Delivered{Feed: f.Name, Path: in.Path, Size: entry.Size,
 		Captures: f.Landing.Look(in.Path, max(1, entry.Size)).Captures}, nil)
 }

@@ -111,7 +111,7 @@ func (s *Server) newGatherer(folder string) *gather.Gatherer {
 		Deliver: func(ctx context.Context, name, path string, content io.Reader) error {
 			f, err := s.present(ctx, name)
 			if err == nil {
-				_, err = s.inspect.Deliver(ctx, f, path, content, landing.KeepExisting)
+				_, _, err = s.inspect.Deliver(ctx, f, path, content, landing.KeepExisting)
 			}
 			return err
 		}})

@@ -84,7 +84,8 @@ function ofColumn(doc: Document, c: Column, values: (string | null)[]): Proposal
     const numbers = there.map(Number).filter(Number.isFinite)
     const [least, most] = numbers.reduce(([a, b], n) => [Math.min(a, n), Math.max(b, n)], [Infinity, -Infinity])
     if (numbers.length >= few && !has('minimum') && !has('maximum') && least < most) {
-      const [low, high] = bounds(least, most)
+      const [from, to] = bounds(least, most)
+      const [low, high] = c.type === 'integer' ? [Math.floor(from), Math.ceil(to)] : [from, to]
       out.push({ id: `${c.name} bounds`, what: `${c.name} lies between ${low} and ${high}`, why: `${count(numbers.length)} values lie between ${least} and ${most}`, apply: constrain({ minimum: low, maximum: high }) })
     }
   }

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -83,8 +84,9 @@ func (s *service) curesAtOnce() {
 	assert.GreaterOrEqual(t, cures["excuse"], cures["accept"])
 	status, done := s.cure(p, "accept", "the supplier knows")
 	require.Equal(t, http.StatusOK, status, done)
-	assert.EqualValues(t, cures["accept"], done["done"].(float64)+float64(len(done["left"].([]any))))
-	assert.GreaterOrEqual(t, done["done"], 1.0)
+	assert.EqualValues(t, cures["accept"], done["done"].(float64)+float64(len(done["left"].([]any))), "%v", done["left"])
+	assert.Positive(t, done["done"])
+	s.takenForTheirTimes()
 
 	s.problem("missing", func(now api.Problem) bool { return now.Lasting <= p.Lasting-int64(done["done"].(float64)) })
 	status, done = s.cure(p, "excuse", "the gauge is in the workshop")
@@ -116,6 +118,25 @@ func (s *service) curesAtOnce() {
 	p.ID = 1 << 40
 	status, _ = s.cure(p, "excuse", "x")
 	assert.Equal(t, http.StatusNotFound, status)
+}
+
+// takenForTheirTimes demands that files which were taken for slots are of these slots, as far as their names tell the time.
+func (s *service) takenForTheirTimes() {
+	s.t.Helper()
+	list, err := s.client.Arrivals(s.t.Context(), client.ArrivalQuery{Feed: "gauge-readings", Text: "gauge_k", Most: 1000})
+	require.NoError(s.t, err)
+	for _, a := range list.Items {
+		at, clock, _ := strings.Cut(strings.ToUpper(a.Path), "T")
+		slot, of := a.Captures["slot"].(string)
+		if !of || !strings.HasPrefix(at, "GAUGE_K") {
+			continue
+		}
+		due, err := time.Parse(time.RFC3339, slot)
+		require.NoError(s.t, err)
+		azores, err := time.LoadLocation("Atlantic/Azores")
+		require.NoError(s.t, err)
+		assert.True(s.t, strings.HasPrefix(clock, due.In(azores).Format("1504")), "%s was taken for %s", a.Path, slot)
+	}
 }
 
 // TestRefusedFilesAreCuredAtOnce lets files in that were refused for their rejects, and skips one that cannot be

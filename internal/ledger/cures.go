@@ -55,7 +55,11 @@ const lastingParts = `problem_part t LEFT JOIN arrival a ON t.arrival > 0 AND a.
 func (l *Ledger) CountParts(ctx context.Context, problems []int64) (map[int64]Count, error) {
 	counted := ""
 	for _, v := range []Verb{Release, Redo, Skip, Accept, Excuse} {
-		counted += fmt.Sprintf(", count(*) FILTER (WHERE %s) AS %s", curable[v], string(v))
+		what := "*"
+		if v == Accept { // files, of which one may come close to several slots
+			what = "DISTINCT (t.feed, s.near->0->>'path')"
+		}
+		counted += fmt.Sprintf(", count(%s) FILTER (WHERE %s) AS %s", what, curable[v], string(v))
 	}
 	var rows []Count
 	err := l.with(ctx).Raw("SELECT t.problem, count(*) AS parts, count(DISTINCT t.feed) AS feeds"+counted+" FROM "+lastingParts+

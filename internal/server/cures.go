@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -140,19 +141,24 @@ func (s *Server) cure(ctx context.Context, in *cureInput) (*body[api.Cured], err
 	return give(out, err)
 }
 
-// acceptNearest takes for each of some slots the file whose name comes closest. One that lies nearest to two is taken
-// for the first, and why a slot gets none is said.
+// acceptNearest takes files for those of some slots to which their names come closest: one that comes close to two slots
+// is taken for the nearer, and the other gets none.
 func (s *Server) acceptNearest(ctx context.Context, slots []int64, because string) (api.Cured, error) {
 	out := api.Cured{Left: []string{}}
 	list, err := s.ledger.SlotsByNumber(ctx, slots)
 	if err != nil {
 		return out, err
 	}
+	slots = slices.DeleteFunc(slots, func(id int64) bool { return len(list[id].Near) == 0 })
+	slices.SortStableFunc(slots, func(a, b int64) int { return cmp.Compare(list[a].Near[0].Distance, list[b].Near[0].Distance) })
+	taken := map[[2]string]bool{}
 	for _, id := range slots {
 		slot := list[id]
-		if len(slot.Near) == 0 {
+		file := [2]string{slot.Feed, slot.Near[0].Path}
+		if taken[file] {
 			continue
 		}
+		taken[file] = true
 		f, err := s.present(ctx, slot.Feed)
 		if err == nil {
 			_, err = s.inspect.Accept(ctx, f, slot.Near[0].Path, slot, inspect.RefuseLoaded, callerOf(ctx), because)

@@ -10,6 +10,7 @@ const because = ref('')
 const busy = ref(false)
 
 async function go() {
+  if (busy.value || !because.value.trim()) return // it is done once, however often one clicks
   busy.value = true
   try {
     await props.act(because.value.trim())

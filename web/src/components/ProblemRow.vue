@@ -15,7 +15,18 @@ const message = useMessage()
 const few = 3
 const all = ref(false)
 // Those that a file came close to stand first.
-const parts = computed(() => props.problem.parts.filter((t) => !t.over_at).sort((a, b) => Number(!!b.due?.near.length) - Number(!!a.due?.near.length)))
+const parts = computed(() => props.problem.parts.filter((t) => !t.over_at).sort((a, b) => closest(a) - closest(b)))
+function closest(t: Problem['parts'][number]): number {
+  const near = t.due?.near.map((n) => n.distance) ?? []
+  return near.length ? Math.min(...near) : 1e9
+}
+// A file that comes close to several slots is shown at the nearest.
+const nearest = computed(() => {
+  const out = new Map<string, number>()
+  for (const t of parts.value) for (const n of t.due?.near ?? []) out.set(`${t.feed} ${n.path}`, Math.min(n.distance, out.get(`${t.feed} ${n.path}`) ?? Infinity))
+  return out
+})
+const nearOf = (t: Problem['parts'][number]) => (t.due?.near ?? []).filter((n) => n.distance === nearest.value.get(`${t.feed} ${n.path}`))
 // What the feed file has said of a missing slot, once where it is the same of all.
 const say = computed(() => {
   const all = new Set(parts.value.map((t) => t.due?.say ?? ''))
@@ -55,7 +66,7 @@ const change = computed(() => ['stopped', 'table', 'landing', 'warning'].include
         <template v-if="t.due">
           <router-link :to="pageOf(problem, t)">{{ t.feed }}</router-link> due <DueTime :slot-view="t.due" />, expected <span class="mono">{{ harmless(t.due.expected) }}</span>
           <div v-if="t.due.say && !say" class="say">{{ t.due.say }}</div>
-          <div v-for="n in t.due.near" :key="n.path" class="row near">
+          <div v-for="n in nearOf(t)" :key="n.path" class="row near">
             <span>came close: <span class="mono">{{ harmless(n.path) }}</span> <span class="quiet">({{ harmless(n.why) }})</span></span>
             <AskReason label="Take it" :title="`Take ${n.path} for this slot`" about="It is loaded as if its name were right." :act="accept(t.slot, n.path)" />
           </div>

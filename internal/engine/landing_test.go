@@ -621,18 +621,18 @@ func TestWhichAndDeliver(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, gauges).start()
 	f := h.definition()
-	_, err := h.engine.inspect.Deliver(context.Background(), f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")),
+	_, _, err := h.engine.inspect.Deliver(context.Background(), f, "sub/G_K1_20260701T1200.csv", strings.NewReader(header+row(1, "1")),
 		landing.KeepExisting)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Loaded, h.arrival("sub/G_K1_20260701T1200.csv").State)
-	_, err = h.engine.inspect.Deliver(context.Background(), f, strings.Repeat("deep/", 33)+"G_K1_20260701T1200.csv", strings.NewReader("x"),
+	_, _, err = h.engine.inspect.Deliver(context.Background(), f, strings.Repeat("deep/", 33)+"G_K1_20260701T1200.csv", strings.NewReader("x"),
 		landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies more than 32 folders deep, where the landing is not listed")
-	_, err = h.engine.inspect.Deliver(context.Background(), f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
+	_, _, err = h.engine.inspect.Deliver(context.Background(), f, "sub/G_K1_20260701T1200.csv", strings.NewReader("x"), landing.KeepExisting)
 	assert.ErrorContains(t, err, "lies there already")
 	for path, want := range map[string]string{"wrong.csv": "would not be taken: it does not fit the pattern",
 		"../G_K1_20260701T1200.csv": "is not a plain path"} {
-		_, err = h.engine.inspect.Deliver(context.Background(), f, path, strings.NewReader("x"), landing.KeepExisting)
+		_, _, err = h.engine.inspect.Deliver(context.Background(), f, path, strings.NewReader("x"), landing.KeepExisting)
 		assert.ErrorContains(t, err, want)
 	}
 	h.drop("other.txt", "x")

@@ -65,30 +65,19 @@ async function take(list: File[]) {
   if (!list.length) return
   files.value = list
   problem.value = ''
-  if (existing.value) {
-    await use(list[0]!)
-    return
-  }
-  busy.value = true
-  try {
-    const out = await draftFrom(list, at.value.trim() || 'in')
-    drafts.value = out
-    texts.value = out.feeds.map((f) => f.definition)
-    chosen.value = 0
-    if (!out.feeds.length) problem.value = out.left_out.map((l) => `${l.file}: ${l.why}`).join('\n')
-  } catch (e) {
-    problem.value = (e as Error).message
-  } finally {
-    busy.value = false
-  }
+  if (existing.value) await use(list[0]!)
+  else await propose(() => draftFrom(list, at.value.trim() || 'in'))
 }
 // Feeds are proposed for what lies in the landing folder as well.
 async function readFolder() {
   files.value = []
   problem.value = ''
+  await propose(() => got(api.POST('/api/v1/drafts', { body: { at: at.value.trim(), connection: 'main' } })))
+}
+async function propose(ask: () => Promise<Drafts>) {
   busy.value = true
   try {
-    const out = await got(api.POST('/api/v1/drafts', { body: { at: at.value.trim(), connection: 'main' } }))
+    const out = await ask()
     drafts.value = out
     texts.value = out.feeds.map((f) => f.definition)
     chosen.value = 0

@@ -175,6 +175,9 @@ target: {table: river.level}
 	s.Token = token.Secret
 	status, said := s.cure(p, "release", "x")
 	assert.Equal(t, http.StatusForbidden, status, said)
+	status, said = s.ask("GET", "/targets/river.level/rows", "")
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, said["detail"], "for some feeds only")
 	_, mine = s.ask("GET", "/problems?mine=true", "")
 	assert.Empty(t, mine["items"])
 	s.Token = owner

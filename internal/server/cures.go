@@ -20,7 +20,6 @@ func (s *Server) cureRoutes() {
 	huma.Register(s.api, get("problems", "/problems", "What is wrong, told as one each, the newest first"), s.problems)
 	huma.Register(s.api, do(http.MethodPost, "cure", "/problems/{id}/cure",
 		"Do one thing about all parts of a problem of which it may be done"), s.cure)
-	huma.Register(s.api, get("chains", "/chains", "What comes after what: feeds, tables, rollups and extracts"), s.chains)
 	huma.Register(s.api, get("decisions", "/decisions", "What people decided since a time, the newest first"), s.decisions)
 }
 

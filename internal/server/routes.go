@@ -174,6 +174,7 @@ func (s *Server) targetRoutes() {
 	huma.Register(s.api, do(http.MethodPost, "collapse", "/targets/{table}/collapse",
 		"Leave one row of each key that stands in a table more than once, and make the key"), s.collapse)
 	huma.Register(s.api, get("row", "/targets/{table}/row", "What happened to a row: each load that touched it"), s.row)
+	huma.Register(s.api, get("chains", "/chains", "What comes after what: feeds, tables, rollups and extracts"), s.chains)
 	huma.Register(s.api, get("rollups", "/rollups", "All rollups"), s.rollups)
 	huma.Register(s.api, do(http.MethodPut, "put-rollup", "/rollups/{rollup}", "Create a rollup or change it"),
 		s.putRollup)

@@ -155,7 +155,7 @@ func (t *Teller) pass(ctx context.Context, look, sweep bool) (again, telling boo
 		err = t.summaries(ctx, s)
 	}
 	if err == nil {
-		err = t.send(ctx, s)
+		err = t.send(ctx)
 	}
 	return again, true, err
 }
@@ -520,7 +520,7 @@ type stored struct {
 }
 
 // send begins to send to each outlet for which notices wait.
-func (t *Teller) send(ctx context.Context, s *settings.Settings) error {
+func (t *Teller) send(ctx context.Context) error {
 	waiting, err := t.Ledger.WaitingOutlets(ctx)
 	if err != nil {
 		return err
@@ -533,7 +533,7 @@ func (t *Teller) send(ctx context.Context, s *settings.Settings) error {
 		}
 		t.sending[name] = true
 		t.senders.Go(func() {
-			err := t.sendTo(ctx, s, name)
+			err := t.sendTo(ctx, name)
 			t.mu.Lock()
 			delete(t.sending, name)
 			t.mu.Unlock()
@@ -547,7 +547,7 @@ func (t *Teller) send(ctx context.Context, s *settings.Settings) error {
 
 // sendTo sends to one outlet what waits for it, until it takes nothing: one message that fails
 // does not stand before those of other feeds.
-func (t *Teller) sendTo(ctx context.Context, s *settings.Settings, name string) error {
+func (t *Teller) sendTo(ctx context.Context, name string) error {
 	const atOnce, inARow = 50, 2
 	failed := 0
 	for ctx.Err() == nil {
@@ -556,7 +556,7 @@ func (t *Teller) sendTo(ctx context.Context, s *settings.Settings, name string) 
 			return err
 		}
 		for i := range list {
-			ok, pause, err := t.sendOne(ctx, s, &list[i])
+			ok, pause, err := t.sendOne(ctx, &list[i])
 			if err != nil || ctx.Err() != nil {
 				return err
 			}
@@ -575,10 +575,10 @@ func (t *Teller) sendTo(ctx context.Context, s *settings.Settings, name string) 
 }
 
 // sendOne sends a notice. ok is false where it is tried again after a pause.
-func (t *Teller) sendOne(ctx context.Context, s *settings.Settings, n *ledger.Notice) (ok bool, pause time.Duration,
-	err error) {
+func (t *Teller) sendOne(ctx context.Context, n *ledger.Notice) (ok bool, pause time.Duration, err error) {
 	answer := ""
-	outlet, is := s.Outlets[n.Outlet]
+	// The settings are those after the notice was made: its outlet may be new.
+	outlet, is := t.Settings().Outlets[n.Outlet]
 	if !is {
 		err = fmt.Errorf("there is no outlet %q any more", n.Outlet)
 	} else {

@@ -16,6 +16,7 @@ type Volume struct {
 	Late      Spread     `json:"late" doc:"From when slots were due to the coming of their files, of those that came after it"`
 	Balance   Balance    `json:"balance"`
 	Cost      *float64   `json:"cost" doc:"By the price of the settings; null where they have none"`
+	Supplier  string     `json:"supplier" doc:"Where work is asked for apart by supplier; empty for feeds without one"`
 }
 
 // Spread says below how many seconds shares of files stayed: powers of four; null where there are
@@ -26,7 +27,7 @@ type Spread struct {
 	P99 *float64 `json:"p99"`
 }
 
-// VolumeList is work by spans of time, in order, or by feed, those with the most seconds first.
+// VolumeList is work by spans of time, in order, each perhaps apart by supplier, or by feed, those with the most seconds first.
 type VolumeList struct {
 	Items    []Volume  `json:"items" nullable:"false"`
 	Total    Volume    `json:"total" doc:"Of the whole span"`

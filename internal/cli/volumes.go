@@ -17,7 +17,7 @@ func (c *command) volumes() *cobra.Command {
 	var from, to string
 	cmd := &cobra.Command{Use: "volumes [FEED]", Short: "Work over a span: files, rows, bytes, seconds, and what it cost",
 		Example: "  mullein volumes --from 7d --by day\n  mullein volumes gauge-readings --from 2026-11-01 --by month -o csv\n" +
-			"  mullein volumes --feeds --from 30d",
+			"  mullein volumes --feeds --from 30d\n  mullein volumes --suppliers --by week --from 84d",
 		Args: arguments(0, 1), RunE: c.call(func(ctx context.Context, service *client.Client, args []string) (err error) {
 			if len(args) > 0 {
 				q.Feed = args[0]
@@ -37,9 +37,10 @@ func (c *command) volumes() *cobra.Command {
 		})}
 	cmd.Flags().StringVar(&from, "from", "1d", "from when: a day, a time, or so long ago, such as 7d")
 	cmd.Flags().StringVar(&to, "to", "", "until when; default: now")
-	cmd.Flags().StringVar(&q.By, "by", "hour", "hour, or day or month of UTC; hours are known for 90 days, days for ten years")
+	cmd.Flags().StringVar(&q.By, "by", "hour", "hour, or day, week or month of UTC; hours are known for 90 days, days for ten years")
 	cmd.Flags().StringVar(&q.Supplier, "supplier", "", "only feeds of this supplier")
 	cmd.Flags().BoolVar(&q.Feeds, "feeds", false, "by feed, those with the most seconds of work first")
+	cmd.Flags().BoolVar(&q.Suppliers, "suppliers", false, "each span of time apart by supplier")
 	cmd.Flags().IntVar(&q.Most, "limit", 1000, "how many lines, 1 to 10000")
 	return cmd
 }
@@ -66,7 +67,11 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 		return
 	}
 	first := map[bool]string{false: "FROM", true: "FEED"}[q.Feeds]
-	head := []string{first, "FILES", "REFUSED", "READ", "INSERTED", "UPDATED", "UNCHANGED", "REJECTED", "MB", "SECONDS", "DB", "VISIBLE 95%", "LATE 95%"}
+	head := []string{first}
+	if q.Suppliers && !q.Feeds {
+		head = append(head, "SUPPLIER")
+	}
+	head = append(head, "FILES", "REFUSED", "READ", "INSERTED", "UPDATED", "UNCHANGED", "REJECTED", "MB", "SECONDS", "DB", "VISIBLE 95%", "LATE 95%")
 	if list.Total.Requests > 0 {
 		head = append(head, "REQUESTS")
 	}
@@ -75,9 +80,13 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 	}
 	t := &grid{head: head}
 	add := func(name string, v api.Volume) {
-		cells := []cell{text(name), integer(v.Files), integer(v.Refused), integer(v.Balance.Read), integer(v.Balance.Inserted),
-			integer(v.Balance.Updated), integer(v.Balance.Unchanged), integer(v.Balance.Rejected), decimal(float64(v.Bytes) / 1e6),
-			decimal(v.Seconds), decimal(v.DBSeconds), below(v.Lag.P95), below(v.Late.P95)}
+		cells := []cell{text(name)}
+		if q.Suppliers && !q.Feeds {
+			cells = append(cells, text(v.Supplier))
+		}
+		cells = append(cells, integer(v.Files), integer(v.Refused), integer(v.Balance.Read), integer(v.Balance.Inserted),
+			integer(v.Balance.Updated), integer(v.Balance.Unchanged), integer(v.Balance.Rejected), decimal(float64(v.Bytes)/1e6),
+			decimal(v.Seconds), decimal(v.DBSeconds), below(v.Lag.P95), below(v.Late.P95))
 		if list.Total.Requests > 0 {
 			cells = append(cells, integer(v.Requests))
 		}
@@ -86,7 +95,7 @@ func (c *command) volumeTable(list api.VolumeList, q client.VolumeQuery) {
 		}
 		t.add(cells...)
 	}
-	layout := map[string]string{"hour": "2006-01-02 15:04", "day": time.DateOnly, "month": "2006-01"}[q.By]
+	layout := map[string]string{"hour": "2006-01-02 15:04", "day": time.DateOnly, "week": time.DateOnly, "month": "2006-01"}[q.By]
 	for _, v := range list.Items {
 		name := v.Feed
 		if v.At != nil {

@@ -370,8 +370,12 @@ func (c *command) ledger() *cobra.Command {
 					return
 				}
 				arrivalTable(list.Items).write(c.out)
+				on := "before"
+				if f.Ascending {
+					on = "ascending --after"
+				}
 				if list.Next > 0 {
-					c.say("There are more: --before %d\n", list.Next)
+					c.say("There are more: --%s %d\n", on, list.Next)
 				}
 			})
 		})}
@@ -382,6 +386,8 @@ func (c *command) ledger() *cobra.Command {
 		"one character")
 	cmd.Flags().StringVar(&day, "day", "", "only those noticed on a day, as 2026-07-01")
 	cmd.Flags().Int64Var(&f.Before, "before", 0, "only those before a number")
+	cmd.Flags().BoolVar(&f.Ascending, "ascending", false, "the oldest first")
+	cmd.Flags().Int64Var(&f.After, "after", 0, "only those after a number, with --ascending")
 	cmd.Flags().IntVar(&f.Most, "limit", 50, "how many, 1 to 1000")
 	return cmd
 }

@@ -282,15 +282,16 @@ func (c *Client) BrowsePlace(ctx context.Context, place, folder string, most int
 type VolumeQuery struct {
 	Feed, Supplier string
 	From, To       time.Time
-	By             string // hour, day or month
+	By             string // hour, day, week or month
 	Feeds          bool   // by feed instead of by time
+	Suppliers      bool   // each span of time apart by supplier
 	Most           int
 }
 
 // Volumes returns work and what it cost, by spans of time or by feed.
 func (c *Client) Volumes(ctx context.Context, of VolumeQuery) (api.VolumeList, error) {
 	return get[api.VolumeList](ctx, c, "/volumes", query("feed", of.Feed, "supplier", of.Supplier, "by", of.By, "from",
-		moment(of.From), "to", moment(of.To), "feeds", truth(of.Feeds), "limit", number(int64(of.Most))))
+		moment(of.From), "to", moment(of.To), "feeds", truth(of.Feeds), "suppliers", truth(of.Suppliers), "limit", number(int64(of.Most))))
 }
 
 // Day returns what came and what was due within the last day.
@@ -578,15 +579,16 @@ type ArrivalQuery struct {
 	Needs        bool      // only what needs a person
 	Since, Until time.Time // of their coming; until is not within
 	Before       int64     // the next of the page before
-	Most         int       // on the page, up to 1,000
+	Ascending    bool      // the oldest first; the next page is then asked for with After
+	After        int64
+	Most         int // on the page, up to 1,000
 }
 
-// Arrivals returns a page of arrivals, the newest first.
+// Arrivals returns a page of arrivals, the newest first unless the oldest are asked for.
 func (c *Client) Arrivals(ctx context.Context, f ArrivalQuery) (api.ArrivalList, error) {
 	return get[api.ArrivalList](ctx, c, "/arrivals", query("feed", f.Feed, "state", f.State, "text", f.Text,
 		"run", number(f.Run), "slot", number(f.Slot), "needs", truth(f.Needs), "since", moment(f.Since), "until",
-		moment(f.Until), "before",
-		number(f.Before), "limit", strconv.Itoa(f.Most)))
+		moment(f.Until), "before", number(f.Before), "ascending", truth(f.Ascending), "after", number(f.After), "limit", strconv.Itoa(f.Most)))
 }
 
 // Arrival returns one arrival.

@@ -195,13 +195,16 @@ type Filter struct {
 	Until   time.Time // noticed before
 	Before  int64     // number; the page goes on below it
 	Most    int       // 1 to 1000
+	// Ascending asks for the oldest first; the page goes on above After, and Before says nothing.
+	Ascending bool
+	After     int64
 }
 
 // searched is how many arrivals one page looks through for a text, so that a
 // text that is nowhere does not take for ever in a ledger of millions.
 const searched = 100_000
 
-// Arrivals returns a page of arrivals, the newest first. next is where the page
+// Arrivals returns a page of arrivals, the newest first unless the oldest are asked for. next is where the page
 // after it begins, 0 when there is none. A page that looks for a text may be
 // shorter than asked, even empty, and have a next one all the same.
 func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next int64, err error) {
@@ -231,21 +234,29 @@ func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next i
 		q = q.Where("noticed_at < ?", f.Until)
 	}
 	if f.Text != "" {
-		if f.Before == 0 {
-			if err := l.with(ctx).Model(&Arrival{}).Select("coalesce(max(id), 0) + 1").Scan(&f.Before).Error; err != nil {
-				return nil, 0, err
-			}
+		var newest int64
+		if err := l.with(ctx).Model(&Arrival{}).Select("coalesce(max(id), 0)").Scan(&newest).Error; err != nil {
+			return nil, 0, err
 		}
-		if low := f.Before - searched; low > 0 {
+		if f.Before == 0 {
+			f.Before = newest + 1
+		}
+		if high := f.After + searched; f.Ascending && high < newest {
+			q, next = q.Where("id <= ?", high), high
+		}
+		if low := f.Before - searched; !f.Ascending && low > 0 {
 			q, next = q.Where("id >= ?", low), low
 		}
 		q = q.Where("path LIKE ?", like(f.Text))
 	}
-	if f.Before > 0 {
+	order := "id DESC"
+	if f.Ascending {
+		q, order = q.Where("id > ?", f.After), "id"
+	} else if f.Before > 0 {
 		q = q.Where("id < ?", f.Before)
 	}
 	list = []Arrival{}
-	err = q.Order("id DESC").Limit(f.Most + 1).Find(&list).Error
+	err = q.Order(order).Limit(f.Most + 1).Find(&list).Error
 	if len(list) > f.Most {
 		list, next = list[:f.Most], list[f.Most-1].ID
 	}

@@ -17,6 +17,7 @@ import (
 type Volume struct {
 	At            time.Time       // where the span begins; the zero time for all of it
 	Feed          string          // "" for all
+	Supplier      string          // where work is asked for apart by supplier
 	Files         int64           // loaded
 	Refused       int64           // files
 	Bytes         int64           // of the files that were loaded
@@ -125,9 +126,10 @@ type VolumeQuery struct {
 	From, To time.Time
 	Feed     string // "" for all
 	Supplier string // "" for all
-	By       string // hour, or day or month of UTC; "" for the span as a whole
-	PerFeed  bool   // apart by feed, those with the most seconds of work first
+	By       string // hour, or day, week or month of UTC; "" for the span as a whole
 	Most     int
+	// Work apart by feed, or by supplier: those with the most seconds of work first, or each span of time in turn.
+	PerFeed, PerSupplier bool
 }
 
 // hoursKept is how long work is known by the hour; then by the day.
@@ -136,19 +138,26 @@ const hoursKept = 90 * 24 * time.Hour
 // Volumes returns the work of a span, in order of time, or by feed. Days that are over are taken
 // from their sums, save where hours are asked for.
 func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
-	feed, at, order := "''", "NULL::timestamptz", "at"
-	if q.PerFeed {
+	feed, supplier, at, order, suppliers := "''", "''", "NULL::timestamptz", "at", ""
+	switch {
+	case q.PerFeed:
 		feed, order = "feed", "seconds DESC, feed"
+	case q.PerSupplier:
+		supplier, order = "coalesce(f.supplier, '')", "seconds DESC, supplier"
+		suppliers = " LEFT JOIN (SELECT name, supplier FROM feed) f ON f.name = v.feed"
 	}
 	if q.By != "" {
 		at = "date_trunc(@by, hour, 'UTC')"
+		if q.PerSupplier {
+			order = "at, supplier"
+		}
 	}
 	narrowed := q.Feed != "" || q.Supplier != ""
 	only, days := "true", "feed = ''"
 	if narrowed {
 		only = "(@feed = '' OR feed = @feed) AND (@supplier = '' OR feed IN (SELECT name FROM feed WHERE supplier = @supplier))"
 	}
-	if narrowed || q.PerFeed {
+	if narrowed || q.PerFeed || q.PerSupplier {
 		days = "feed <> '' AND " + only
 	}
 	sums, list := make([]string, len(summed)), strings.Join(summed, ", ")
@@ -177,7 +186,7 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 			if err != nil {
 				return nil, err
 			}
-			if q.By != "day" && begin.Before(end) {
+			if (q.By == "" || q.By == "month") && begin.Before(end) {
 				named["begin"], named["end"] = begin, end
 				from += whole + " AND day >= @first AND day < @begin UNION ALL " + whole + " AND day >= @end AND day < @last UNION ALL " +
 					"SELECT feed, month, " + list + " FROM volume_month WHERE month >= @begin AND month < @end AND " + days
@@ -192,8 +201,8 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 		balance.Balance
 		Lag, Late string
 	}
-	err := l.with(ctx).Raw("SELECT "+at+" AS at, "+feed+" AS feed, "+strings.Join(sums, ", ")+" FROM ("+from+
-		") v GROUP BY 1, 2 HAVING count(*) > 0 ORDER BY "+order+" LIMIT @most", named).Scan(&rows).Error
+	err := l.with(ctx).Raw("SELECT "+at+" AS at, "+feed+" AS feed, "+supplier+" AS supplier, "+strings.Join(sums, ", ")+
+		" FROM ("+from+") v"+suppliers+" GROUP BY 1, 2, 3 HAVING count(*) > 0 ORDER BY "+order+" LIMIT @most", named).Scan(&rows).Error
 	out := make([]Volume, 0, len(rows))
 	for i := range rows {
 		v := rows[i].Volume

@@ -28,6 +28,7 @@ func done(t *testing.T, l *Ledger, path string, state State, b balance.Balance, 
 func TestVolumes(t *testing.T) {
 	t.Parallel()
 	l := open(t)
+	require.NoError(t, l.with(ctx).Exec("UPDATE feed SET supplier = 'Upper Catchment Office'").Error)
 	for i := range 10 {
 		done(t, l, fmt.Sprintf("a%d.csv", i), Loaded, balance.Balance{Read: 10, Inserted: 6, Updated: 3, Rejected: 1},
 			time.Duration(i)*10*time.Second+time.Second/2)
@@ -50,7 +51,7 @@ func TestVolumes(t *testing.T) {
 	assert.Equal(t, 256.0, most)
 	_, ok = v.Late.Percentile(0.5)
 	assert.False(t, ok, "no slot was due")
-	for _, by := range []string{"hour", "day", "month"} {
+	for _, by := range []string{"hour", "day", "week", "month"} {
 		list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by,
 			Most: 10})
 		require.NoError(t, err)
@@ -64,6 +65,13 @@ func TestVolumes(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "gauges", list[0].Feed)
+	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerSupplier: true, By: "week", Most: 10})
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	for _, v := range list {
+		assert.Equal(t, "Upper Catchment Office", v.Supplier)
+		assert.Equal(t, time.Monday, v.At.UTC().Weekday())
+	}
 	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Feed: "other", Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list)
@@ -127,7 +135,8 @@ func TestSumsOfDaysAndMonthsAreThoseOfTheHours(t *testing.T) {
 	for range 60 {
 		from := now.Add(-time.Duration(random.IntN(500)) * 24 * time.Hour).Truncate(24 * time.Hour)
 		to := from.AddDate(0, 0, random.IntN(400))
-		q := VolumeQuery{From: from, To: to, PerFeed: random.IntN(2) == 0, By: []string{"", "day", "month"}[random.IntN(3)], Most: 100_000}
+		q := VolumeQuery{From: from, To: to, PerFeed: random.IntN(2) == 0, By: []string{"", "day", "week", "month"}[random.IntN(4)], Most: 100_000}
+		q.PerSupplier = !q.PerFeed && random.IntN(2) == 0
 		if random.IntN(3) == 0 {
 			q.Feed = "f1"
 		}

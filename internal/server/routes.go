@@ -143,7 +143,7 @@ func (s *Server) arrivalRoutes() {
 		"Redo, skip, hold or release arrivals, with a reason"), s.decide)
 	huma.Register(s.api, get("arrival-decisions", "/arrivals/{id}/decisions", "What people decided about an arrival"),
 		s.arrivalDecisions)
-	huma.Register(s.api, get("arrivals", "/arrivals", "Arrivals, the newest first"), s.arrivals)
+	huma.Register(s.api, get("arrivals", "/arrivals", "Arrivals, the newest first unless the oldest are asked for"), s.arrivals)
 	huma.Register(s.api, get("arrival", "/arrivals/{id}", "One arrival"), s.arrival)
 	huma.Register(s.api, get("arrival-rejects", "/arrivals/{id}/rejects",
 		"Rejects of an arrival, in the order of its file"), s.arrivalRejects)
@@ -834,12 +834,15 @@ type arrivalsInput struct {
 	Since  time.Time    `query:"since" doc:"Noticed since"`
 	Until  time.Time    `query:"until" doc:"Noticed before"`
 	Before int64        `query:"before" minimum:"0"`
+	// The oldest first is asked for apart, since 0 is where that begins.
+	Ascending bool  `query:"ascending" doc:"The oldest first; the next page is asked for with after, and not before"`
+	After     int64 `query:"after" minimum:"0"`
 }
 
 func (s *Server) arrivals(ctx context.Context, in *arrivalsInput) (*body[api.ArrivalList], error) {
 	list, next, err := s.ledger.Arrivals(ctx, ledger.Filter{Feed: in.Feed, State: in.State, Text: in.Text,
 		Run: in.Run, Slot: in.Slot, Needs: in.Needs, Since: in.Since, Until: in.Until, Before: in.Before,
-		Most: in.Most})
+		Ascending: in.Ascending, After: in.After, Most: in.Most})
 	return give(api.ArrivalList{Items: each(list, arrivalOf), Next: next}, err)
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 func (s *Server) volumeRoutes() {
-	huma.Register(s.api, get("volumes", "/volumes", "Work and what it cost, by spans of time or by feed"), s.volumes)
+	huma.Register(s.api, get("volumes", "/volumes", "Work and what it cost, by spans of time, by feed, or by supplier"), s.volumes)
 }
 
 func (s *Server) volumes(ctx context.Context, in *struct {
@@ -20,8 +20,9 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	Supplier string    `query:"supplier" maxLength:"1000"`
 	From     time.Time `query:"from" doc:"Default: a day before to"`
 	To       time.Time `query:"to" doc:"Default: now"`
-	By       string    `query:"by" enum:"hour,day,month" default:"hour" doc:"Hours are known for 90 days, days and months of UTC for ten years"`
+	By       string    `query:"by" enum:"hour,day,week,month" default:"hour" doc:"Hours are known for 90 days, days, weeks and months of UTC for ten years"`
 	Feeds    bool      `query:"feeds" doc:"By feed instead of by time"`
+	Each     bool      `query:"suppliers" doc:"Each span of time apart by supplier"`
 	Most     int       `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
 }) (*body[api.VolumeList], error) {
 	if in.To.IsZero() {
@@ -30,15 +31,15 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	if in.From.IsZero() {
 		in.From = in.To.Add(-24 * time.Hour)
 	}
-	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, Most: in.Most}
+	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, PerSupplier: in.Each, Most: in.Most}
 	if in.Feeds {
-		q.By, q.PerFeed = "", true
+		q.By, q.PerFeed, q.PerSupplier = "", true, false
 	}
 	list, err := s.ledger.Volumes(ctx, q)
 	if err != nil {
 		return nil, answer(err)
 	}
-	q.By, q.PerFeed, q.Most = "", false, 1
+	q.By, q.PerFeed, q.PerSupplier, q.Most = "", false, false, 1
 	total, err := s.ledger.Volumes(ctx, q)
 	if err != nil {
 		return nil, answer(err)
@@ -55,7 +56,7 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 }
 
 func volumeOf(v *ledger.Volume, price settings.Price) api.Volume {
-	out := api.Volume{Feed: v.Feed, Files: v.Files, Refused: v.Refused, Bytes: v.Bytes, Seconds: v.Seconds, DBSeconds: v.DBSeconds, Requests: v.Requests,
+	out := api.Volume{Feed: v.Feed, Supplier: v.Supplier, Files: v.Files, Refused: v.Refused, Bytes: v.Bytes, Seconds: v.Seconds, DBSeconds: v.DBSeconds, Requests: v.Requests,
 		Balance: api.Balance(v.Balance), Lag: spreadOf(&v.Lag), Late: spreadOf(&v.Late)}
 	if !v.At.IsZero() {
 		out.At = &v.At

@@ -14,7 +14,7 @@ function textOf(td: HTMLTableCellElement): string {
   return text === '–' ? '' : text
 }
 
-/** The rows of a table as they are seen, as CSV with a head. */
+/** The rows of a table as they are seen, as CSV with a head; columns that are hidden are left out. */
 export function csvOf(table: HTMLTableElement): string {
-  return [...table.rows].map((r) => [...r.cells].map((c) => cell(textOf(c))).join(',') + '\r\n').join('')
+  return [...table.rows].map((r) => [...r.cells].filter((c) => getComputedStyle(c).display !== 'none').map((c) => cell(textOf(c))).join(',') + '\r\n').join('')
 }

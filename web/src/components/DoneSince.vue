@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { api, got } from '../api/client'
 import { count, exact, harmless, time } from '../format'
+import GridTable from './GridTable.vue'
 
 // What people decided since one looked last: what one of them did to many files at once is one line.
 const key = 'mullein-looked'
@@ -48,8 +49,10 @@ const of = (d: Done) => (d.what === 'rebuild' ? [...d.feeds].join(', ') : `${cou
 
 <template>
   <section v-if="done.length" class="panel">
-    <h2 :title="exact(since)">Done since you looked last, {{ time(since) }}</h2>
-    <table class="grid">
+    <GridTable name="done-since">
+      <template #head>
+        <h2 :title="exact(since)">Done since you looked last, {{ time(since) }}</h2>
+      </template>
       <tbody>
         <tr v-for="d in done.slice(0, few)" :key="d.id">
           <td class="t" :title="exact(d.at)">{{ time(d.at) }}</td>
@@ -59,7 +62,7 @@ const of = (d: Done) => (d.what === 'rebuild' ? [...d.feeds].join(', ') : `${cou
           <td class="path quiet">{{ harmless(d.because) }}</td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
     <p v-if="done.length > few" class="quiet">and {{ done.length - few }} more</p>
   </section>
 </template>

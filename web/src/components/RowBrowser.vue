@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import { useInfiniteQuery } from '@tanstack/vue-query'
-import { NButton, NInput, NPopselect, NSelect } from 'naive-ui'
+import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Rows } from '../api/client'
 import RowTable from './RowTable.vue'
-import SaveTable from './SaveTable.vue'
 
 // Rows of a table, by key, and those only that one looks for. What is looked for stands in the address.
 const props = defineProps<{ table: string; columns: string[] }>()
@@ -25,17 +24,8 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
 })
 const rows = computed<Rows | undefined>(() => {
   const pages = data.value?.pages
-  return pages?.[0] && onlySeen({ ...pages[0], rows: pages.flatMap((p) => p.rows) })
+  return pages?.[0] && { ...pages[0], rows: pages.flatMap((p) => p.rows) }
 })
-// The columns that are seen; those of the key always are, since they lead to the row.
-const seen = computed({
-  get: () => (route.query.columns ? String(route.query.columns).split(',') : props.columns),
-  set: (list: string[]) => go({ columns: list.length && list.length < props.columns.length ? list.join(',') : undefined }),
-})
-function onlySeen(r: Rows): Rows {
-  const at = (r.columns ?? []).flatMap((c, i) => (seen.value.includes(c) || r.key.includes(c) ? [i] : []))
-  return { ...r, columns: at.map((i) => r.columns?.[i] ?? ''), rows: r.rows.map((row) => at.map((i) => row?.[i])) }
-}
 
 const ways = ['=', '!=', '<', '<=', '>', '>=', 'contains', 'empty', 'filled'].map((w) => ({ value: w, label: w }))
 const column = ref<string>()
@@ -63,10 +53,6 @@ const drop = (w: string) => go({ where: where.value.filter((o) => o !== w) })
       <n-input v-if="!bare" v-model:value="value" size="small" class="value" placeholder="Value" :input-props="{ 'aria-label': 'Value' }" />
       <n-button size="small" attr-type="submit">Look for</n-button>
       <n-button size="small" quaternary @click="go({ order: ascending ? undefined : 'ascending' })">{{ ascending ? 'Smallest keys first' : 'Greatest keys first' }}</n-button>
-      <n-popselect v-model:value="seen" multiple scrollable trigger="click" :options="columns.map((c) => ({ value: c, label: c }))">
-        <n-button size="small" quaternary>Columns</n-button>
-      </n-popselect>
-      <SaveTable :name="table" />
     </form>
     <p v-if="where.length" class="row asked">
       <button v-for="w in where" :key="w" type="button" class="chip" :aria-label="`Without ${w}`" @click="drop(w)">{{ w }} ×</button>

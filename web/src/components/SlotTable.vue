@@ -3,6 +3,7 @@ import { api, got, type Slot } from '../api/client'
 import { harmless, time } from '../format'
 import AskReason from './AskReason.vue'
 import DueTime from './DueTime.vue'
+import GridTable from './GridTable.vue'
 import StateMark from './StateMark.vue'
 
 // What was expected and did not come as it should, with what came close.
@@ -14,7 +15,10 @@ const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id
 </script>
 
 <template>
-  <table class="grid">
+  <GridTable name="slots">
+    <thead>
+      <tr><th>State</th><th v-if="!plain">Feed</th><th>Due</th><th>What came of it</th><th><span class="unseen">To do</span></th></tr>
+    </thead>
     <tbody>
       <tr v-for="s in slots" :key="s.id">
         <td>
@@ -24,7 +28,7 @@ const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id
         <td v-if="!plain" class="t">
           <router-link :to="`/due?feed=${s.feed}`">{{ s.feed }}</router-link>
         </td>
-        <td class="t">due <DueTime :slot-view="s" /></td>
+        <td class="t"><DueTime :slot-view="s" /></td>
         <td class="path">
           <template v-if="s.complete_at">came {{ time(s.complete_at) }}</template>
           <template v-else-if="s.state === 'refused'">what came was refused: <router-link :to="`/ledger?feed=${s.feed}&state=refused`">see why</router-link></template>
@@ -41,7 +45,7 @@ const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id
         <td class="n"><AskReason v-if="open(s)" label="Excuse" title="This slot need not be filled" :act="excuse(s)" /></td>
       </tr>
     </tbody>
-  </table>
+  </GridTable>
 </template>
 
 <style scoped>

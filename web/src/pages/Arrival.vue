@@ -6,6 +6,7 @@ import { api, got, type State, type Verb } from '../api/client'
 import AskReason from '../components/AskReason.vue'
 import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
+import GridTable from '../components/GridTable.vue'
 import RejectTable from '../components/RejectTable.vue'
 import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
@@ -136,8 +137,10 @@ const steps = computed(() => {
       <CheckResults :results="checks.items" :feed="a.feed" />
     </section>
     <section v-if="decisions?.items.length" class="panel">
-      <h2>What people decided</h2>
-      <table class="grid">
+      <GridTable name="decisions">
+        <template #head>
+          <h2>What people decided</h2>
+        </template>
         <tbody>
           <tr v-for="d in decisions.items" :key="d.id">
             <td class="t" :title="exact(d.at)">{{ time(d.at) }}</td>
@@ -146,7 +149,7 @@ const steps = computed(() => {
             <td>{{ d.because }}</td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
     <section v-if="a.balance.rejected" class="panel">
       <h2>{{ count(a.balance.rejected) }} rejected {{ a.balance.rejected === 1 ? 'row' : 'rows' }}</h2>

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got } from '../api/client'
 import CheckMark from '../components/CheckMark.vue'
+import GridTable from '../components/GridTable.vue'
 import { count, exact, time } from '../format'
 
 // One check of a feed: what it saw in load after load.
@@ -60,20 +61,21 @@ const shown = (v: number) => (Number.isInteger(v) ? count(v) : v.toPrecision(4))
         </router-link>
       </svg>
     </div>
-    <div class="scroll">
-      <table class="grid">
-        <tbody>
-          <tr v-for="r in history?.items.slice(0, 50)" :key="r.id">
-            <td class="t" :title="exact(r.at)">{{ time(r.at) }}</td>
-            <td class="t"><CheckMark :held="r.held" :otherwise="r.else" /></td>
-            <td class="t">
-              <router-link :to="`/arrivals/${r.arrival}`">arrival {{ r.arrival }}</router-link>
-            </td>
-            <td class="path">{{ r.saw }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <GridTable name="check">
+      <thead>
+        <tr><th>At</th><th>It held</th><th>File</th><th>It saw</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in history?.items.slice(0, 50)" :key="r.id">
+          <td class="t" :title="exact(r.at)">{{ time(r.at) }}</td>
+          <td class="t"><CheckMark :held="r.held" :otherwise="r.else" /></td>
+          <td class="t">
+            <router-link :to="`/arrivals/${r.arrival}`">arrival {{ r.arrival }}</router-link>
+          </td>
+          <td class="path">{{ r.saw }}</td>
+        </tr>
+      </tbody>
+    </GridTable>
   </section>
 </template>
 

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import AskReason from '../components/AskReason.vue'
 import BalanceBar from '../components/BalanceBar.vue'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { api, got } from '../api/client'
 import type { components } from '../api/schema'
@@ -104,7 +105,7 @@ const took = (w: Window) => (w.finished_at ? duration(Date.parse(w.finished_at) 
   <section class="panel">
     <h2>Windows</h2>
     <p v-if="windows && !windows.items.length" class="nothing">No run yet.</p>
-    <table v-if="windows?.items.length" class="grid">
+    <GridTable v-if="windows?.items.length" name="windows">
       <thead>
         <tr><th class="n">Run</th><th>State</th><th>Began</th><th>Window</th><th class="n">Source</th><th class="n">Files</th><th class="n">Size</th><th>Took</th><th>Where the rows went</th><th><span class="unseen">To do</span></th></tr>
       </thead>
@@ -131,7 +132,7 @@ const took = (w: Window) => (w.finished_at ? duration(Date.parse(w.finished_at) 
           <td><AskReason v-if="w.state === 'done' && extract?.by" label="Back to here" :title="`Back to where run ${w.run} began`" :about="`All rows since ${w.mark_before || 'the beginning'} are written again.`" :act="setBack(w.run)" /></td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
     <n-button v-if="windows?.next && most < 1000" size="small" @click="most = Math.min(1000, most * 4)">Show older ones</n-button>
   </section>
   <section v-if="extract" class="panel">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { NButton, useMessage } from 'naive-ui'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { api, got } from '../api/client'
 import { count, exact, harmless, time } from '../format'
@@ -26,7 +27,7 @@ async function run(name: string) {
     <p v-if="data && !data.items.length" class="nothing">
       None. An extract writes rows of a database as files into a landing, from where feeds take them: <code>mullein extract put FILE</code> makes one.
     </p>
-    <table v-if="data?.items.length" class="grid">
+    <GridTable v-if="data?.items.length" name="extracts">
       <thead>
         <tr><th>Extract</th><th>State</th><th>From</th><th>To</th><th>Mark</th><th class="n">Last rows</th><th>Last run</th><th>Next</th><th><span class="unseen">To do</span></th></tr>
       </thead>
@@ -56,7 +57,7 @@ async function run(name: string) {
           </tr>
         </template>
       </tbody>
-    </table>
+    </GridTable>
   </section>
 </template>
 

@@ -152,7 +152,7 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
     <section class="panel">
       <n-tabs v-model:value="tab" size="small" animated>
         <n-tab-pane name="ledger" tab="Ledger">
-          <ArrivalTable v-if="arrivals?.items.length" :arrivals="arrivals.items" />
+          <ArrivalTable v-if="arrivals?.items.length" name="ledger" :arrivals="arrivals.items" />
           <p v-else class="nothing">Nothing has arrived in {{ feed.landing }} yet.</p>
         </n-tab-pane>
         <n-tab-pane name="landing" tab="Landing">

@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import FirstFeed from '../components/FirstFeed.vue'
-import SaveTable from '../components/SaveTable.vue'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
 
@@ -44,7 +44,6 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
         <span v-if="data" class="quiet">{{ count(total) }} {{ total === 1 ? 'feed' : 'feeds' }}</span>
       </div>
       <div class="row">
-        <SaveTable name="feeds" />
         <router-link to="/rehearsal">Rehearse a feed file</router-link>
         <router-link to="/new-feed" class="button">New feed</router-link>
       </div>
@@ -52,7 +51,7 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !feeds.length && (text || wrong)" class="nothing">No such feed.</p>
     <FirstFeed v-else-if="data && !feeds.length" />
-    <table v-if="feeds.length" class="grid">
+    <GridTable v-if="feeds.length" name="feeds">
       <thead>
         <tr>
           <th>Feed</th>
@@ -95,7 +94,7 @@ const total = computed(() => data.value?.pages[0]?.total ?? 0)
           </td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
     <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">{{ count(total - feeds.length) }} more</n-button>
   </section>
 </template>

@@ -6,7 +6,6 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type State } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
 import FeedPick from '../components/FeedPick.vue'
-import SaveTable from '../components/SaveTable.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -22,6 +21,8 @@ const feed = filter('feed')
 const state = filter('state')
 const text = filter('text')
 const day = filter('day')
+const order = filter('order')
+const ascending = computed(() => order.value === 'ascending')
 const span = computed(() => {
   if (!day.value) return {}
   const begin = new Date(`${day.value}T00:00`)
@@ -31,12 +32,12 @@ const span = computed(() => {
 })
 
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
-  queryKey: ['arrivals', feed, state, text, day],
+  queryKey: ['arrivals', feed, state, text, day, ascending],
   initialPageParam: 0,
   queryFn: ({ pageParam }) =>
     got(
       api.GET('/api/v1/arrivals', {
-        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, before: pageParam || undefined, limit: 100 } },
+        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: 100 } },
       }),
     ),
   getNextPageParam: (last) => last.next || undefined,
@@ -52,12 +53,11 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
       <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
       <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />
-      <SaveTable name="ledger" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
-    <ArrivalTable v-if="arrivals.length" :arrivals="arrivals" :feed="!feed" />
-    <p v-else-if="data" class="nothing">{{ hasNextPage ? 'None among the newest; look further back.' : feed || state || text || day ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
-    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
+    <ArrivalTable v-if="arrivals.length" name="ledger" :arrivals="arrivals" :feed="!feed" :ascending="ascending" @turn="order = ascending ? null : 'ascending'" />
+    <p v-else-if="data" class="nothing">{{ hasNextPage ? 'None among those; look further.' : feed || state || text || day ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
+    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">{{ ascending ? 'Newer' : 'Older' }}</n-button>
   </section>
 </template>
 

@@ -4,6 +4,7 @@ import { NButton, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got, type Notice, type Problem } from '../api/client'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, exact, harmless, since, time } from '../format'
 
@@ -50,7 +51,7 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
     <h1>What is wrong</h1>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="problems && !problems.items.length" class="nothing">Nothing is. What comes up stands here, told as one where it has one cause.</p>
-    <table v-if="list.length" class="grid">
+    <GridTable v-if="list.length" name="problems">
       <thead>
         <tr>
           <th>What</th>
@@ -72,12 +73,12 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
           </td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
   <section class="panel">
     <h2>Outlets</h2>
     <p v-if="outlets && !outlets.items.length" class="nothing">None, so nobody is told. Name one under <code>outlets</code> in <code>mullein.yaml</code>, and say in <code>tell</code> who hears of what.</p>
-    <table v-if="outlets?.items.length" class="grid">
+    <GridTable v-if="outlets?.items.length" name="outlets">
       <thead>
         <tr>
           <th>Outlet</th>
@@ -100,12 +101,12 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
           <td><n-button size="tiny" @click="test(o.outlet)">Test</n-button></td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
   <section class="panel">
     <h2>Notices</h2>
     <p v-if="data && !notices.length" class="nothing">None was sent yet.</p>
-    <table v-if="notices.length" class="grid">
+    <GridTable v-if="notices.length" name="notices">
       <thead>
         <tr>
           <th class="n">Notice</th>
@@ -137,7 +138,7 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
           </tr>
         </template>
       </tbody>
-    </table>
+    </GridTable>
     <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
   </section>
 </template>

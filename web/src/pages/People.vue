@@ -6,6 +6,7 @@ import { api, got } from '../api/client'
 import { count, exact, harmless, time } from '../format'
 import { queries } from '../live'
 import { signedIn } from '../session'
+import GridTable from '../components/GridTable.vue'
 
 // Who may do what here, and what was done. Those who may not know it see themselves only.
 const message = useMessage()
@@ -75,7 +76,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
       <h2>Who may sign in</h2>
       <p v-if="error" role="alert">{{ error.message }}</p>
       <p v-if="users && !users.items.length" class="nothing">Nobody has a name of their own yet; all use the owner's. Make one below.</p>
-      <table v-if="users?.items.length" class="grid">
+      <GridTable v-if="users?.items.length" name="users">
         <thead>
           <tr><th>User</th><th>Signs in by</th><th>May</th><th>Since</th><th>Last used</th><th class="n">Sessions</th><th><span class="unseen">End it</span></th></tr>
         </thead>
@@ -90,7 +91,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
             <td class="row"><n-button v-if="u.by === 'password'" size="tiny" @click="edit(u)">Change</n-button><n-button size="tiny" @click="removeUser(u.name)">End</n-button></td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
       <form class="row new" @submit.prevent="putUser">
         <n-input v-model:value="wanted.name" size="small" placeholder="Name" :input-props="{ 'aria-label': 'Name', autocomplete: 'off' }" />
         <n-select v-model:value="wanted.role" size="small" :options="roles" aria-label="Role" class="role" />
@@ -104,7 +105,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
     <section class="panel">
       <h2>Tokens</h2>
       <p v-if="secret" class="mono secret" role="status">{{ secret }}</p>
-      <table v-if="tokens?.items.length" class="grid">
+      <GridTable v-if="tokens?.items.length" name="tokens">
         <thead>
           <tr><th class="n">Token</th><th>Name</th><th>May</th><th>Since</th><th>Until</th><th>Last used</th><th class="n">Sessions</th><th><span class="unseen">End it</span></th></tr>
         </thead>
@@ -120,12 +121,12 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
             <td><n-button size="tiny" @click="endToken(t.id)">End</n-button></td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
     <section class="panel">
       <h2>What was done</h2>
       <p v-if="acts && !acts.items.length" class="nothing">Nothing yet. Whatever changes something is kept here, also what was refused.</p>
-      <table v-if="acts?.items.length" class="grid">
+      <GridTable v-if="acts?.items.length" name="acts">
         <thead>
           <tr><th>At</th><th>By</th><th>From</th><th>What</th><th>Of</th><th>Because</th><th>Before</th><th>After</th></tr>
         </thead>
@@ -141,7 +142,7 @@ const may = (r: { role: string; feeds: string[]; data: boolean }) => `${r.role}$
             <td>{{ harmless(a.after) }}</td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
   </template>
 </template>

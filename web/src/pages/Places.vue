@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { api, got } from '../api/client'
 import type { components } from '../api/schema'
@@ -49,7 +50,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
     <h1>Places</h1>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !data.items.length" class="nothing">None: all landings are folders of this machine. Name one under <code>places</code> in <code>mullein.yaml</code>: an SFTP or FTP server, a bucket, or files by HTTP.</p>
-    <table v-if="data?.items.length" class="grid">
+    <GridTable v-if="data?.items.length" name="places">
       <thead>
         <tr><th>Place</th><th>Address</th><th>User</th><th class="n">Feeds</th><th class="n" title="That this service made since it began">Requests</th><th>Credential ends</th><th>How it is</th><th><span class="unseen">To do</span></th></tr>
       </thead>
@@ -77,11 +78,13 @@ const { data: files, error: unlisted, isFetching } = useQuery({
           </tr>
         </template>
       </tbody>
-    </table>
+    </GridTable>
   </section>
   <section v-if="queues?.items.length" class="panel">
-    <h2>Queues</h2>
-    <table class="grid">
+    <GridTable name="queues">
+      <template #head>
+        <h2>Queues</h2>
+      </template>
       <thead>
         <tr><th>Queue</th><th>Address</th><th class="n" title="That came to this service since it began">Messages</th><th class="n" title="Of nothing that is known">Unknown</th><th>Last</th><th>How it is</th></tr>
       </thead>
@@ -95,7 +98,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
           <td class="what"><template v-if="q.problem"><StateMark state="failed" bare /> {{ harmless(q.problem) }}</template><span v-else class="quiet">read</span></td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
   <section v-if="browsed.length" class="panel">
     <h2>What lies there</h2>
@@ -106,7 +109,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
     </form>
     <p v-if="unlisted" role="alert">{{ unlisted.message }}</p>
     <p v-else-if="files && !files.items.length" class="nothing">No files there.</p>
-    <table v-if="files?.items.length" class="grid">
+    <GridTable v-if="files?.items.length" name="lies-there">
       <thead>
         <tr><th>File</th><th class="n">Size</th><th>Modified</th><th><span class="unseen">To do</span></th></tr>
       </thead>
@@ -118,7 +121,7 @@ const { data: files, error: unlisted, isFetching } = useQuery({
           <td>{{ harmless(f.problem) }}</td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
     <p v-if="files?.more" class="quiet">These are {{ most }} of more; a folder narrows them.</p>
   </section>
 </template>

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got, type Recalled } from '../api/client'
 import AskReason from '../components/AskReason.vue'
+import GridTable from '../components/GridTable.vue'
 import RowChange from '../components/RowChange.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, harmless } from '../format'
@@ -62,8 +63,10 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
     </div>
   </section>
   <section v-if="r?.outcome?.samples.length" class="panel">
-    <h2>Some of the rows</h2>
-    <table class="grid">
+    <GridTable name="recalled-rows">
+      <template #head>
+        <h2>Some of the rows</h2>
+      </template>
       <thead>
         <tr><th>What</th><th>{{ r.key.join(', ') || 'Row' }}</th><th>Before and after</th></tr>
       </thead>
@@ -76,11 +79,13 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
           <td><RowChange :before="s.before" :after="s.after" :key_="r.key" :all="!s.before || !s.after" /></td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
   <section v-if="r?.later.length" class="panel">
-    <h2>Later loads that may have left rows alone because of it</h2>
-    <table class="grid">
+    <GridTable name="later-loads">
+      <template #head>
+        <h2>Later loads that may have left rows alone because of it</h2>
+      </template>
       <thead>
         <tr><th>Arrival</th><th>Path</th><th>Its file</th></tr>
       </thead>
@@ -94,7 +99,7 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
           </td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
 </template>
 

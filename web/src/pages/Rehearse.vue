@@ -8,6 +8,7 @@ import BalanceBar from '../components/BalanceBar.vue'
 import CheckResults from '../components/CheckResults.vue'
 import { base } from '../base'
 import FilePick from '../components/FilePick.vue'
+import GridTable from '../components/GridTable.vue'
 import RejectTable from '../components/RejectTable.vue'
 import { duration, harmless } from '../format'
 
@@ -126,28 +127,28 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       <CheckResults :results="out.checks" />
     </section>
     <section v-if="out.samples?.length" class="panel">
-      <h2>Rows that would be written</h2>
-      <div class="scroll">
-        <table class="grid">
-          <thead>
-            <tr>
-              <th class="n">Line</th>
-              <th>Would be</th>
-              <th v-for="c in out.columns" :key="c">{{ c }}</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="s in out.samples" :key="`${s.what}-${s.line}`">
-              <td class="n">{{ s.line }}</td>
-              <td>{{ s.what }}</td>
-              <td v-for="(v, i) in s.values" :key="i" class="t">
-                <template v-if="s.changed?.includes(i)"><del>{{ s.before?.[i] ?? 'nothing' }}</del> <ins>{{ v ?? 'nothing' }}</ins></template>
-                <span v-else :class="{ nil: v === null }">{{ v ?? '–' }}</span>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <GridTable name="rehearsed-rows">
+        <template #head>
+          <h2>Rows that would be written</h2>
+        </template>
+        <thead>
+          <tr>
+            <th class="n">Line</th>
+            <th>Would be</th>
+            <th v-for="c in out.columns" :key="c">{{ c }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="s in out.samples" :key="`${s.what}-${s.line}`">
+            <td class="n">{{ s.line }}</td>
+            <td>{{ s.what }}</td>
+            <td v-for="(v, i) in s.values" :key="i" class="t">
+              <template v-if="s.changed?.includes(i)"><del>{{ s.before?.[i] ?? 'nothing' }}</del> <ins>{{ v ?? 'nothing' }}</ins></template>
+              <span v-else :class="{ nil: v === null }">{{ v ?? '–' }}</span>
+            </td>
+          </tr>
+        </tbody>
+      </GridTable>
     </section>
     <section v-if="rejects.length" class="panel">
       <h2>Rows that would be rejected</h2>

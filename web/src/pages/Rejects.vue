@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Reject, type RejectGroup } from '../api/client'
 import AskReason from '../components/AskReason.vue'
 import FeedPick from '../components/FeedPick.vue'
+import GridTable from '../components/GridTable.vue'
 import RejectRow from '../components/RejectRow.vue'
 import { count, exact, harmless, time } from '../format'
 
@@ -74,42 +75,40 @@ function save() {
       <FeedPick v-model="feed" class="feed" clearable placeholder="All feeds" />
     </div>
     <p v-if="groups && !groups.items.length" class="nothing">No row was rejected in the last 30 days.</p>
-    <div v-else class="scroll">
-      <table class="grid groups">
-        <thead>
-          <tr>
-            <th>Feed</th>
-            <th>Broke</th>
-            <th>Column</th>
-            <th class="n">Open</th>
-            <th class="n">Rejects</th>
-            <th>Share</th>
-            <th class="n">Files</th>
-            <th>Last</th>
-            <th>Such as</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="g in groups?.items" :key="`${g.feed} ${g.rule} ${g.column}`" :class="{ chosen: g === chosen }" @click="choose(g)">
-            <td>
-              <a href="#" :aria-current="g === chosen" @click.prevent="choose(g)">{{ g.feed }}</a>
-            </td>
-            <td class="t">{{ g.rule }}</td>
-            <td class="t">{{ g.column || 'the row' }}</td>
-            <td class="n">{{ count(g.open) }}</td>
-            <td class="n">{{ count(g.count) }}</td>
-            <td class="share" :title="`of the rejects of the last 30 days`">
-              <span class="bar" :style="{ width: `${Math.round(60 * share(g))}px` }" aria-hidden="true" />{{ Math.round(100 * share(g)) }}%
-            </td>
-            <td class="n">{{ count(g.arrivals) }}</td>
-            <td class="t" :title="exact(g.last)">{{ time(g.last) }}</td>
-            <td>
-              {{ harmless(g.reason) }}<template v-if="g.example">: <span class="mono">{{ harmless(g.example) }}</span></template>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <GridTable v-else name="reject-groups">
+      <thead>
+        <tr>
+          <th>Feed</th>
+          <th>Broke</th>
+          <th>Column</th>
+          <th class="n">Open</th>
+          <th class="n">Rejects</th>
+          <th>Share</th>
+          <th class="n">Files</th>
+          <th>Last</th>
+          <th>Such as</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="g in groups?.items" :key="`${g.feed} ${g.rule} ${g.column}`" :class="{ chosen: g === chosen }" @click="choose(g)">
+          <td>
+            <a href="#" :aria-current="g === chosen" @click.prevent="choose(g)">{{ g.feed }}</a>
+          </td>
+          <td class="t">{{ g.rule }}</td>
+          <td class="t">{{ g.column || 'the row' }}</td>
+          <td class="n">{{ count(g.open) }}</td>
+          <td class="n">{{ count(g.count) }}</td>
+          <td class="share" :title="`of the rejects of the last 30 days`">
+            <span class="bar" :style="{ width: `${Math.round(60 * share(g))}px` }" aria-hidden="true" />{{ Math.round(100 * share(g)) }}%
+          </td>
+          <td class="n">{{ count(g.arrivals) }}</td>
+          <td class="t" :title="exact(g.last)">{{ time(g.last) }}</td>
+          <td>
+            {{ harmless(g.reason) }}<template v-if="g.example">: <span class="mono">{{ harmless(g.example) }}</span></template>
+          </td>
+        </tr>
+      </tbody>
+    </GridTable>
   </section>
   <section v-if="chosen" class="panel">
     <div class="row spread head">
@@ -127,7 +126,7 @@ function save() {
         <button type="button" class="link" @click="save">Save as CSV</button>
       </div>
     </div>
-    <table class="grid">
+    <GridTable name="rejects-of-feed">
       <thead>
         <tr>
           <th>File</th>
@@ -160,7 +159,7 @@ function save() {
           </td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
     <p v-if="rejects?.more" class="quiet">There are more; <code>mullein rejects export {{ chosen.feed }}</code> gives all.</p>
   </section>
 </template>

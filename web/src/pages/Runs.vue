@@ -3,7 +3,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { NButton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
 import { api, got, type Run } from '../api/client'
-import SaveTable from '../components/SaveTable.vue'
+import GridTable from '../components/GridTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, harmless, time } from '../format'
 import { loads } from '../live'
@@ -36,58 +36,57 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
   <section class="panel">
     <div class="row spread">
       <h1>Runs</h1>
-      <SaveTable name="runs" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !runs.length" class="nothing">No run yet. One begins when a file is whole, when its time comes, or with <code>mullein run FEED</code>.</p>
-    <div v-if="runs.length" class="scroll">
-      <table class="grid">
-        <thead>
-          <tr>
-            <th class="n">Run</th>
-            <th>State</th>
-            <th>Feed</th>
-            <th>Because</th>
-            <th>Started</th>
-            <th class="n">Took</th>
-            <th class="n">Loaded</th>
-            <th class="n">Refused</th>
-            <th class="n">Failed</th>
-            <th class="n">Skipped</th>
-            <th v-for="n in numbers" :key="n" class="n">{{ n }}</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="r in runs" :key="r.id">
-            <td class="n">{{ r.id }}</td>
-            <td>
-              <StateMark :state="r.state" />
-              <div v-if="r.reason" class="quiet">{{ harmless(r.reason) }}</div>
-              <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
-              <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
-              <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>
-              <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows<template v-if="working(r)?.waits">; waits for {{ working(r)?.waits }}</template></div>
-            </td>
-            <td>
-              <router-link :to="`/feeds/${r.feed}`">{{ r.feed }}</router-link>
-            </td>
-            <td>{{ causes[r.cause] }}<template v-if="r.cause === 'hand'"> by {{ r.by }}</template></td>
-            <td class="t" :title="exact(r.started_at)">{{ time(r.started_at) }}</td>
-            <td class="n">{{ took(r) }}</td>
-            <td class="n" :class="{ nil: !r.loaded }">{{ count(r.loaded) }}</td>
-            <td class="n" :class="{ nil: !r.refused }">{{ count(r.refused) }}</td>
-            <td class="n" :class="{ nil: !r.failed }">{{ count(r.failed) }}</td>
-            <td class="n" :class="{ nil: !r.skipped }">{{ count(r.skipped) }}</td>
-            <td v-for="n in numbers" :key="n" class="n" :class="{ nil: !r.balance[n] }">{{ count(r.balance[n]) }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <GridTable v-if="runs.length" name="runs">
+      <thead>
+        <tr>
+          <th class="n">Run</th>
+          <th>State</th>
+          <th>Feed</th>
+          <th>Because</th>
+          <th>Started</th>
+          <th class="n">Took</th>
+          <th class="n">Loaded</th>
+          <th class="n">Refused</th>
+          <th class="n">Failed</th>
+          <th class="n">Skipped</th>
+          <th v-for="n in numbers" :key="n" class="n">{{ n }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in runs" :key="r.id">
+          <td class="n">{{ r.id }}</td>
+          <td>
+            <StateMark :state="r.state" />
+            <div v-if="r.reason" class="quiet">{{ harmless(r.reason) }}</div>
+            <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
+            <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
+            <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>
+            <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows<template v-if="working(r)?.waits">; waits for {{ working(r)?.waits }}</template></div>
+          </td>
+          <td>
+            <router-link :to="`/feeds/${r.feed}`">{{ r.feed }}</router-link>
+          </td>
+          <td>{{ causes[r.cause] }}<template v-if="r.cause === 'hand'"> by {{ r.by }}</template></td>
+          <td class="t" :title="exact(r.started_at)">{{ time(r.started_at) }}</td>
+          <td class="n">{{ took(r) }}</td>
+          <td class="n" :class="{ nil: !r.loaded }">{{ count(r.loaded) }}</td>
+          <td class="n" :class="{ nil: !r.refused }">{{ count(r.refused) }}</td>
+          <td class="n" :class="{ nil: !r.failed }">{{ count(r.failed) }}</td>
+          <td class="n" :class="{ nil: !r.skipped }">{{ count(r.skipped) }}</td>
+          <td v-for="n in numbers" :key="n" class="n" :class="{ nil: !r.balance[n] }">{{ count(r.balance[n]) }}</td>
+        </tr>
+      </tbody>
+    </GridTable>
     <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
   </section>
   <section v-if="status" class="panel">
-    <h2>Services</h2>
-    <table class="grid">
+    <GridTable name="services">
+      <template #head>
+        <h2>Services</h2>
+      </template>
       <thead>
         <tr>
           <th>Service</th>
@@ -109,6 +108,6 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
           </td>
         </tr>
       </tbody>
-    </table>
+    </GridTable>
   </section>
 </template>

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got } from '../api/client'
+import GridTable from '../components/GridTable.vue'
 import RowBrowser from '../components/RowBrowser.vue'
 import { bytes, count, exact, harmless, places, time } from '../format'
 
@@ -50,50 +51,54 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
       <RowBrowser :table="table" :columns="t.columns.map((c) => c.name)" />
     </section>
     <section v-if="t.loads.length" class="panel">
-      <h2>The last loads</h2>
-      <div class="scroll">
-        <table class="grid">
-          <thead>
-            <tr>
-              <th>At</th>
-              <th>File</th>
-              <th class="n">Read</th>
-              <th v-for="p in used" :key="p.key" class="n" :title="p.about">{{ p.name }}</th>
-              <th v-if="removes" class="n" title="rows of the table that went">removed</th>
-              <th class="n">Rows before</th>
-              <th class="n">Rows after</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="l in t.loads" :key="l.nth" :class="{ off: !l.active }">
-              <td class="t" :title="exact(l.committed_at)">{{ time(l.committed_at) }}</td>
-              <td class="path">
-                <router-link :to="`/arrivals/${l.arrival}`">{{ harmless(l.path) }}</router-link><span v-if="!l.active" class="quiet"> recalled</span>
-              </td>
-              <td class="n">{{ count(l.balance.read) }}</td>
-              <td v-for="p in used" :key="p.key" class="n" :class="{ nil: !l.balance[p.key] }">{{ count(l.balance[p.key]) }}</td>
-              <td v-if="removes" class="n" :class="{ nil: !l.balance.removed }">{{ count(l.balance.removed) }}</td>
-              <td class="n">{{ l.rows_before === null ? '–' : count(l.rows_before) }}</td>
-              <td class="n">{{ l.rows_after === null ? '–' : count(l.rows_after) }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <GridTable name="loads">
+        <template #head>
+          <h2>The last loads</h2>
+        </template>
+        <thead>
+          <tr>
+            <th>At</th>
+            <th>File</th>
+            <th class="n">Read</th>
+            <th v-for="p in used" :key="p.key" class="n" :title="p.about">{{ p.name }}</th>
+            <th v-if="removes" class="n" title="rows of the table that went">removed</th>
+            <th class="n">Rows before</th>
+            <th class="n">Rows after</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="l in t.loads" :key="l.nth" :class="{ off: !l.active }">
+            <td class="t" :title="exact(l.committed_at)">{{ time(l.committed_at) }}</td>
+            <td class="path">
+              <router-link :to="`/arrivals/${l.arrival}`">{{ harmless(l.path) }}</router-link><span v-if="!l.active" class="quiet"> recalled</span>
+            </td>
+            <td class="n">{{ count(l.balance.read) }}</td>
+            <td v-for="p in used" :key="p.key" class="n" :class="{ nil: !l.balance[p.key] }">{{ count(l.balance[p.key]) }}</td>
+            <td v-if="removes" class="n" :class="{ nil: !l.balance.removed }">{{ count(l.balance.removed) }}</td>
+            <td class="n">{{ l.rows_before === null ? '–' : count(l.rows_before) }}</td>
+            <td class="n">{{ l.rows_after === null ? '–' : count(l.rows_after) }}</td>
+          </tr>
+        </tbody>
+      </GridTable>
     </section>
     <section v-if="t.recalls.length" class="panel">
-      <h2>Recalls</h2>
-      <table class="grid">
+      <GridTable name="recalls">
+        <template #head>
+          <h2>Recalls</h2>
+        </template>
         <tbody>
           <tr v-for="r in t.recalls" :key="r.nth">
             <td class="t">{{ r.off.length ? 'recalled' : 'put back' }} by {{ r.by }}</td>
             <td>{{ r.because }}</td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
     <section v-if="derived.length" class="panel">
-      <h2>Rollups computed from it</h2>
-      <table class="grid">
+      <GridTable name="rollups">
+        <template #head>
+          <h2>Rollups computed from it</h2>
+        </template>
         <thead>
           <tr><th>Rollup</th><th>Table</th><th>By</th><th>Computed</th><th class="n">Keys waiting</th><th>What it is</th></tr>
         </thead>
@@ -107,11 +112,13 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
             <td><span v-if="r.problem" class="bad">{{ r.problem }}</span><template v-else>{{ r.about }}</template></td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
     <section v-if="t.there" class="panel">
-      <h2>Shape</h2>
-      <table class="grid">
+      <GridTable name="columns">
+        <template #head>
+          <h2>Shape</h2>
+        </template>
         <thead>
           <tr><th>Column</th><th>Type</th><th>Key</th><th>Not null</th><th>What it is</th></tr>
         </thead>
@@ -124,7 +131,7 @@ const removes = computed(() => t.value?.loads.some((l) => l.balance.removed))
             <td>{{ c.about }}</td>
           </tr>
         </tbody>
-      </table>
+      </GridTable>
     </section>
   </template>
 </template>

@@ -6,7 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Volume } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import PlotBars from '../components/PlotBars.vue'
-import SaveTable from '../components/SaveTable.vue'
+import GridTable from '../components/GridTable.vue'
 import { bytes, count, day, duration, exact, month } from '../format'
 
 const route = useRoute()
@@ -78,46 +78,43 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
   <section v-for="part in [{ name: 'By feed, the most expensive first', list: byFeed?.items ?? [], feeds: true }, { name: 'By time', list: items, feeds: false }]" :key="part.name" class="panel">
     <div class="row spread">
       <h2>{{ part.name }}</h2>
-      <SaveTable :name="part.feeds ? 'volumes-by-feed' : 'volumes'" />
     </div>
-    <div v-if="part.list.length && data" class="scroll">
-      <table class="grid">
-        <thead>
-          <tr>
-            <th>{{ part.feeds ? 'Feed' : 'From' }}</th>
-            <th class="n">Files</th>
-            <th class="n">Refused</th>
-            <th class="n">Read</th>
-            <th v-for="o in outcomes" :key="o" class="n">{{ o }}</th>
-            <th class="n">Bytes</th>
-            <th class="n">Work</th>
-            <th class="n" title="From coming to visible, 95 of a hundred files">Visible</th>
-            <th class="n" title="After its slot was due, 95 of a hundred late files">Late</th>
-            <th v-if="data.total.requests" class="n" title="That were made of places">Requests</th>
-            <th v-if="data.total.cost != null" class="n">Cost</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(v, i) in [...part.list, data.total]" :key="i" :class="{ total: i === part.list.length }">
-            <td class="t" :title="exact(v.at)">
-              <template v-if="i === part.list.length">all</template>
-              <router-link v-else-if="part.feeds" :to="`/feeds/${v.feed}`">{{ v.feed }}</router-link>
-              <template v-else>{{ at(v) }}</template>
-            </td>
-            <td class="n">{{ count(v.files) }}</td>
-            <td class="n" :class="{ nil: !v.refused }">{{ count(v.refused) }}</td>
-            <td class="n">{{ count(v.balance.read) }}</td>
-            <td v-for="o in outcomes" :key="o" class="n" :class="{ nil: !v.balance[o] }">{{ count(v.balance[o]) }}</td>
-            <td class="n">{{ bytes(v.bytes) }}</td>
-            <td class="n">{{ duration(v.seconds * 1000) }}</td>
-            <td class="n">{{ below(v.lag.p95) }}</td>
-            <td class="n">{{ below(v.late.p95) }}</td>
-            <td v-if="data.total.requests" class="n">{{ count(v.requests) }}</td>
-            <td v-if="data.total.cost != null" class="n">{{ cost(v) }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <GridTable v-if="part.list.length && data" :name="part.feeds ? 'volumes-by-feed' : 'volumes'">
+      <thead>
+        <tr>
+          <th>{{ part.feeds ? 'Feed' : 'From' }}</th>
+          <th class="n">Files</th>
+          <th class="n">Refused</th>
+          <th class="n">Read</th>
+          <th v-for="o in outcomes" :key="o" class="n">{{ o }}</th>
+          <th class="n">Bytes</th>
+          <th class="n">Work</th>
+          <th class="n" title="From coming to visible, 95 of a hundred files">Visible</th>
+          <th class="n" title="After its slot was due, 95 of a hundred late files">Late</th>
+          <th v-if="data.total.requests" class="n" title="That were made of places">Requests</th>
+          <th v-if="data.total.cost != null" class="n">Cost</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(v, i) in [...part.list, data.total]" :key="i" :class="{ total: i === part.list.length }">
+          <td class="t" :title="exact(v.at)">
+            <template v-if="i === part.list.length">all</template>
+            <router-link v-else-if="part.feeds" :to="`/feeds/${v.feed}`">{{ v.feed }}</router-link>
+            <template v-else>{{ at(v) }}</template>
+          </td>
+          <td class="n">{{ count(v.files) }}</td>
+          <td class="n" :class="{ nil: !v.refused }">{{ count(v.refused) }}</td>
+          <td class="n">{{ count(v.balance.read) }}</td>
+          <td v-for="o in outcomes" :key="o" class="n" :class="{ nil: !v.balance[o] }">{{ count(v.balance[o]) }}</td>
+          <td class="n">{{ bytes(v.bytes) }}</td>
+          <td class="n">{{ duration(v.seconds * 1000) }}</td>
+          <td class="n">{{ below(v.lag.p95) }}</td>
+          <td class="n">{{ below(v.late.p95) }}</td>
+          <td v-if="data.total.requests" class="n">{{ count(v.requests) }}</td>
+          <td v-if="data.total.cost != null" class="n">{{ cost(v) }}</td>
+        </tr>
+      </tbody>
+    </GridTable>
   </section>
 </template>
 

@@ -31,6 +31,8 @@ type CheckResult struct {
 	Value     *float64  `json:"value" doc:"The number behind it, for its history; null where there is none"`
 	Failed    int64     `json:"failed" doc:"Rows that broke it"`
 	At        time.Time `json:"at"`
+	Low       *float64  `json:"low" doc:"What the value had to be at least; null where that is not one number"`
+	High      *float64  `json:"high" doc:"What the value had to be at most; null where that is not one number"`
 }
 
 // CheckResultList is a page of what checks saw.
@@ -48,6 +50,8 @@ type CheckOutcome struct {
 	Saw    string   `json:"saw" doc:"What it looked at and found"`
 	Value  *float64 `json:"value" doc:"The number behind it, for its history; null where there is none"`
 	Failed int64    `json:"failed" doc:"Rows that broke it"`
+	Low    *float64 `json:"low" doc:"What the value had to be at least; null where that is not one number"`
+	High   *float64 `json:"high" doc:"What the value had to be at most; null where that is not one number"`
 }
 
 // Reject is a row that was left out, with why.

@@ -16,7 +16,8 @@ func keepChecks(tx *gorm.DB, of []int64, readings []Reading) error {
 	for _, r := range readings {
 		for _, c := range r.Checks {
 			results = append(results, CheckResult{ArrivalID: r.ID, Name: c.Name, Scope: string(c.Scope),
-				Otherwise: string(c.Else), Held: c.Held, Saw: c.Saw, Value: c.Value, Failed: c.Failed})
+				Otherwise: string(c.Else), Held: c.Held, Saw: c.Saw, Value: c.Value, Failed: c.Failed,
+				Low: c.Low, High: c.High})
 		}
 	}
 	if len(results) == 0 {

@@ -252,6 +252,8 @@ type CheckResult struct {
 	Value     *float64  // the number behind it, for its history; null where there is none
 	Failed    int64     // rows that broke it
 	At        time.Time `gorm:"default:now()"`
+	Low       *float64  // what the value had to lie between; null where that is not one number
+	High      *float64
 }
 
 // Event says that something changed. Followers read the record for the rest.

@@ -405,6 +405,8 @@ func checkOutcomeOf(v *check.Result) api.CheckOutcome {
 		Saw:    v.Saw,
 		Value:  v.Value,
 		Failed: v.Failed,
+		Low:    v.Low,
+		High:   v.High,
 	}
 }
 

@@ -54,6 +54,9 @@ type Result struct {
 	Saw    string   `json:"saw"`    // what it looked at and found
 	Value  *float64 `json:"value"`  // the number behind it, for its history; null where there is none
 	Failed int64    `json:"failed"` // rows that broke it
+	// What the value must lie between; null where that is not one number.
+	Low  *float64 `json:"low,omitempty"`
+	High *float64 `json:"high,omitempty"`
 }
 
 // Question is something that a check of a delivery has to be told: this package
@@ -110,6 +113,7 @@ type Program struct {
 	Check     Check
 	Questions []Question
 	program   cel.Program
+	bounds    []bound // of the first answer
 }
 
 // compiler collects the questions of one expression.
@@ -174,7 +178,11 @@ func Compile(c Check, columns map[string]tabular.Kind, checks []string) (*Progra
 	if err != nil {
 		return nil, &expression.SyntaxError{Line: 1, Column: 1, Problem: err.Error()}
 	}
-	return &Program{Check: c, Questions: k.questions, program: program}, nil
+	out := &Program{Check: c, Questions: k.questions, program: program}
+	if len(k.questions) > 0 {
+		out.bounds = boundsOf(env, compiled, k.questions[0])
+	}
+	return out, nil
 }
 
 func mentions(compiled *cel.Ast, name string) bool {
@@ -342,6 +350,7 @@ func (p *Program) Judge(answers map[Question]Answer, now time.Time) (Result, err
 	for name, m := range maps {
 		vars[name] = m
 	}
+	out.between(p.bounds, vars)
 	v, _, err := p.program.Eval(vars)
 	if err != nil {
 		return out, fmt.Errorf("check %s: %w", p.Check.Name, err)

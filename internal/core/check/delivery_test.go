@@ -146,3 +146,37 @@ func TestTrailers(t *testing.T) {
 		assert.Contains(t, r.Saw, c.saw)
 	}
 }
+
+// TestValuesHaveBounds compares what an answer has to lie between with what the expression says.
+func TestValuesHaveBounds(t *testing.T) {
+	f := func(x float64) *float64 { return &x }
+	for must, want := range map[string]struct{ low, high *float64 }{
+		"rows >= 0.5 * usual_rows":                 {low: f(4)},
+		"0.5 * usual_rows <= rows":                 {high: nil}, // usual_rows is asked first
+		"rows > 100 && rows < 2000 && rows < 1500": {f(100), f(1500)},
+		"rows == 12":                                       {f(12), f(12)},
+		"smallest('level') > 11.5":                         {low: f(11.5)},
+		"12.0 > greatest('level')":                         {high: f(12)},
+		"newest_age('at') < duration('2h')":                {high: f(7200)},
+		"rows > 1.0 || rows < 5.0":                         {},
+		"rows - last_rows < 10.0":                          {},
+		"rows > last('k') * 2.0 && blank_share('n') < 0.5": {low: f(16)},
+	} {
+		p, err := Compile(Check{Name: "k", Must: must, Else: Refuse}, columns, []string{"k"})
+		require.NoError(t, err, must)
+		answers := map[Question]Answer{}
+		for _, q := range p.Questions {
+			answers[q] = numeric(8)
+			if q.Ask == "newest_age" {
+				answers[q] = Answer{Value: tabular.Value{Kind: tabular.Instant}}
+			}
+		}
+		r, err := p.Judge(answers, time.Unix(60, 0))
+		require.NoError(t, err, must)
+		assert.Equal(t, want.low, r.Low, must)
+		assert.Equal(t, want.high, r.High, must)
+	}
+	r := Rows(5, 10, 0)
+	assert.Equal(t, f(10), r.Low)
+	assert.Nil(t, r.High)
+}

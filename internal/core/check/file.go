@@ -13,14 +13,20 @@ import (
 func Rows(n, from, to int64) Result {
 	r := Result{Name: "rows", Scope: OfFile, Else: Refuse, Held: n >= from && (to == 0 || n <= to)}
 	x := float64(n)
-	r.Value = &x
+	r.Value, r.Low = &x, floatOf(from)
 	switch {
 	case to == 0:
 		r.Saw = fmt.Sprintf("%d rows; at least %d are expected", n, from)
 	default:
+		r.High = floatOf(to)
 		r.Saw = fmt.Sprintf("%d rows; from %d to %d are expected", n, from, to)
 	}
 	return r
+}
+
+func floatOf(n int64) *float64 {
+	x := float64(n)
+	return &x
 }
 
 // Checksum holds a file's digest against the one that stands beside it.

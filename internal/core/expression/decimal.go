@@ -227,6 +227,24 @@ func Number(v *tabular.Value) ref.Val {
 	return ofDecimal(v)
 }
 
+// Float returns a number of an expression, or the seconds of a duration, as a float; ok is false for anything else.
+func Float(v ref.Val) (x float64, ok bool) {
+	switch v := v.(type) {
+	case *number:
+		x, err := v.Float64()
+		return x, err == nil
+	case types.Double:
+		return float64(v), true
+	case types.Int:
+		return float64(v), true
+	case types.Uint:
+		return float64(v), true
+	case types.Duration:
+		return v.Seconds(), true
+	}
+	return 0, false
+}
+
 // ofFloat takes the shortest decimal that stands for x.
 func ofFloat(x float64) *number {
 	n := &number{}

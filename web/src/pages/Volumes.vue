@@ -7,6 +7,7 @@ import { api, got, type Volume } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import PlotBars from '../components/PlotBars.vue'
 import GridTable from '../components/GridTable.vue'
+import LateSuppliers from '../components/LateSuppliers.vue'
 import { bytes, count, day, duration, exact, month } from '../format'
 
 const route = useRoute()
@@ -75,6 +76,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
       <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
     </template>
   </section>
+  <LateSuppliers v-if="!feed" />
   <section v-for="part in [{ name: 'By feed, the most expensive first', list: byFeed?.items ?? [], feeds: true }, { name: 'By time', list: items, feeds: false }]" :key="part.name" class="panel">
     <div class="row spread">
       <h2>{{ part.name }}</h2>

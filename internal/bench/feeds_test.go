@@ -15,7 +15,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
@@ -279,46 +278,14 @@ target: {table: river.water_%04[3]d}
 	b.ReportMetric(p95(b, func() error { _, err := c.Status(ctx); return err }), "ms-status-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Feeds(ctx, client.FeedQuery{}); return err }), "ms-feeds-p95")
 	b.ReportMetric(p95(b, func() error { _, err := c.Day(ctx); return err }), "ms-today-p95")
-	b.ReportMetric(drawn(b, services[0]), "ms-today-drawn")
+	e := open(b, services[0])
+	b.ReportMetric(e.median(func() float64 {
+		e.goes("/")
+		return e.number(seen(holds("water-") + "||" + holds("Office")))
+	}), "ms-today-drawn")
 	complaints := append(services[0].complaints(b), services[1].complaints(b)...)
 	b.ReportMetric(float64(len(complaints)), "complaints")
 	for _, line := range complaints[:min(10, len(complaints))] {
 		b.Log(line)
 	}
-}
-
-// drawn is how long the console takes from the call of the page Today until its lines
-// are there, in milliseconds: the median of some calls.
-func drawn(b *testing.B, s *service) float64 {
-	flags := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
-		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.WindowSize(1280, 800))
-	allocated, stop := chromedp.NewExecAllocator(context.Background(), flags...)
-	defer stop()
-	ctx, stop := chromedp.NewContext(allocated)
-	defer stop()
-	address, err := os.ReadFile(filepath.Join(s.home, "address"))
-	require.NoError(b, err)
-	token, err := os.ReadFile(filepath.Join(s.home, "owner.token"))
-	require.NoError(b, err)
-	url := strings.TrimSpace(string(address))
-	require.NoError(b, chromedp.Do(ctx, chromedp.Navigate(url+"/healthz"), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(
-		`fetch('/api/v1/session', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({token: %q})})`,
-		strings.TrimSpace(string(token))))))
-	time.Sleep(time.Second)
-	var took []float64
-	for range 7 {
-		require.NoError(b, chromedp.Do(ctx, chromedp.Navigate(url+"/")))
-		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
-			now, err := chromedp.Run(ctx,
-				chromedp.Evaluate[float64](`/water-|Office/.test(document.body.innerText) ? performance.now() : -1`))
-			require.NoError(b, err)
-			if now > 0 {
-				took = append(took, now)
-				break
-			}
-			require.True(b, time.Now().Before(deadline), "the page is not drawn")
-		}
-	}
-	slices.Sort(took)
-	return took[len(took)/2]
 }

@@ -1,8 +1,8 @@
 // Where there is little room, tables are drawn as cards, and each cell says of which column it is.
 // It is noted here for all tables of a page, those to come among them; columns are hidden by it as well.
 function note(table: HTMLTableElement) {
-  if (table.closest('.sample')) return // its rows are as high as each other
-  table.classList.add('cards')
+  if (table.closest('.sample')) return
+  table.classList.toggle('cards', !table.closest('.high')) // whose rows are as high as each other
   const heads = [...(table.tHead?.rows[0]?.cells ?? [])].map((h) => {
     const head = (h.textContent ?? '').replace(/[↑↓]/g, '').trim()
     if (h.dataset.head !== head) h.dataset.head = head

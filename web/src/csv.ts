@@ -14,6 +14,11 @@ function textOf(td: HTMLTableCellElement): string {
   return text === '–' ? '' : text
 }
 
+/** Rows of which not all are drawn, as CSV with a head. */
+export function csvOfRows(columns: string[], rows: (unknown[] | null)[]): string {
+  return [columns, ...rows].map((r) => (r ?? []).map((v) => cell(v === null ? '' : String(v))).join(',') + '\r\n').join('')
+}
+
 /** The rows of a table as they are seen, as CSV with a head; columns that are hidden are left out. */
 export function csvOf(table: HTMLTableElement): string {
   return [...table.rows].map((r) => [...r.cells].filter((c) => getComputedStyle(c).display !== 'none').map((c) => cell(textOf(c))).join(',') + '\r\n').join('')

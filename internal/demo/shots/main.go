@@ -2,8 +2,7 @@
 //
 //	go run ./internal/demo/shots HOME FOLDER [PAGE...]
 //
-// A page is name=address, name=address@dark, or name=text:FILE for what a
-// command printed.
+// A page is name=address, name=address@dark, name=address@narrow as on a phone, or name=text:FILE for what a command printed.
 package main
 
 import (
@@ -94,8 +93,13 @@ func shoot(home, folder string, pages []string) error {
 	return nil
 }
 
-// page photographs a page of the console, dark where its path ends in @dark.
+// page photographs a page of the console, as on a phone where its path ends in @narrow, dark where the rest ends in @dark.
 func page(ctx context.Context, base, path, picture string) error {
+	path, narrow := strings.CutSuffix(path, "@narrow")
+	width, height := int64(1280), int64(800)
+	if narrow {
+		width, height = 390, 844
+	}
 	path, dark := strings.CutSuffix(path, "@dark")
 	theme := "light"
 	if dark {
@@ -103,7 +107,7 @@ func page(ctx context.Context, base, path, picture string) error {
 	}
 	err := chromedp.Do(ctx,
 		chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '`+theme+`')`),
-		chromedp.EmulateViewport(1280, 800),
+		chromedp.EmulateViewport(width, height),
 		chromedp.Navigate(base+path),
 		chromedp.WaitVisible(`main .panel`),
 		chromedp.Sleep(1500*time.Millisecond), // charts and tables settle

@@ -4,8 +4,10 @@ import { choiceOf, hide, keepChoice } from '../columns'
 import { csvOf } from '../csv'
 
 // The table of the console. Its columns are chosen, and what is seen of it is saved as CSV; where there is little room its
-// rows are cards. A table without a name is a list of few lines, and has neither.
-const props = defineProps<{ name?: string; names?: boolean }>()
+// rows are cards. A table without a name is a list of few lines, and has neither. A high one scrolls by itself, below its head;
+// csv writes what it holds, where not all of that is drawn.
+const props = defineProps<{ name?: string; names?: boolean; high?: boolean; csv?: () => string }>()
+defineEmits<{ scrolled: [e: Event] }>()
 const table = ref<HTMLTableElement>()
 const heads = ref<string[]>([])
 const hidden = ref<string[]>(props.name ? choiceOf(props.name) : [])
@@ -30,7 +32,7 @@ function choose(head: string) {
 function save() {
   if (!table.value) return
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([csvOf(table.value)], { type: 'text/csv' }))
+  link.href = URL.createObjectURL(new Blob([props.csv?.() ?? csvOf(table.value)], { type: 'text/csv' }))
   link.download = `${props.name}.csv`
   link.click()
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
@@ -56,7 +58,7 @@ function fold(e: KeyboardEvent) {
       <button type="button" class="tool" :title="`What is seen of it, as ${name}.csv`" @click="save">Save as CSV</button>
     </div>
   </div>
-  <div class="scroll">
+  <div class="scroll" :class="{ high }" :tabindex="high ? 0 : undefined" :role="high ? 'region' : undefined" :aria-label="high ? `Rows of ${name}` : undefined" @scroll.passive="$emit('scrolled', $event)">
     <table ref="table" class="grid" :class="{ names }" :data-table="name">
       <slot></slot>
     </table>
@@ -92,6 +94,16 @@ summary:hover,
 .tool:hover {
   color: var(--ink);
   text-decoration: underline;
+}
+.high {
+  overflow: auto;
+  max-height: 72vh;
+}
+.high :deep(thead th) {
+  position: sticky;
+  top: 0;
+  background: var(--paper);
+  z-index: 1;
 }
 .choice {
   position: absolute;

@@ -17,7 +17,7 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
   queryKey: ['rows', () => props.table, where, ascending],
   initialPageParam: [] as string[],
   queryFn: ({ pageParam }) =>
-    got(api.GET('/api/v1/targets/{table}/rows', { params: { path: { table: props.table }, query: { where: where.value, after: pageParam, ascending: ascending.value, limit: 50 } } })),
+    got(api.GET('/api/v1/targets/{table}/rows', { params: { path: { table: props.table }, query: { where: where.value, after: pageParam, ascending: ascending.value, limit: pageParam.length ? 1000 : 50 } } })),
   getNextPageParam: (last: Rows) => (last.more && last.key.length ? last.key.map((k) => String(last.rows.at(-1)?.[last.columns?.indexOf(k) ?? 0])) : undefined),
   placeholderData: (before) => before,
   retry: false,
@@ -26,6 +26,8 @@ const rows = computed<Rows | undefined>(() => {
   const pages = data.value?.pages
   return pages?.[0] && { ...pages[0], rows: pages.flatMap((p) => p.rows) }
 })
+
+const more = () => void (hasNextPage.value && !isFetchingNextPage.value && fetchNextPage())
 
 const ways = ['=', '!=', '<', '<=', '>', '>=', 'contains', 'empty', 'filled'].map((w) => ({ value: w, label: w }))
 const column = ref<string>()
@@ -59,9 +61,9 @@ const drop = (w: string) => go({ where: where.value.filter((o) => o !== w) })
     </p>
     <p v-if="error" role="alert" class="wrong">{{ error.message }}</p>
     <template v-else>
-      <RowTable v-if="rows?.rows.length" :rows="rows" />
+      <RowTable v-if="rows?.rows.length" :rows="rows" @end="more" />
       <p v-else-if="rows" class="nothing">{{ where.length ? 'No row is so.' : 'The table holds no rows yet.' }}</p>
-      <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">More rows</n-button>
+      <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="more">More rows</n-button>
     </template>
   </div>
 </template>

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import type { Reject, Sample } from '../api/client'
 import type { ColumnChange } from '../feedfile'
 import { count, harmless } from '../format'
+import { useWindow } from '../window'
 
 // The beginning of a file as a feed reads it: a row a line, in the order of the file. A row that
 // would be left out stands as it is in the file, with the cell at fault marked. What is asked of a
@@ -17,17 +18,7 @@ const lines = computed<Line[]>(() =>
 )
 
 // Only what is seen is drawn: each line is as high as the next.
-const high = 25
-const beyond = 10
-const top = ref(0)
-const seen = ref(24)
-function scrolled(e: Event) {
-  const at = e.target as HTMLElement
-  top.value = Math.max(0, Math.floor(at.scrollTop / high) - beyond)
-  seen.value = Math.ceil(at.clientHeight / high) + 2 * beyond
-}
-const drawn = computed(() => lines.value.slice(top.value, top.value + seen.value))
-const below = computed(() => Math.max(0, lines.value.length - top.value - seen.value) * high)
+const { drawn, above, below, scrolled } = useWindow(lines, 25)
 
 function marked(r: Pick<Reject, 'original' | 'mark_from' | 'mark_to'>): [string, string, string] {
   const all = [...r.original]
@@ -85,7 +76,7 @@ function keep(c: Sample['columns'][number]) {
         </tr>
       </thead>
       <tbody>
-        <tr v-if="top" aria-hidden="true" :style="{ height: `${top * high}px` }" />
+        <tr v-if="above" aria-hidden="true" :style="{ height: `${above}px` }" />
         <tr v-for="l in drawn" :key="l.line" :class="{ bad: l.reject }">
           <td class="n">{{ l.line }}</td>
           <template v-if="l.row">

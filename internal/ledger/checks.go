@@ -127,7 +127,7 @@ type RejectGroup struct {
 func (l *Ledger) RejectGroups(ctx context.Context, feed string, arrival int64, since time.Time) ([]RejectGroup, error) {
 	out := []RejectGroup{}
 	among := `SELECT id, feed, finished_at, more_rejects FROM arrival WHERE state IN ('loaded', 'refused')
-		AND finished_at >= ?`
+		AND finished_at >= ? AND (balance->>'rejected')::bigint > 0`
 	args := []any{since}
 	if feed != "" {
 		among, args = among+" AND feed = ?", append(args, feed)

@@ -22,7 +22,7 @@ func loadedWith(t testing.TB, l *Ledger, path string, to State, read int64, valu
 	require.NoError(t, l.Staged(ctx,
 		[]Reading{{ID: a.ID, SHA256: path, Generation: 1, Columns: []string{"a", "b"}, Rejects: rejects,
 			Checks: []check.Result{result}}}))
-	b := balance.Balance{Read: read, Inserted: read}
+	b := balance.Balance{Read: read, Inserted: read - int64(len(rejects)), Rejected: int64(len(rejects))}
 	require.NoError(t, l.Finish(ctx, Ending{ID: a.ID, State: to, Balance: b, Waivable: to == Refused}))
 	require.NoError(t, l.FinishRun(ctx, run.ID, RunDone, ""))
 	return a

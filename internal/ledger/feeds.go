@@ -44,8 +44,13 @@ func (l *Ledger) PutFeed(ctx context.Context, name, definition, by string) (vers
 		values := map[string]any{"version": version, "removed_at": nil, "problem": ""}
 		if read, err := feed.Parse(name, []byte(definition)); err == nil { // else whoever works it says so
 			d := DescribedBy(read, version)
+			after, err := json.Marshal(d.ComesAfter)
+			if err != nil {
+				return nil, err
+			}
 			values["owner"], values["supplier"], values["folder"], values["target"], values["has_due"],
 				values["described"] = d.Owner, d.Supplier, d.Folder, d.Target, d.HasDue, version
+			values["connection"], values["comes_after"] = d.Connection, string(after)
 		}
 		err := tx.Model(&f).Updates(values).Error
 		return []Event{{Kind: "feed", Feed: name, State: "put"}}, err

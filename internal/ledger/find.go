@@ -20,12 +20,16 @@ type Described struct {
 	Folder   string `json:"folder"`
 	Target   string `json:"target"`
 	HasDue   bool   `json:"has_due"`
+	// Connection is that of the target; ComesAfter are the feeds after which it runs.
+	Connection string   `json:"connection"`
+	ComesAfter []string `json:"comes_after"`
 }
 
 // DescribedBy is what a version of a feed is looked for by.
 func DescribedBy(f *feed.Feed, version int) Described {
 	return Described{Feed: f.Name, Version: version, Owner: f.Owner, Supplier: f.Supplier.Name, Folder: f.Landing.At,
-		Target: f.Target.Schema + "." + f.Target.Table, HasDue: f.Due != nil}
+		Target: f.Target.Schema + "." + f.Target.Table, HasDue: f.Due != nil,
+		Connection: f.Target.Connection, ComesAfter: append(append([]string{}, f.When.AfterAll...), f.When.AfterAny...)}
 }
 
 // Describe records what feeds are looked for by.
@@ -43,9 +47,9 @@ func (l *Ledger) Describe(ctx context.Context, feeds []Described) error {
 			return err
 		}
 		return tx.Exec(`UPDATE feed f SET owner = d.owner, supplier = d.supplier, folder = d.folder, target = d.target,
-		has_due = d.has_due, described = d.version
+		has_due = d.has_due, connection = d.connection, comes_after = d.comes_after, described = d.version
 		FROM jsonb_to_recordset(?::jsonb) AS d(feed text, version integer, owner text, supplier text, folder text, target text,
-		has_due boolean) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
+		has_due boolean, connection text, comes_after jsonb) WHERE f.name = d.feed AND f.version = d.version`, string(text)).Error
 	})
 }
 

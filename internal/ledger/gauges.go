@@ -26,7 +26,7 @@ func (l *Ledger) AllVolumes(ctx context.Context, perFeed bool) ([]Volume, error)
 	// The hour before may still get work of a transaction that began in it.
 	until := now.Truncate(time.Hour).Add(-time.Hour)
 	if l.work.until.Before(until) {
-		before, err := l.Volumes(ctx, VolumeQuery{To: until, PerFeed: true, Most: all})
+		before, _, err := l.Volumes(ctx, VolumeQuery{To: until, PerFeed: true, Most: all})
 		if err != nil {
 			return nil, err
 		}
@@ -35,7 +35,7 @@ func (l *Ledger) AllVolumes(ctx context.Context, perFeed bool) ([]Volume, error)
 			l.work.feeds[v.Feed] = v
 		}
 	}
-	recent, err := l.Volumes(ctx, VolumeQuery{From: l.work.until, To: now.Add(time.Hour), PerFeed: true, Most: all})
+	recent, _, err := l.Volumes(ctx, VolumeQuery{From: l.work.until, To: now.Add(time.Hour), PerFeed: true, Most: all})
 	if err != nil {
 		return nil, err
 	}
@@ -109,10 +109,8 @@ func (l *Ledger) Gauges(ctx context.Context) (out Gauges, err error) {
 		}
 	}
 	now := time.Now()
-	last, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-2 * time.Hour), To: now.Add(time.Hour), Most: 1})
-	if len(last) > 0 {
-		out.Lag = last[0].Lag
-	}
+	_, last, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-2 * time.Hour), To: now.Add(time.Hour), Most: 1})
+	out.Lag = last.Lag
 	return out, err
 }
 

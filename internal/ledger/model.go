@@ -189,11 +189,13 @@ type Feed struct {
 	ListedOnly  bool       // no events come from its landing, so it is only listed now and then
 	Owner       string     // who answers for it, as its feed file says
 	Supplier    string
-	Folder      string // of its landing
-	Target      string // schema.table, which may have captures in it
-	HasDue      bool   // something is due at times
-	Described   int    // the version from which these were taken
-	Waits       string // what a delivery still waits for; empty when none does
+	Folder      string   // of its landing
+	Target      string   // schema.table, which may have captures in it
+	HasDue      bool     // something is due at times
+	Connection  string   // of its target
+	ComesAfter  []string `gorm:"serializer:json;default:'[]'"` // the feeds after which it runs
+	Described   int      // the version from which these were taken
+	Waits       string   // what a delivery still waits for; empty when none does
 	FiredAt     *time.Time
 	DueFrom     *time.Time       // where its calendar begins
 	DueAfter    int64            // arrivals up to this one have found their slots

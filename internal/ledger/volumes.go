@@ -135,13 +135,13 @@ type VolumeQuery struct {
 // hoursKept is how long work is known by the hour; then by the day.
 const hoursKept = 90 * 24 * time.Hour
 
-// Volumes returns the work of a span, in order of time, or by feed. Days that are over are taken
+// Volumes returns the work of a span, in order of time, or by feed, and all of it in one. Days that are over are taken
 // from their sums, save where hours are asked for.
-func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
-	feed, supplier, at, order, suppliers := "''", "''", "NULL::timestamptz", "at", ""
+func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, total Volume, err error) {
+	feed, supplier, at, order, suppliers := "''::text", "''::text", "NULL::timestamptz", "at", ""
 	switch {
 	case q.PerFeed:
-		feed, order = "feed", "seconds DESC, feed"
+		feed, order = "v.feed", "seconds DESC, feed"
 	case q.PerSupplier:
 		supplier, order = "coalesce(f.supplier, '')", "seconds DESC, supplier"
 		suppliers = " LEFT JOIN (SELECT name, supplier FROM feed) f ON f.name = v.feed"
@@ -160,7 +160,7 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 	if narrowed || q.PerFeed || q.PerSupplier {
 		days = "feed <> '' AND " + only
 	}
-	sums, list := make([]string, len(summed)), strings.Join(summed, ", ")
+	sums, columns := make([]string, len(summed)), strings.Join(summed, ", ")
 	for i, c := range summed {
 		sums[i] = "sum(" + c + ") AS " + c
 	}
@@ -171,25 +171,25 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 	}
 	named := map[string]any{"by": q.By, "from": q.From.UTC().Truncate(time.Hour), "to": q.To, "feed": q.Feed, "supplier": q.Supplier,
 		"most": q.Most}
-	from := "SELECT feed, hour, " + list + " FROM volume WHERE hour >= @from AND hour < @to AND " + only
+	from := "SELECT feed, hour, " + columns + " FROM volume WHERE hour >= @from AND hour < @to AND " + only
 	if q.By != "hour" {
 		first, last, err := l.summedDays(ctx, q)
 		if err != nil {
-			return nil, err
+			return nil, total, err
 		}
 		if first.Before(last) {
 			named["first"], named["last"] = first, last
-			hours := "SELECT feed, hour, " + list + " FROM volume WHERE " + only
-			whole := "SELECT feed, day, " + list + " FROM volume_day WHERE " + days
+			hours := "SELECT feed, hour, " + columns + " FROM volume WHERE " + only
+			whole := "SELECT feed, day, " + columns + " FROM volume_day WHERE " + days
 			from = hours + " AND hour >= @from AND hour < @first UNION ALL " + hours + " AND hour >= @last AND hour < @to UNION ALL "
 			begin, end, err := l.summedMonths(ctx, first, last)
 			if err != nil {
-				return nil, err
+				return nil, total, err
 			}
 			if (q.By == "" || q.By == "month") && begin.Before(end) {
 				named["begin"], named["end"] = begin, end
 				from += whole + " AND day >= @first AND day < @begin UNION ALL " + whole + " AND day >= @end AND day < @last UNION ALL " +
-					"SELECT feed, month, " + list + " FROM volume_month WHERE month >= @begin AND month < @end AND " + days
+					"SELECT feed, month, " + columns + " FROM volume_month WHERE month >= @begin AND month < @end AND " + days
 			} else {
 				from += whole + " AND day >= @first AND day < @last"
 			}
@@ -200,21 +200,27 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) ([]Volume, error) {
 		Volume
 		balance.Balance
 		Lag, Late string
+		IsTotal   bool
 	}
-	err := l.with(ctx).Raw("SELECT "+at+" AS at, "+feed+" AS feed, "+supplier+" AS supplier, "+strings.Join(sums, ", ")+
-		" FROM ("+from+") v"+suppliers+" GROUP BY 1, 2, 3 HAVING count(*) > 0 ORDER BY "+order+" LIMIT @most", named).Scan(&rows).Error
-	out := make([]Volume, 0, len(rows))
+	// All of it in one pass: the spans, and their sum.
+	spans := "SELECT " + at + " AS at, " + feed + " AS feed, " + supplier + " AS supplier, " + columns + " FROM (" + from + ") v" + suppliers
+	err = l.with(ctx).Raw("SELECT at, feed, supplier, "+strings.Join(sums, ", ")+", grouping(at) = 1 AS is_total FROM ("+spans+
+		") v GROUP BY GROUPING SETS ((at, feed, supplier), ()) HAVING count(*) > 0 ORDER BY is_total DESC, "+order+" LIMIT @most + 1", named).Scan(&rows).Error
+	list = make([]Volume, 0, len(rows))
 	for i := range rows {
 		v := rows[i].Volume
 		v.Balance, v.Lag, v.Late = rows[i].Balance, spread(rows[i].Lag), spread(rows[i].Late)
 		if rows[i].At != nil {
 			v.At = *rows[i].At
 		}
-		if v.Files > 0 || v.Refused > 0 || v.Requests > 0 { // a day without work is none
-			out = append(out, v)
+		switch {
+		case rows[i].IsTotal:
+			total = v
+		case v.Files > 0 || v.Refused > 0 || v.Requests > 0: // a day without work is none
+			list = append(list, v)
 		}
 	}
-	return out, err
+	return list, total, err
 }
 
 // summedDays returns from which day on, and before which, the sums of days are taken for a span:

@@ -35,7 +35,7 @@ func TestVolumes(t *testing.T) {
 	}
 	done(t, l, "b.csv", Refused, balance.Refuse(5, 2, 1), time.Second)
 	now := time.Now()
-	all, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Most: 10})
+	all, _, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Most: 10})
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	v := all[0]
@@ -52,7 +52,7 @@ func TestVolumes(t *testing.T) {
 	_, ok = v.Late.Percentile(0.5)
 	assert.False(t, ok, "no slot was due")
 	for _, by := range []string{"hour", "day", "week", "month"} {
-		list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by,
+		list, _, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), By: by,
 			Most: 10})
 		require.NoError(t, err)
 		var read int64
@@ -61,18 +61,18 @@ func TestVolumes(t *testing.T) {
 		}
 		assert.EqualValues(t, 105, read, by)
 	}
-	list, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerFeed: true, Most: 10})
+	list, _, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerFeed: true, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "gauges", list[0].Feed)
-	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerSupplier: true, By: "week", Most: 10})
+	list, _, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), PerSupplier: true, By: "week", Most: 10})
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	for _, v := range list {
 		assert.Equal(t, "Upper Catchment Office", v.Supplier)
 		assert.Equal(t, time.Monday, v.At.UTC().Weekday())
 	}
-	list, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Feed: "other", Most: 10})
+	list, _, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-24 * time.Hour), To: now.Add(time.Hour), Feed: "other", Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	// Days that are over are summed up, after 90 days the hours go, and after ten years the days.
@@ -81,7 +81,7 @@ func TestVolumes(t *testing.T) {
 	assert.Positive(t, n)
 	for _, q := range []VolumeQuery{{}, {By: "day"}, {By: "month"}, {By: "hour"}, {PerFeed: true}, {Feed: "gauges"}} {
 		q.From, q.To, q.Most = now.Add(-48*time.Hour), now.Add(48*time.Hour), 10
-		after, err := l.Volumes(ctx, q)
+		after, _, err := l.Volumes(ctx, q)
 		require.NoError(t, err)
 		require.Len(t, after, 1, "%+v", q)
 		after[0].At, after[0].Feed = time.Time{}, ""
@@ -94,13 +94,13 @@ func TestVolumes(t *testing.T) {
 	var hours int
 	require.NoError(t, l.with(ctx).Raw("SELECT count(*) FROM volume").Scan(&hours).Error)
 	assert.Zero(t, hours)
-	after, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
+	after, _, err := l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
 	require.NoError(t, err)
 	require.Len(t, after, 1)
 	assert.Equal(t, v, after[0], "nothing is lost by that")
 	_, err = l.SumVolumes(ctx, now.AddDate(11, 0, 0), 10_000, 1000)
 	require.NoError(t, err)
-	after, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
+	after, _, err = l.Volumes(ctx, VolumeQuery{From: now.Add(-48 * time.Hour), To: now.Add(48 * time.Hour), Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, after)
 }
@@ -140,7 +140,7 @@ func TestSumsOfDaysAndMonthsAreThoseOfTheHours(t *testing.T) {
 		if random.IntN(3) == 0 {
 			q.Feed = "f1"
 		}
-		list, err := l.Volumes(ctx, q)
+		list, total, err := l.Volumes(ctx, q)
 		require.NoError(t, err)
 		var want, got int64
 		for _, h := range all {
@@ -151,6 +151,7 @@ func TestSumsOfDaysAndMonthsAreThoseOfTheHours(t *testing.T) {
 		for _, v := range list {
 			got += v.Files
 		}
+		require.Equal(t, want, total.Files, "%+v", q)
 		require.Equal(t, want, got, "%+v", q)
 	}
 }
@@ -190,7 +191,7 @@ func BenchmarkVolumesOfAYear(b *testing.B) {
 		b.Run(name, func(b *testing.B) {
 			q.From, q.To = now.AddDate(-1, 0, 0), now.Add(time.Hour)
 			for b.Loop() {
-				list, err := l.Volumes(ctx, q)
+				list, _, err := l.Volumes(ctx, q)
 				require.NoError(b, err)
 				require.NotEmpty(b, list)
 			}

@@ -111,7 +111,7 @@ func sortedIDs(nodes map[string]*api.ChainNode) []string {
 }
 
 // chainNodes is how many nodes are shown at the most.
-const chainNodes = 400
+const chainNodes = 200
 
 func (s *Server) chains(ctx context.Context, in *struct {
 	Of string `query:"of" maxLength:"200" doc:"Only what is around this feed, table, rollup or extract, by its name"`
@@ -198,9 +198,6 @@ func (s *Server) chainFeeds(ctx context.Context, c *chain) error {
 	if err != nil {
 		return err
 	}
-	if err := s.read(ctx, records); err != nil {
-		return err
-	}
 	const hours = 24
 	now := time.Now().UTC()
 	standings, err := s.standing(ctx, hours, now.Add(-dayBack), now.Add(dayAhead))
@@ -224,12 +221,11 @@ func (s *Server) chainFeeds(ctx context.Context, c *chain) error {
 		case rank == 2:
 			n.State = "good"
 		}
-		f, err := s.definition(ctx, r)
-		if err != nil {
-			continue // its problem says so
+		if r.Described == 0 {
+			continue // it is not read yet
 		}
-		c.link(n, c.tableNamed(f.Target.Connection, f.Target.Schema+"."+f.Target.Table), "fills")
-		for _, other := range slices.Concat(f.When.AfterAll, f.When.AfterAny) {
+		c.link(n, c.tableNamed(r.Connection, r.Target), "fills")
+		for _, other := range r.ComesAfter {
 			c.link(c.add("feed", other), n, "after")
 		}
 	}
@@ -255,7 +251,7 @@ func (s *Server) chainExtracts(ctx context.Context, c *chain) error {
 	if err != nil || len(records) == 0 {
 		return err
 	}
-	takers, err := s.takers(ctx)
+	takers, err := s.takers(ctx, each(records, parsedExtract)...)
 	if err != nil {
 		return err
 	}

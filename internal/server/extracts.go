@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -67,7 +68,7 @@ func (s *Server) listExtracts(ctx context.Context, _ *struct{}) (*body[api.Extra
 	if err != nil {
 		return nil, answer(err)
 	}
-	feeds, err := s.takers(ctx)
+	feeds, err := s.takers(ctx, each(list, parsedExtract)...)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -113,12 +114,15 @@ func (s *Server) extractOf(record *ledger.Extract, takers map[string][]*feed.Fee
 	return out
 }
 
-// takers returns the feeds by their landings.
-func (s *Server) takers(ctx context.Context) (map[string][]*feed.Feed, error) {
+// takers returns the feeds of the landings that extracts write into, by their landings.
+func (s *Server) takers(ctx context.Context, extracts ...*feed.Extract) (map[string][]*feed.Feed, error) {
 	records, err := s.ledger.Feeds(ctx)
 	if err != nil {
 		return nil, err
 	}
+	records = slices.DeleteFunc(records, func(r ledger.Feed) bool { // those alone are read: it takes longer than all else
+		return !slices.ContainsFunc(extracts, func(x *feed.Extract) bool { return x.Files.Landing.At == r.Folder })
+	})
 	if err := s.read(ctx, records); err != nil {
 		return nil, err
 	}
@@ -150,7 +154,7 @@ func (s *Server) oneExtract(ctx context.Context, in *ExtractPath) (*body[api.Ext
 	if err != nil {
 		return nil, answer(err)
 	}
-	feeds, err := s.takers(ctx)
+	feeds, err := s.takers(ctx, parsedExtract(&record))
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -194,7 +198,7 @@ func (s *Server) extractNotes(ctx context.Context, x *feed.Extract) []string {
 	if _, ok := s.connection(x.Connection); !ok {
 		notes = append(notes, fmt.Sprintf("the settings name no connection %s yet", x.Connection))
 	}
-	feeds, err := s.takers(ctx)
+	feeds, err := s.takers(ctx, x)
 	if err == nil && len(takersOf(x, feeds)) == 0 {
 		notes = append(notes, fmt.Sprintf("no feed takes its files in %s yet", x.Files.Landing.At))
 	}
@@ -326,7 +330,7 @@ func (s *Server) extractWindows(ctx context.Context, in *struct {
 
 // loadsOfWindows adds what feeds made of the files of windows, and says whether their rows add up.
 func (s *Server) loadsOfWindows(ctx context.Context, x *feed.Extract, windows []api.ExtractWindow) error {
-	feeds, err := s.takers(ctx)
+	feeds, err := s.takers(ctx, x)
 	if err != nil {
 		return err
 	}

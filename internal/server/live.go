@@ -325,7 +325,7 @@ func (s *Server) services(ctx context.Context) ([]api.ServiceView, error) {
 const (
 	dayBack    = 24 * time.Hour
 	dayAhead   = 3 * time.Hour
-	dayFeeds   = 40  // on a page, where no other number is asked for
+	dayFeeds   = 30  // on a page, where no other number is asked for
 	marksShown = 144 // of a feed and state, at the most: ten minutes each for a whole day
 	timesAhead = 500
 	needsShown = 50

@@ -23,6 +23,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 
 	"mullein/internal/api"
 	"mullein/internal/core/feed"
@@ -121,7 +122,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 // browser says that they come from another site.
 func (s *Server) Handler() http.Handler {
 	protected := http.NewCrossOriginProtection().Handler(s.router)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return compressed(func(w http.ResponseWriter, r *http.Request) {
 		// Some proxies take the base off, and some do not.
 		switch base := s.base(); {
 		case base != "" && r.URL.Path == base:
@@ -131,6 +132,24 @@ func (s *Server) Handler() http.Handler {
 		default:
 			protected.ServeHTTP(w, r)
 		}
+	})
+}
+
+// compressed has answers that are texts compressed for those that take them so. Only answers to GET are: those to other
+// calls may hold secrets, whose length a compressed answer would tell.
+func compressed(h http.HandlerFunc) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(4<<10), gzhttp.PreferZstd(true), gzhttp.ContentTypes([]string{"text/javascript",
+		"application/javascript", "text/css", "text/html", "image/svg+xml", "application/json", "application/openapi+json"}))
+	if err != nil { // which it says of wrong options only
+		return h
+	}
+	zipped := wrap(h)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet && !strings.HasSuffix(r.URL.Path, "/events") { // whose news are not to wait
+			zipped.ServeHTTP(w, r)
+			return
+		}
+		h(w, r)
 	})
 }
 

@@ -35,12 +35,7 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	if in.Feeds {
 		q.By, q.PerFeed, q.PerSupplier = "", true, false
 	}
-	list, err := s.ledger.Volumes(ctx, q)
-	if err != nil {
-		return nil, answer(err)
-	}
-	q.By, q.PerFeed, q.PerSupplier, q.Most = "", false, false, 1
-	total, err := s.ledger.Volumes(ctx, q)
+	list, total, err := s.ledger.Volumes(ctx, q)
 	if err != nil {
 		return nil, answer(err)
 	}
@@ -49,9 +44,7 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	for i := range list {
 		out.Items = append(out.Items, volumeOf(&list[i], price))
 	}
-	if len(total) > 0 {
-		out.Total = volumeOf(&total[0], price)
-	}
+	out.Total = volumeOf(&total, price)
 	return give(out, nil)
 }
 

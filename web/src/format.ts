@@ -22,20 +22,34 @@ export function bytes(n: number): string {
 
 const two = (n: number) => String(n).padStart(2, '0')
 
+// Formats are made once: that takes longer than to write a hundred dates.
+const formats = new Map<string, Intl.DateTimeFormat>()
+function written(d: Date, options: Intl.DateTimeFormatOptions, locale?: string): string {
+  const key = JSON.stringify([locale, options])
+  let format = formats.get(key)
+  if (!format) formats.set(key, (format = new Intl.DateTimeFormat(locale, options)))
+  return format.format(d)
+}
+
 /** 23 Nov, with the year where it is another one. */
-export const day = (d: Date, timeZone?: string) =>
-  d.toLocaleDateString(undefined, { day: 'numeric', month: 'short', year: d.getFullYear() === new Date().getFullYear() ? undefined : 'numeric', timeZone })
+export const day = (d: Date, timeZone?: string) => written(d, { day: 'numeric', month: 'short', year: d.getFullYear() === new Date().getFullYear() ? undefined : 'numeric', timeZone })
 
 /** A month with its year. */
-export const month = (d: Date, timeZone?: string) => d.toLocaleDateString(undefined, { month: 'long', year: 'numeric', timeZone })
+export const month = (d: Date, timeZone?: string) => written(d, { month: 'long', year: 'numeric', timeZone })
+
+/** The local clock at a time, as 14:05:09. */
+export function clock(at: string): string {
+  const d = new Date(at)
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`
+}
 
 /** Today's times as 14:05:09, others as 23 Nov 14:05; local. */
 export function time(at: string | null | undefined): string {
   if (!at) return '–'
   const d = new Date(at)
-  const clock = `${two(d.getHours())}:${two(d.getMinutes())}`
-  if (d.toDateString() === new Date().toDateString()) return `${clock}:${two(d.getSeconds())}`
-  return `${day(d)} ${clock}`
+  const now = new Date()
+  if (d.getDate() === now.getDate() && d.getMonth() === now.getMonth() && d.getFullYear() === now.getFullYear()) return clock(at)
+  return `${day(d)} ${two(d.getHours())}:${two(d.getMinutes())}`
 }
 
 /** The same without seconds, for what is due at a minute. */
@@ -47,9 +61,9 @@ export const zoneHere = Intl.DateTimeFormat().resolvedOptions().timeZone
 /** The clock of another zone at a time, as 13:15, where it differs from that of here. */
 export function clockIn(at: string, zone: string): string {
   if (!zone) return ''
-  const clock = (timeZone?: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', hourCycle: 'h23', timeZone }).format(new Date(at))
-  const there = clock(zone)
-  return there === clock() ? '' : there
+  const of = (timeZone?: string) => written(new Date(at), { hour: '2-digit', minute: '2-digit', hourCycle: 'h23', timeZone }, 'en-GB')
+  const there = of(zone)
+  return there === of() ? '' : there
 }
 
 /** The same time to the millisecond, with its zone. */

@@ -4,7 +4,9 @@ import type { Progress } from './api/client'
 import { base } from './base'
 
 /** What the pages show. It is asked for again when the service tells of news, not by the clock. */
-export const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: Infinity } } })
+export const queries = new QueryClient({
+  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: Infinity, ...{ shallow: true } } }, // answers are replaced as a whole, and need no watching within
+})
 
 /** Whether the stream of news is open. */
 export const live = ref(false)

@@ -28,14 +28,17 @@ export function usePlot(box: Ref<HTMLElement | undefined>, option: () => echarts
   let plot: echarts.ECharts | undefined
   const size = new ResizeObserver(() => plot?.resize())
   const draw = () => plot?.setOption(option(), { notMerge: true })
-  onMounted(() => {
-    if (!box.value) return
+  const sight = new IntersectionObserver((seen) => {
+    if (!box.value || !seen.some((s) => s.isIntersecting)) return
+    sight.disconnect()
     plot = echarts.init(box.value)
     size.observe(box.value)
     draw()
   })
+  onMounted(() => box.value && sight.observe(box.value)) // what nobody looks at is not drawn
   watch(() => [option(), dark.value], draw, { flush: 'post' })
   onBeforeUnmount(() => {
+    sight.disconnect()
     size.disconnect()
     plot?.dispose()
   })

@@ -20,6 +20,7 @@ export interface Seen {
 
 const few = 20 // values are too few to go by
 const enough = 50
+const lookedAt = 1000 // rows are enough to propose something, and looked through between two keys
 
 /** What a feed file might say besides, from what was seen; none that it says already. */
 export function proposalsFor(text: string, seen: Seen): Proposal[] {
@@ -27,7 +28,7 @@ export function proposalsFor(text: string, seen: Seen): Proposal[] {
   const out: Proposal[] = ofHeader(doc, seen.sample)
   seen.sample.columns.forEach((c, i) => {
     if (c.derived) return
-    const values = seen.sample.rows.map((r) => r.values[i] ?? null)
+    const values = seen.sample.rows.slice(0, lookedAt).map((r) => r.values[i] ?? null)
     out.push(...ofColumn(doc, c, values))
   })
   const due = ofNames(doc, seen.names)

@@ -1,7 +1,8 @@
-import { createRouter, createWebHistory } from 'vue-router'
+import { createRouter, createWebHistory, type RouteLocationNormalized } from 'vue-router'
 import { api } from './api/client'
 import { base } from './base'
 import { signedIn } from './session'
+import { beginToday } from './today'
 
 export const router = createRouter({
   history: createWebHistory(base + '/'),
@@ -35,13 +36,34 @@ export const router = createRouter({
   ],
 })
 
+// The page that is called first, and what it shows, are read while it is asked who is signed in.
+function begin(to: RouteLocationNormalized) {
+  const page = to.matched[0]?.components?.default
+  if (typeof page === 'function') void (page as () => Promise<unknown>)().catch(() => undefined) // the router says so itself
+  if (to.path === '/today') beginToday()
+}
+
 router.beforeEach(async (to) => {
   if (to.meta.open || signedIn.value) return true
+  begin(to)
   const { data } = await api.GET('/api/v1/session')
   if (!data) return { path: '/sign-in', query: { to: to.fullPath } }
   signedIn.value = data
   return true
 })
+
+// The other pages are read when the browser has nothing else to do, so that a click finds them there. Those with large
+// parts of their own wait for the click.
+const large = ['/new-feed', '/feeds/:feed/edit']
+async function readAhead() {
+  for (const route of router.getRoutes()) {
+    const page = route.components?.default
+    if (typeof page !== 'function' || large.includes(route.path)) continue
+    await new Promise((idle) => (window.requestIdleCallback ?? setTimeout)(idle))
+    await (page as () => Promise<unknown>)().catch(() => undefined)
+  }
+}
+void router.isReady().then(() => setTimeout(() => void readAhead(), 400))
 
 router.afterEach((to) => {
   document.title = `${String(to.params.feed ?? to.params.extract ?? to.meta.title)} · Mullein`

@@ -2,7 +2,7 @@
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Day } from '../api/client'
-import { count } from '../format'
+import { clock, count } from '../format'
 
 // A line a feed across the last hours and the next few: the times at which
 // something is due as brackets, the arrivals as marks where they really came,
@@ -11,9 +11,17 @@ import { count } from '../format'
 const props = defineProps<{ day: Day; hours: number; head?: boolean }>()
 const router = useRouter()
 const box = ref<HTMLElement>()
-const width = ref(1000)
-const resize = new ResizeObserver(() => (width.value = box.value?.clientWidth ?? 1000))
-onMounted(() => box.value && resize.observe(box.value))
+const width = ref(0) // until it is known, nothing is drawn
+const resize = new ResizeObserver(() => (width.value = box.value?.clientWidth ?? 0))
+// What is below the first lines is drawn when those are seen.
+const first = 10
+const upTo = ref(first)
+onMounted(() => {
+  if (!box.value) return
+  width.value = box.value.clientWidth
+  resize.observe(box.value)
+  requestAnimationFrame(() => setTimeout(() => (upTo.value = Infinity)))
+})
 onBeforeUnmount(() => resize.disconnect())
 
 // Where there is little room, a feed's name stands above its line.
@@ -59,7 +67,7 @@ function gaps(slots: DaySlot[]): Gap[] {
     const begin = Math.max(left.value, x(+new Date(s.at)))
     const end = Math.max(begin + 7, Math.min(x(+new Date(s.missing_at)), next ? x(+new Date(next.at)) : Infinity, x(Math.max(now.value, +new Date(s.at)))))
     const last = out.at(-1)
-    const says = `${new Date(s.at).toLocaleTimeString()}: ${s.slots - s.good} of ${s.slots} ${s.state === 'late' ? 'late, not here yet' : s.state}`
+    const says = `${clock(s.at)}: ${s.slots - s.good} of ${s.slots} ${s.state === 'late' ? 'late, not here yet' : s.state}`
     if (last && last.state === s.state && begin - last.end < 2) {
       last.end = end
       last.says += `\n${says}`
@@ -70,14 +78,24 @@ function gaps(slots: DaySlot[]): Gap[] {
 
 interface Group {
   x: number
+  says: string
   rows: number
   marks: Day['feeds'][number]['marks']
   state: string
 }
 
+const says = (g: Group) => {
+  const states = new Map<string, number>()
+  for (const m of g.marks) states.set(m.state, (states.get(m.state) ?? 0) + m.count)
+  const only = g.marks[0]
+  return g.marks.length === 1 && only && only.count === 1
+    ? `${only.path}\n${only.state}, ${count(only.rows)} rows, noticed ${clock(only.at)}`
+    : `${count(g.marks.reduce((n, m) => n + m.count, 0))} arrivals: ${[...states].map(([s, n]) => `${n} ${s}`).join(', ')}; ${count(g.rows)} rows`
+}
+
 const rank = ['failed', 'refused', 'held', 'loading', 'ready', 'settling', 'noticed', 'loaded', 'skipped', 'recalled', 'gone']
 const lines = computed(() =>
-  props.day.feeds.map((f, i) => {
+  props.day.feeds.slice(0, upTo.value).map((f, i) => {
     const groups: Group[] = []
     for (const m of [...f.marks].sort((a, b) => +new Date(a.at) - +new Date(b.at))) {
       const at = +new Date(m.at)
@@ -89,29 +107,22 @@ const lines = computed(() =>
         last.marks.push(m)
         last.rows += m.rows
         if (rank.indexOf(m.state) < rank.indexOf(last.state)) last.state = m.state
-      } else groups.push({ x: x(at), rows: m.rows, marks: [m], state: m.state })
+      } else groups.push({ x: x(at), says: '', rows: m.rows, marks: [m], state: m.state })
     }
+    for (const g of groups) g.says = says(g)
     const slots = f.slots.filter((s) => +new Date(s.at) >= from.value)
-    const due = slots.map((s) => ({ x: x(+new Date(s.at)), late: s.state === 'late' && s.good === s.slots, says: `due ${new Date(s.at).toLocaleTimeString()}: ${s.ahead ? 'still to come' : s.state}` }))
+    const due = slots.map((s) => ({ x: x(+new Date(s.at)), late: s.state === 'late' && s.good === s.slots, says: `due ${clock(s.at)}: ${s.ahead ? 'still to come' : s.state}` }))
     return { ...f, y: top.value + i * (lineHeight + above.value) + above.value, groups, due, gaps: gaps(f.slots), runs: f.runs.map((t) => x(+new Date(t))).filter((px) => px >= left.value) }
   }),
 )
 const most = computed(() => Math.max(1, ...lines.value.flatMap((l) => l.groups.map((g) => g.rows))))
 const radius = (g: Group) => 3 + 6 * Math.sqrt(g.rows / most.value)
-const says = (g: Group) => {
-  const states = new Map<string, number>()
-  for (const m of g.marks) states.set(m.state, (states.get(m.state) ?? 0) + m.count)
-  const only = g.marks[0]
-  return g.marks.length === 1 && only && only.count === 1
-    ? `${only.path}\n${only.state}, ${count(only.rows)} rows, noticed ${new Date(only.at).toLocaleTimeString()}`
-    : `${count(g.marks.reduce((n, m) => n + m.count, 0))} arrivals: ${[...states].map(([s, n]) => `${n} ${s}`).join(', ')}; ${count(g.rows)} rows`
-}
 const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.marks[0]?.count === 1 ? `/arrivals/${g.marks[0]?.arrival}` : `/ledger?feed=${feed}${g.state === 'loaded' ? '' : `&state=${g.state}`}`)
 </script>
 
 <template>
   <div ref="box" class="ruler" :style="{ containIntrinsicHeight: `${height}px` }">
-    <svg :width="width" :height="height" role="group" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
+    <svg v-if="width" :width="width" :height="height" role="group" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
       <g v-for="t in ticks" :key="t.x">
         <line :x1="t.x" :x2="t.x" :y1="top - 6" :y2="height" class="tick" />
         <text v-if="head" :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
@@ -132,8 +143,8 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
           </rect>
           <text v-if="g.end - g.x > 48" :x="(g.x + g.end) / 2" :y="l.y + lineHeight / 2 + 4" text-anchor="middle" class="word">{{ g.state }}</text>
         </router-link>
-        <g v-for="g in l.groups" :key="`${g.x}${g.state}`" class="mark" :class="g.state" tabindex="0" role="link" :aria-label="says(g)" @click="open(g, l.feed)" @keydown.enter="open(g, l.feed)">
-          <title>{{ says(g) }}</title>
+        <g v-for="g in l.groups" :key="`${g.x}${g.state}`" class="mark" :class="g.state" tabindex="0" role="link" :aria-label="g.says" @click="open(g, l.feed)" @keydown.enter="open(g, l.feed)">
+          <title>{{ g.says }}</title>
           <path v-if="g.state === 'refused'" :d="`M${g.x - 5} ${l.y + lineHeight / 2 - 5}l10 10m0-10l-10 10`" class="cross" />
           <path v-else-if="g.state === 'failed'" :d="`M${g.x} ${l.y + lineHeight / 2 - 6}l6 11h-12Z`" />
           <circle v-else :cx="g.x" :cy="l.y + lineHeight / 2" :r="radius(g)" />

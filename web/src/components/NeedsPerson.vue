@@ -1,19 +1,14 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { api, got } from '../api/client'
 import { count } from '../format'
 import { mild } from '../problems'
+import { problemsQuery, problemsShown } from '../today'
 import ProblemRow from './ProblemRow.vue'
 
 // What needs a person, as one where it has one cause, the newest first; and after it what is worth a look.
 const props = defineProps<{ mine: boolean }>()
-const most = 100
-const { data, error } = useQuery({
-  queryKey: ['problems', 'lasting', () => props.mine],
-  queryFn: () => got(api.GET('/api/v1/problems', { params: { query: { mine: props.mine, limit: most } } })),
-  placeholderData: (before) => before,
-})
+const { data, error } = useQuery(computed(() => ({ ...problemsQuery(props.mine), placeholderData: keepPreviousData })))
 const few = 5
 const all = ref(false)
 const needs = computed(() => (data.value?.items ?? []).filter((p) => !mild(p)))
@@ -32,7 +27,7 @@ const more = computed(() => [needs.value.length > few ? `${count(needs.value.len
     <ProblemRow v-for="p in looks" :key="p.id" :problem="p" />
   </template>
   <button v-if="folded" type="button" class="fold" :aria-expanded="all" @click="all = !all">{{ all ? 'Show fewer' : `Show ${more}` }}</button>
-  <router-link v-if="data?.next" to="/notices" class="quiet"> and more than {{ most }}: see all</router-link>
+  <router-link v-if="data?.next" to="/notices" class="quiet"> and more than {{ problemsShown }}: see all</router-link>
 </template>
 
 <style scoped>

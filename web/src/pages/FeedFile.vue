@@ -126,7 +126,7 @@ let timer: ReturnType<typeof setTimeout> | undefined
 let asking: AbortController | undefined
 watch([text, sampled], () => {
   clearTimeout(timer)
-  timer = setTimeout(ask, 120)
+  timer = setTimeout(ask, 25)
   rehearsed.value = undefined
 })
 onBeforeUnmount(() => {
@@ -150,11 +150,17 @@ async function ask() {
 }
 // What the feed file might say besides.
 const { data: outlets } = useQuery({ queryKey: ['outlets'], queryFn: () => got(api.GET('/api/v1/outlets')) })
-const proposals = computed(() =>
-  sample.value && !said.value
-    ? proposalsFor(text.value, { sample: sample.value, names: drafted.value?.files ?? [], outlets: outlets.value?.items.map((o) => o.outlet) ?? [], who: signedIn.value?.by === 'token' ? '' : (signedIn.value?.name ?? '') })
-    : [],
-)
+const proposals = shallowRef<Proposal[]>([])
+let proposing: ReturnType<typeof setTimeout> | undefined
+watch([sample, said, outlets], () => {
+  clearTimeout(proposing)
+  proposing = setTimeout(propositions, 250) // who types sees the sample first
+})
+function propositions() {
+  const seen = sample.value && !said.value && { sample: sample.value, names: drafted.value?.files ?? [], outlets: outlets.value?.items.map((o) => o.outlet) ?? [], who: signedIn.value?.by === 'token' ? '' : (signedIn.value?.name ?? '') }
+  proposals.value = seen ? proposalsFor(text.value, seen) : []
+}
+onBeforeUnmount(() => clearTimeout(proposing))
 const takeProposal = (p: Proposal) => (text.value = withProposal(text.value, p))
 const change = (column: string, what: ColumnChange) => (text.value = changeColumn(text.value, column, what))
 

@@ -37,7 +37,7 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
   queryFn: ({ pageParam }) =>
     got(
       api.GET('/api/v1/arrivals', {
-        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: 100 } },
+        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: pageParam ? 100 : 50 } },
       }),
     ),
   getNextPageParam: (last) => last.next || undefined,

@@ -1,9 +1,8 @@
 <script setup lang="ts">
-import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { NButton, NRadioButton, NRadioGroup } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, got } from '../api/client'
 import DayRuler from '../components/DayRuler.vue'
 import DoneSince from '../components/DoneSince.vue'
 import FirstFeed from '../components/FirstFeed.vue'
@@ -13,6 +12,7 @@ import QuietFeeds from '../components/QuietFeeds.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, since } from '../format'
 import { loads } from '../live'
+import { dayQuery, statusQuery } from '../today'
 
 const route = useRoute()
 const router = useRouter()
@@ -32,16 +32,9 @@ const {
   hasNextPage,
   fetchNextPage,
   isFetchingNextPage,
-} = useInfiniteQuery({
-  queryKey: ['day', hours, mine],
-  initialPageParam: '',
-  queryFn: ({ pageParam }) => got(api.GET('/api/v1/day', { params: { query: { hours: hours.value, mine: mine.value || undefined, after: pageParam || undefined } } })),
-  getNextPageParam: (last) => last.next || undefined,
-  refetchInterval: 30_000,
-  placeholderData: (before) => before, // the ruler stays while another span is asked for
-})
+} = useInfiniteQuery(computed(() => ({ ...dayQuery(hours.value, mine.value), placeholderData: keepPreviousData }))) // the ruler stays while another span is asked for
 const day = computed(() => pages.value?.pages[0])
-const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
+const { data: status } = useQuery(statusQuery())
 const waiting = computed(() => status.value?.feeds.filter((f) => f.counts?.waiting) ?? [])
 </script>
 

@@ -19,7 +19,7 @@ const feed = computed({ get: () => (route.query.feed ? String(route.query.feed) 
 const from = () => new Date(Date.now() - spans[span.value].hours * 3_600_000).toISOString()
 const ask = (feeds: boolean) => got(api.GET('/api/v1/volumes', { params: { query: { feed: feed.value || undefined, from: from(), by: spans[span.value].by, feeds: feeds || undefined, limit: feeds ? 50 : 1000 } } }))
 const { data, error } = useQuery({ queryKey: computed(() => ['volumes', 'time', span.value, feed.value]), queryFn: () => ask(false), refetchInterval: 60_000 })
-const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds', span.value, feed.value]), queryFn: () => ask(true), refetchInterval: 60_000 })
+const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds', span.value, feed.value]), queryFn: () => ask(true), refetchInterval: 60_000, enabled: computed(() => !!data.value) }) // the plots come first
 
 const at = (v: Volume) => {
   const d = new Date(v.at ?? 0)
@@ -76,7 +76,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
       <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
     </template>
   </section>
-  <LateSuppliers v-if="!feed" />
+  <LateSuppliers v-if="!feed && byFeed" />
   <section v-for="part in [{ name: 'By feed, the most expensive first', list: byFeed?.items ?? [], feeds: true }, { name: 'By time', list: items, feeds: false }]" :key="part.name" class="panel">
     <div class="row spread">
       <h2>{{ part.name }}</h2>

@@ -44,13 +44,8 @@ func logger() *slog.Logger {
 }
 
 func config(o cli.ServeOptions) server.Config {
-	return server.Config{Home: o.Home, Settings: o.Settings.Settings, Reread: func() (settings.Settings, error) {
-		l, err := settings.Read(o.From)
-		if err != nil {
-			return settings.Settings{}, err
-		}
-		return l.Settings, nil
-	}, Log: logger(), Objects: objects.Dial, Queues: brokers.Dial, Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
+	return server.Config{Home: o.Home, Settings: o.Settings.Settings, Reread: func() (*settings.Loaded, error) { return settings.Read(o.From) },
+		Log: logger(), Objects: objects.Dial, Queues: brokers.Dial, Out: os.Stdout, Terminal: term.IsTerminal(int(os.Stdout.Fd()))}
 }
 
 // open returns the address of a database that is named, or starts the private one.
@@ -120,9 +115,12 @@ func runDemo(ctx context.Context, o cli.ServeOptions) error {
 		return err
 	}
 	reread := c.Reread
-	c.Settings, c.Reread = far.Settings(told(c.Settings)), func() (settings.Settings, error) {
-		s, err := reread()
-		return far.Settings(told(s)), err
+	c.Settings, c.Reread = far.Settings(told(c.Settings)), func() (*settings.Loaded, error) {
+		l, err := reread()
+		if err == nil {
+			l.Settings = far.Settings(told(l.Settings))
+		}
+		return l, err
 	}
 	c.Ready = func(r server.Running) {
 		service := client.New(r.URL, r.Token)

@@ -32,7 +32,7 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 		{"/new-feed", "Choose files"}, {"/rehearsal", "Choose a feed file"}, {"/feeds/gauge-readings/rehearsal", "It would be"},
 		{"/rejects", "Rejects"}, {"/ledger", "GAUGE_"}, {"/arrivals/1", "Where every row went"}, {"/due", "Due"}, {"/runs", "Services"}, {"/chains", "gauge-readings"},
 		{"/targets/river.gauge_reading", "gauge_reading"}, {"/notices", "Notices"}, {"/volumes", "Volumes"}, {"/extracts", "Extracts"},
-		{"/places", "Places"}, {"/people", "Tokens"},
+		{"/places", "Places"}, {"/settings", "Settings"}, {"/people", "Tokens"},
 	}
 	for _, page := range pages {
 		b.do(chromedp.Navigate(s.URL + page.at))

@@ -73,14 +73,25 @@ func (s *service) newest(text string, state string) (out api.Arrival) {
 	return out
 }
 
-// TestJourneys does what people do all day, at a desk by day and on a phone by night.
+// TestJourneys does what people do all day, at a desk and on a phone, by day and by night.
 func TestJourneys(t *testing.T) {
-	t.Parallel()
+	for name, screens := range map[string][]screen{
+		"desk by day, phone by night": {{1280, 800, "light"}, {390, 844, "dark"}},
+		"desk by night, phone by day": {{1280, 800, "dark"}, {390, 844, "light"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			journeys(t, screens)
+		})
+	}
+}
+
+func journeys(t *testing.T, screens []screen) {
 	s := aDay(t)
 	b := browse(t)
 	b.do(chromedp.Navigate(s.SignIn))
 	b.sees("Today", "live")
-	for i, at := range []screen{{1280, 800, "light"}, {390, 844, "dark"}} {
+	for i, at := range screens {
 		b.script("localStorage.setItem('theme', %q)", at.theme)
 		b.do(chromedp.EmulateViewport(at.width, at.height))
 		b.do(chromedp.Navigate(s.URL + "/today"))

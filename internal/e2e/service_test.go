@@ -62,13 +62,7 @@ func serveFrom(t *testing.T, from settings.From) *service {
 	ready, done := make(chan server.Running, 1), make(chan error, 1)
 	go func() {
 		done <- server.Serve(ctx, server.Config{
-			Home: s.home, Settings: said.Settings, Reread: func() (settings.Settings, error) {
-				l, err := settings.Read(from)
-				if err != nil {
-					return settings.Settings{}, err
-				}
-				return l.Settings, nil
-			},
+			Home: s.home, Settings: said.Settings, Reread: func() (*settings.Loaded, error) { return settings.Read(from) },
 			Log: slog.New(slog.NewTextHandler(t.Output(), nil)), Out: io.Discard,
 			Ready: func(r server.Running) { ready <- r },
 		})

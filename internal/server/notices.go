@@ -25,18 +25,24 @@ import (
 // held is the settings that hold, which may change while the service runs.
 type held struct {
 	now     atomic.Pointer[settings.Settings]
-	problem atomic.Pointer[string] // why the file that is there now is not taken; nil where it is
+	listed  atomic.Pointer[[]settings.Value] // all of them, for people; nil where they are not read again
+	problem atomic.Pointer[string]           // why the file that is there now is not taken; nil where it is
 }
 
 // reread takes up the settings whenever they change, until ctx ends. Those that are wrong are
 // said, and the old ones stay.
-func (h *held) reread(ctx context.Context, read func() (settings.Settings, error), change func(settings.Settings),
+func (h *held) reread(ctx context.Context, read func() (*settings.Loaded, error), change func(settings.Settings),
 	say func(string, ...any)) {
 	const every = 2 * time.Second
 	said := ""
-	last, err := read()
-	if err != nil {
-		last = settings.Settings{} // it is said when it is looked at next
+	var last settings.Settings
+	list := func(l *settings.Loaded) {
+		all := l.List()
+		h.listed.Store(&all)
+	}
+	if l, err := read(); err == nil { // else it is said when it is looked at next
+		last = l.Settings
+		list(l)
 	}
 	for {
 		select {
@@ -44,7 +50,7 @@ func (h *held) reread(ctx context.Context, read func() (settings.Settings, error
 			return
 		case <-time.After(every):
 		}
-		s, err := read()
+		l, err := read()
 		if err != nil {
 			if text := err.Error(); text != said {
 				said = text
@@ -55,9 +61,10 @@ func (h *held) reread(ctx context.Context, read func() (settings.Settings, error
 		}
 		said = ""
 		h.problem.Store(nil)
-		if !reflect.DeepEqual(s, last) {
+		if s := l.Settings; !reflect.DeepEqual(s, last) {
 			last = s
 			h.now.Store(&s)
+			list(l)
 			change(s)
 			say("took up new settings")
 		}
@@ -72,11 +79,20 @@ func (h *held) wrong() string {
 	return ""
 }
 
+func (s *Server) listSettings(context.Context, *struct{}) (*body[api.SettingList], error) {
+	out := api.SettingList{Items: []api.Setting{}, Problem: s.settings.wrong()}
+	if list := s.settings.listed.Load(); list != nil {
+		out.Items = each(*list, func(v *settings.Value) api.Setting { return api.Setting(*v) })
+	}
+	return give(out, nil)
+}
+
 func (s *Server) noticeRoutes() {
 	huma.Register(s.api, get("notices", "/notices", "Notices, the newest first"), s.notices)
 	huma.Register(s.api, get("notice", "/notices/{id}", "One notice, with what it says"), s.notice)
 	huma.Register(s.api, do(http.MethodPost, "send-notice", "/notices/{id}/again", "Send a notice again, as a new one"),
 		s.sendNotice)
+	huma.Register(s.api, get("settings", "/settings", "The settings that hold, and where each comes from; secrets are not shown"), s.listSettings)
 	huma.Register(s.api, get("outlets", "/outlets", "Ways out of the service for notices and events"), s.outlets)
 	huma.Register(s.api, do(http.MethodPost, "test-outlet", "/outlets/{outlet}/test",
 		"Send a notice that says that the outlet works"), s.testOutlet)

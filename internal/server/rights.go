@@ -23,7 +23,7 @@ import (
 // Operations that need more than their method says, by their ids.
 var (
 	// owned are of the owner of a feed, or of the service.
-	owned = []string{"put-feed", "remove-feed", "put-rollup", "remove-rollup", "put-extract", "remove-extract", "new-token", "end-token", "tokens", "acts", "collapse",
+	owned = []string{"put-feed", "remove-feed", "put-rollup", "remove-rollup", "put-extract", "remove-extract", "new-token", "end-token", "tokens", "acts", "settings", "collapse",
 		"users", "put-user", "remove-user"}
 	// oneself are of who makes the call.
 	oneself = []string{"change-password"}
@@ -35,7 +35,7 @@ var (
 	withData = []string{"feed-rows", "target-rows", "arrival-rows", "row", "feed-rejects", "draft", "draft-files", "sample", "arrival-rejects", "reject-groups", "rehearse", "notice",
 		"mend", "recall", "table", "original", "verify", "verify-rollup"}
 	// global change what belongs to no feed, which a token for some feeds may not.
-	global = []string{"put-extract", "remove-extract", "run-extract", "pause-extract", "resume-extract", "mark-extract", "rehearse-extract", "put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts",
+	global = []string{"put-extract", "remove-extract", "run-extract", "pause-extract", "resume-extract", "mark-extract", "rehearse-extract", "put-rollup", "remove-rollup", "rebuild-rollup", "collapse", "new-token", "end-token", "tokens", "acts", "settings",
 		"users", "put-user", "remove-user", "test-outlet", "send-notice", "test-place", "browse-place"}
 )
 

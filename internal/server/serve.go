@@ -45,7 +45,7 @@ type Config struct {
 	settings.Settings
 	// Reread reads the settings again, of which outlets, who is told, and new connections are taken while the
 	// service runs; nil where they stay.
-	Reread   func() (settings.Settings, error)
+	Reread   func() (*settings.Loaded, error)
 	Log      *slog.Logger
 	Out      io.Writer          // what people are told at the start
 	Terminal bool               // Out is one: links that sign in may be shown there

@@ -358,7 +358,7 @@ func (s *Server) signInLink(ctx context.Context, url string) (string, error) {
 
 // pages are how the console's pages begin. Other paths are nothing.
 var pages = []string{"", ".", "sign-in", "today", "feeds", "new-feed", "rehearsal", "rejects", "ledger", "arrivals", "targets", "due", "runs", "chains",
-	"notices", "volumes", "places", "extracts", "people", "assets", "icon.svg"}
+	"notices", "volumes", "places", "extracts", "people", "settings", "assets", "icon.svg"}
 
 // isConsole reports whether a path is a page of the console, or a file of it.
 func isConsole(path string) bool {

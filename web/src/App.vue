@@ -26,6 +26,13 @@ const pages = [
   { to: '/places', name: 'Places' },
 ]
 
+const acts = [
+  { name: 'Make a feed', act: () => router.push('/new-feed') },
+  { name: 'Rehearse a feed file', act: () => router.push('/rehearsal') },
+  { name: 'Switch between light and dark', act: switchTheme },
+  { name: 'Sign out', act: signOut },
+]
+
 watch(
   () => route.path,
   () => (unfolded.value = false),
@@ -50,7 +57,7 @@ async function signOut() {
           <router-link v-for="p in pages" :key="p.to" :to="p.to" class="page" :class="{ 'router-link-active': route.path.startsWith(`${p.to}/`) }">{{ p.name }}</router-link>
         </nav>
         <div class="row">
-          <SearchBox :pages="[...pages, { to: '/new-feed', name: 'New feed' }, { to: '/people', name: 'People' }]" />
+          <SearchBox :pages="[...pages, { to: '/people', name: 'People' }, { to: '/settings', name: 'Settings' }]" :acts="acts" />
           <span class="quiet" role="status" :title="live ? 'This page updates by itself.' : 'The stream of news is broken; trying again.'">
             <svg width="10" height="10" aria-hidden="true"><circle cx="5" cy="5" r="4" :class="live ? 'on' : 'off'" /></svg>
             {{ live ? 'live' : 'connecting' }}

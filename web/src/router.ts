@@ -31,6 +31,7 @@ export const router = createRouter({
     { path: '/extracts', component: () => import('./pages/Extracts.vue'), meta: { title: 'Extracts' } },
     { path: '/extracts/:extract', component: () => import('./pages/Extract.vue'), meta: { title: 'Extract' } },
     { path: '/places', component: () => import('./pages/Places.vue'), meta: { title: 'Places' } },
+    { path: '/settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },
     { path: '/people', component: () => import('./pages/People.vue'), meta: { title: 'People' } },
     { path: '/:rest(.*)*', component: () => import('./pages/Nowhere.vue'), meta: { title: 'Nothing here' } },
   ],

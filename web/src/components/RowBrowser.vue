@@ -82,17 +82,6 @@ const drop = (w: string) => go({ where: where.value.filter((o) => o !== w) })
 .value {
   width: 190px;
 }
-.chip {
-  border: 1px solid var(--line);
-  border-radius: 10px;
-  background: var(--soft);
-  color: var(--ink);
-  font: inherit;
-  font-family: ui-monospace, 'DejaVu Sans Mono', monospace;
-  font-size: 12px;
-  padding: 1px 9px;
-  cursor: pointer;
-}
 .wrong {
   color: var(--bad);
 }

@@ -21,6 +21,7 @@ const columns = computed(() => {
     <span class="quiet">{{ c.name }}</span>
     <template v-if="c.was !== undefined && c.was !== c.is">&nbsp;<span class="was">{{ c.was }}</span></template>
     <template v-if="c.is !== undefined">&nbsp;<span :class="{ is: c.was !== undefined && c.was !== c.is }">{{ c.is }}</span></template>
+    <span class="unseen">; </span>
   </span>
 </template>
 

@@ -5,9 +5,9 @@ import { useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import { harmless } from '../format'
 
-// One place to go anywhere: / or Ctrl-K opens it, what is typed is looked for among pages, feeds,
-// tables and files, arrows choose, Enter goes there.
-const props = defineProps<{ pages: { to: string; name: string }[] }>()
+// One place to go anywhere: / or Ctrl-K opens it, what is typed is looked for among pages, things to do, feeds, tables,
+// files, runs and days; arrows choose, Enter goes there.
+const props = defineProps<{ pages: { to: string; name: string }[]; acts: { name: string; act: () => unknown }[] }>()
 const router = useRouter()
 const open = ref(false)
 const text = ref('')
@@ -18,13 +18,15 @@ interface Hit {
   kind: string
   name: string
   more?: string
-  to: string
+  to?: string
+  act?: () => unknown
 }
 const found = ref<Hit[]>([])
 const hits = computed<Hit[]>(() => {
   const words = text.value.trim().toLowerCase()
   const here = props.pages.filter((p) => p.name.toLowerCase().includes(words)).map((p) => ({ kind: 'page', name: p.name, to: p.to }))
-  return [...(words ? here : here.slice(0, 12)), ...found.value]
+  const todo = props.acts.filter((a) => words && a.name.toLowerCase().includes(words)).map((a) => ({ kind: 'do', ...a }))
+  return [...(words ? here : here.slice(0, 13)), ...todo, ...found.value]
 })
 watch(hits, () => (at.value = Math.min(at.value, Math.max(0, hits.value.length - 1))))
 
@@ -50,9 +52,13 @@ async function look() {
     const files = typed.items.length ? typed : await filesOf(words.toUpperCase())
     const tables = [...new Set(feeds.items.map((f) => f.table))].filter((t) => !t.includes('{'))
     const number = /^\d+$/.test(words)
+    const day = /^\d{4}-\d\d-\d\d$/.test(words)
+    const [only] = feeds.items.length === 1 ? feeds.items : []
     found.value = [
-      ...(number ? [{ kind: 'file', name: `Arrival ${words}`, to: `/arrivals/${words}` }] : []),
+      ...(number ? [{ kind: 'file', name: `Arrival ${words}`, to: `/arrivals/${words}` }, { kind: 'run', name: `Run ${words}`, more: 'its files', to: `/ledger?run=${words}` }] : []),
+      ...(day ? [{ kind: 'slots', name: `Due on ${words}`, to: `/due?month=${words.slice(0, 7)}&day=${words}` }, { kind: 'files', name: `Noticed on ${words}`, to: `/ledger?day=${words}` }] : []),
       ...feeds.items.map((f) => ({ kind: 'feed', name: f.name, more: f.supplier, to: `/feeds/${f.name}` })),
+      ...(only ? thingsToDo(only.name) : []),
       ...tables.map((t) => ({ kind: 'table', name: t, to: `/targets/${t}` })),
       ...files.items.map((a) => ({ kind: 'file', name: harmless(a.path), more: `${a.feed}, ${a.state}`, to: `/arrivals/${a.id}` })),
     ]
@@ -61,10 +67,23 @@ async function look() {
   }
 }
 
+// What one comes for to a feed, once it is clear which.
+function thingsToDo(feed: string): Hit[] {
+  return [
+    { kind: 'slots', name: `Due of ${feed}`, to: `/due?feed=${feed}` },
+    { kind: 'files', name: `Files of ${feed}`, to: `/ledger?feed=${feed}` },
+    { kind: 'rows', name: `Rejects of ${feed}`, to: `/rejects?feed=${feed}` },
+    { kind: 'do', name: `Change ${feed}`, to: `/feeds/${feed}/edit` },
+    { kind: 'do', name: `Rehearse a file of ${feed}`, to: `/feeds/${feed}/rehearsal` },
+    { kind: 'do', name: `Volumes of ${feed}`, to: `/volumes?feed=${feed}` },
+  ]
+}
+
 function go(hit: Hit | undefined) {
   if (!hit) return
   open.value = false
-  void router.push(hit.to)
+  if (hit.to) void router.push(hit.to)
+  else void hit.act?.()
 }
 function keys(e: KeyboardEvent) {
   const step = { ArrowDown: 1, ArrowUp: -1 }[e.key]
@@ -99,9 +118,9 @@ onBeforeUnmount(() => {
   <button type="button" class="find" title="Search: / or Ctrl-K" @click="show">Search <kbd>/</kbd></button>
   <n-modal v-model:show="open" :auto-focus="false">
     <div class="panel box" role="dialog" aria-label="Search" aria-modal="true">
-      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables and files" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file or its number" autocomplete="off" @keydown="keys" />
+      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, or what to do" autocomplete="off" @keydown="keys" />
       <ul id="hits" role="listbox" aria-label="What was found">
-        <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.to}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
+        <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
           <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
         </li>
       </ul>

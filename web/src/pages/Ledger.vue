@@ -21,6 +21,8 @@ const feed = filter('feed')
 const state = filter('state')
 const text = filter('text')
 const day = filter('day')
+const run = filter('run')
+const slot = filter('slot')
 const order = filter('order')
 const ascending = computed(() => order.value === 'ascending')
 const span = computed(() => {
@@ -32,12 +34,12 @@ const span = computed(() => {
 })
 
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
-  queryKey: ['arrivals', feed, state, text, day, ascending],
+  queryKey: ['arrivals', feed, state, text, day, run, slot, ascending],
   initialPageParam: 0,
   queryFn: ({ pageParam }) =>
     got(
       api.GET('/api/v1/arrivals', {
-        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, ...span.value, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: pageParam ? 100 : 50 } },
+        params: { query: { feed: feed.value ?? undefined, state: (state.value as State) ?? undefined, text: text.value ?? undefined, run: Number(run.value) || undefined, slot: Number(slot.value) || undefined, ...span.value, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: pageParam ? 100 : 50 } },
       }),
     ),
   getNextPageParam: (last) => last.next || undefined,
@@ -53,10 +55,12 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
       <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
       <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />
+      <button v-if="run" type="button" class="chip" aria-label="Of every run" @click="run = null">run {{ run }} ×</button>
+      <button v-if="slot" type="button" class="chip" aria-label="Of every slot" @click="slot = null">slot {{ slot }} ×</button>
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <ArrivalTable v-if="arrivals.length" name="ledger" :arrivals="arrivals" :feed="!feed" :ascending="ascending" @turn="order = ascending ? null : 'ascending'" />
-    <p v-else-if="data" class="nothing">{{ hasNextPage ? 'None among those; look further.' : feed || state || text || day ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
+    <p v-else-if="data" class="nothing">{{ hasNextPage ? 'None among those; look further.' : feed || state || text || day || run || slot ? 'No arrival is like that.' : 'Nothing has arrived yet.' }}</p>
     <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">{{ ascending ? 'Newer' : 'Older' }}</n-button>
   </section>
 </template>

@@ -68,7 +68,7 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
         <h2>Some of the rows</h2>
       </template>
       <thead>
-        <tr><th>What</th><th>{{ r.key.join(', ') || 'Row' }}</th><th>Before and after</th></tr>
+        <tr><th>What</th><th :class="{ asis: r.key.length }">{{ r.key.join(', ') || 'Row' }}</th><th>Before and after</th></tr>
       </thead>
       <tbody>
         <tr v-for="(s, i) in r.outcome.samples" :key="i">

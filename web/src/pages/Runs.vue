@@ -57,7 +57,9 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
       </thead>
       <tbody>
         <tr v-for="r in runs" :key="r.id">
-          <td class="n">{{ r.id }}</td>
+          <td class="n">
+              <router-link :to="`/ledger?run=${r.id}`" title="Its files">{{ r.id }}</router-link>
+            </td>
           <td>
             <StateMark :state="r.state" />
             <div v-if="r.reason" class="quiet">{{ harmless(r.reason) }}</div>

@@ -90,7 +90,7 @@ function save() {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="g in groups?.items" :key="`${g.feed} ${g.rule} ${g.column}`" :class="{ chosen: g === chosen }" @click="choose(g)">
+        <tr v-for="g in groups?.items" :key="`${g.feed} ${g.rule} ${g.column}`" class="group" :class="{ chosen: g === chosen }" @click="choose(g)">
           <td>
             <a href="#" :aria-current="g === chosen" @click.prevent="choose(g)">{{ g.feed }}</a>
           </td>
@@ -179,10 +179,10 @@ function save() {
 .feed {
   width: 220px;
 }
-.groups tbody tr {
+.group {
   cursor: pointer;
 }
-.groups tbody tr:hover {
+.group:hover {
   background: var(--soft);
 }
 .chosen td:first-child {

@@ -63,18 +63,24 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data && !items.length" class="nothing">No work in this span.</p>
-    <template v-if="items.length">
-      <h2>Rows</h2>
-      <PlotBars :at="whole.map(at)" :series="rows" about="Rows by what became of them" />
-      <h2>Files</h2>
-      <PlotBars :at="whole.map(at)" :series="files" about="Files that were taken and refused" />
-      <template v-if="minutes[0]?.values.some((n) => n > 0)">
+    <div v-if="items.length" class="plots">
+      <div>
+        <h2>Rows</h2>
+        <PlotBars :at="whole.map(at)" :series="rows" about="Rows by what became of them" />
+      </div>
+      <div>
+        <h2>Files</h2>
+        <PlotBars :at="whole.map(at)" :series="files" about="Files that were taken and refused" />
+      </div>
+      <div v-if="minutes[0]?.values.some((n) => n > 0)">
         <h2>Minutes late <small class="quiet">of 95 in a hundred late files, at the most</small></h2>
         <PlotBars :at="whole.map(at)" :series="minutes" about="How late late files were, in minutes" />
-      </template>
-      <h2>Seconds of work</h2>
-      <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
-    </template>
+      </div>
+      <div>
+        <h2>Seconds of work</h2>
+        <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
+      </div>
+    </div>
   </section>
   <LateSuppliers v-if="!feed && byFeed" />
   <section v-for="part in [{ name: 'By feed, the most expensive first', list: byFeed?.items ?? [], feeds: true }, { name: 'By time', list: items, feeds: false }]" :key="part.name" class="panel">
@@ -121,6 +127,11 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
 </template>
 
 <style scoped>
+.plots {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(460px, 100%), 1fr));
+  gap: 6px 24px;
+}
 .top {
   gap: 16px;
   margin-bottom: 10px;

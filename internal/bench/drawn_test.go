@@ -141,7 +141,7 @@ func drawnPages(e *eyes) {
 		e.reports("ms-"+p.name, e.median(func() float64 {
 			e.goes("/people")
 			e.number(seen(holds("Tokens")))
-			time.Sleep(1500 * time.Millisecond) // as a person who looks before the click
+			time.Sleep(3 * time.Second) // as a person who looks before the click
 			return e.number(fmt.Sprintf(`(() => {
 				const began = performance.now()
 				;[...document.querySelectorAll('header a')].find((a) => a.textContent === %q).click()

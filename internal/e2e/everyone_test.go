@@ -93,6 +93,7 @@ func (b *browser) doesNotGrow(s *service) {
 	t.Helper()
 	b.do(chromedp.Navigate(s.URL + "/today"))
 	b.sees("Today", "live", "gauge-readings")
+	b.when("document.documentElement.dataset.ahead === 'done'") // the other pages are there
 	db, err := pgx.Connect(t.Context(), s.database)
 	require.NoError(t, err)
 	defer db.Close(t.Context())

@@ -170,9 +170,33 @@ func TestJourneysByKeys(t *testing.T) {
 	b.says("the feed reads it now")
 	s.newest("DEPTHS_20260704", api.ArrivalLoaded)
 
+	// Two kinds of files in a folder become two feeds at once.
+	both := filepath.Join(s.home, server.Landings, "both")
+	require.NoError(t, os.MkdirAll(both, 0o755))
+	for kind, head := range map[string]string{"WINDS": "mast;read_at;speed_ms", "SNOWS": "field;day;depth_cm;state"} {
+		for day := 1; day <= 2; day++ {
+			text := head + "\n"
+			for i := range 60 {
+				text += fmt.Sprintf("M%02d;2026-07-%02dT%02d:00:00Z;%d.5%s\n", i%20, day, i/20, i%9, strings.Repeat(";old", strings.Count(head, ";")-2))
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(both, fmt.Sprintf("%s_2026070%d.csv", kind, day)), []byte(text), 0o644))
+		}
+	}
+	b.searches("make a", "Make a feed")
+	b.sees("New feed", "Choose files")
+	b.tabsTo("Landing folder")
+	b.keys("both")
+	b.tabsTo("Read what lies there")
+	b.keys(kb.Enter)
+	b.sees("Put all 2 feeds")
+	b.tabsTo("Put all 2 feeds")
+	b.keys(kb.Enter)
+	s.newest("WINDS_20260702", api.ArrivalLoaded)
+	s.newest("SNOWS_20260702", api.ArrivalLoaded)
+
 	// Columns are chosen, and hidden in what is saved.
 	b.searches("ledger", "Ledger")
-	b.sees("DEPTHS_20260704.csv")
+	b.sees("SNOWS_20260702.csv")
 	b.tabsTo("Columns")
 	b.keys(kb.Enter)
 	b.when("document.querySelector('.choice input') !== null")

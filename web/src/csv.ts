@@ -14,9 +14,10 @@ function textOf(td: HTMLTableCellElement): string {
   return text === '–' ? '' : text
 }
 
-/** Rows of which not all are drawn, as CSV with a head. */
-export function csvOfRows(columns: string[], rows: (unknown[] | null)[]): string {
-  return [columns, ...rows].map((r) => (r ?? []).map((v) => cell(v === null ? '' : String(v))).join(',') + '\r\n').join('')
+/** Rows of which not all are drawn, as CSV with a head; columns that are hidden are left out. */
+export function csvOfRows(columns: string[], rows: (unknown[] | null)[], hidden: string[]): string {
+  const seen = columns.flatMap((c, i) => (hidden.includes(c) ? [] : [i]))
+  return [columns, ...rows].map((r) => seen.map((i) => cell(String(r?.[i] ?? ''))).join(',') + '\r\n').join('')
 }
 
 /** The rows of a table as they are seen, as CSV with a head; columns that are hidden are left out. */

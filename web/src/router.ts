@@ -55,7 +55,7 @@ router.beforeEach(async (to) => {
 
 // The other pages are read when the browser has nothing else to do, so that a click finds them there. Those with large
 // parts of their own wait for the click.
-const large = ['/new-feed', '/feeds/:feed/edit']
+const large = ['/new-feed', '/feeds/:feed/edit', '/volumes']
 async function readAhead() {
   for (const route of router.getRoutes()) {
     const page = route.components?.default
@@ -63,8 +63,9 @@ async function readAhead() {
     await new Promise((idle) => (window.requestIdleCallback ?? setTimeout)(idle))
     await (page as () => Promise<unknown>)().catch(() => undefined)
   }
+  document.documentElement.dataset.ahead = 'done' // for tests
 }
-void router.isReady().then(() => setTimeout(() => void readAhead(), 400))
+void router.isReady().then(() => setTimeout(() => void readAhead(), 1500))
 
 router.afterEach((to) => {
   document.title = `${String(to.params.feed ?? to.params.extract ?? to.meta.title)} · Mullein`

@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import { onBeforeUnmount, onMounted, ref } from 'vue'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { choiceOf, hide, keepChoice } from '../columns'
 import { csvOf } from '../csv'
 
 // The table of the console. Its columns are chosen, and what is seen of it is saved as CSV; where there is little room its
 // rows are cards. A table without a name is a list of few lines, and has neither. A high one scrolls by itself, below its head;
 // csv writes what it holds, where not all of that is drawn.
-const props = defineProps<{ name?: string; names?: boolean; high?: boolean; csv?: () => string }>()
+const props = defineProps<{ name?: string; names?: boolean; high?: boolean; csv?: (hidden: string[]) => string }>()
 defineEmits<{ scrolled: [e: Event] }>()
 const table = ref<HTMLTableElement>()
 const heads = ref<string[]>([])
@@ -18,6 +18,13 @@ onMounted(() => {
   document.adoptedStyleSheets = [...document.adoptedStyleSheets, sheet]
   show()
 })
+watch(
+  () => props.name,
+  (name) => {
+    hidden.value = name ? choiceOf(name) : []
+    show()
+  },
+)
 onBeforeUnmount(() => (document.adoptedStyleSheets = document.adoptedStyleSheets.filter((s) => s !== sheet)))
 
 const headed = ref(false) // a list without heads has no columns to choose from
@@ -32,7 +39,7 @@ function choose(head: string) {
 function save() {
   if (!table.value) return
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([props.csv?.() ?? csvOf(table.value)], { type: 'text/csv' }))
+  link.href = URL.createObjectURL(new Blob([props.csv?.(hidden.value) ?? csvOf(table.value)], { type: 'text/csv' }))
   link.download = `${props.name}.csv`
   link.click()
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
@@ -48,7 +55,6 @@ function fold(e: KeyboardEvent) {
   <div v-if="name || $slots.head" class="row spread wrap over">
     <slot name="head"><span></span></slot>
     <div v-if="name" class="row tools">
-      <slot name="tools"></slot>
       <details v-if="headed" @toggle="look" @keydown.esc.stop="fold">
         <summary :title="`Which columns of ${name} are shown`">Columns<template v-if="hidden.length">, {{ hidden.length }} hidden</template></summary>
         <div class="panel choice">

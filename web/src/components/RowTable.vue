@@ -29,7 +29,7 @@ const visible = computed(() => (many.value ? drawn.value : props.rows.rows))
 </script>
 
 <template>
-  <GridTable :name="rows.table" names :high="many" :csv="() => csvOfRows(rows.columns ?? [], rows.rows)" @scrolled="scroll">
+  <GridTable :name="rows.table" names :high="many" :csv="(hidden) => csvOfRows(rows.columns ?? [], rows.rows, hidden)" @scrolled="scroll">
     <thead>
       <tr>
         <th v-for="c in rows.columns" :key="c" :class="{ lineage: lineage.has(c) }">{{ c }}</th>

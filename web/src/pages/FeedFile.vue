@@ -182,29 +182,37 @@ async function rehearse() {
 
 // Putting the feed, and handing it the files that were dropped.
 const hand = ref(true)
-const handed = computed(() => (existing.value ? [] : files.value.filter((f) => drafted.value?.files.includes(f.name))))
-async function put() {
+const filesOf = (i: number) => (existing.value ? [] : files.value.filter((f) => drafts.value?.feeds[i]?.files.includes(f.name)))
+const handed = computed(() => filesOf(chosen.value))
+async function putOne(i: number) {
+  const definition = texts.value[i] ?? ''
+  const name = feedName(definition)
+  const out = await got(api.PUT('/api/v1/feeds/{feed}', { params: { path: { feed: name } }, body: { file: `${name}.yaml`, definition } }))
+  message.success(`${name} is put, as version ${out.version}.`)
+  for (const note of [...out.misfit, ...out.notes]) message.warning(note, { duration: 12_000 })
+  if (!hand.value) return
+  for (const file of filesOf(i)) await handOver(name, file).catch((e: Error) => message.error(e.message, { duration: 12_000 }))
+}
+// Those that cannot be put stay, and say why.
+async function put(which: number[]) {
   const name = feedName(text.value)
+  const left = new Set(texts.value.keys())
   busy.value = true
   problem.value = ''
-  try {
-    const out = await got(api.PUT('/api/v1/feeds/{feed}', { params: { path: { feed: name } }, body: { file: `${name}.yaml`, definition: text.value } }))
-    message.success(`${name} is put, as version ${out.version}.`)
-    for (const note of [...out.misfit, ...out.notes]) message.warning(note, { duration: 12_000 })
-    if (hand.value) {
-      for (const file of handed.value) {
-        await handOver(name, file).catch((e: Error) => message.error(e.message, { duration: 12_000 }))
-      }
+  for (const i of which) {
+    try {
+      await putOne(i)
+      left.delete(i)
+    } catch (e) {
+      problem.value += `${which.length > 1 ? `${feedName(texts.value[i] ?? '')}: ` : ''}${(e as Error).message}\n`
     }
-    if (drafts.value && drafts.value.feeds.length > 1) {
-      drafts.value = { ...drafts.value, feeds: drafts.value.feeds.filter((_, i) => i !== chosen.value) }
-      texts.value = texts.value.filter((_, i) => i !== chosen.value)
-      chosen.value = 0
-    } else await router.push(`/feeds/${name}`)
-  } catch (e) {
-    problem.value = (e as Error).message
-  } finally {
-    busy.value = false
+  }
+  busy.value = false
+  if (!left.size) await router.push(which.length > 1 ? '/feeds' : `/feeds/${name}`)
+  else if (drafts.value && left.size < texts.value.length) {
+    drafts.value = { ...drafts.value, feeds: drafts.value.feeds.filter((_, i) => left.has(i)) }
+    texts.value = texts.value.filter((_, i) => left.has(i))
+    chosen.value = 0
   }
 }
 
@@ -235,8 +243,11 @@ function takeBack(version: number) {
           <n-checkbox v-model:checked="comparing">mark what differs from version {{ last.version }}</n-checkbox>
         </template>
       </div>
-      <div v-if="drafts && drafts.feeds.length > 1" class="row wrap kinds" role="tablist" aria-label="Proposed feeds">
-        <button v-for="(f, i) in drafts.feeds" :key="f.feed" type="button" role="tab" :aria-selected="i === chosen" :class="{ chosen: i === chosen }" @click="chosen = i">{{ f.feed }} <small class="quiet">{{ f.files.length }} files</small></button>
+      <div v-if="drafts && drafts.feeds.length > 1" class="row wrap kinds">
+        <div class="row wrap" role="tablist" aria-label="Proposed feeds">
+          <button v-for="(f, i) in drafts.feeds" :key="f.feed" type="button" role="tab" :aria-selected="i === chosen" :class="{ chosen: i === chosen }" @click="chosen = i">{{ f.feed }} <small class="quiet">{{ f.files.length }} files</small></button>
+        </div>
+        <n-button size="small" :loading="busy" @click="put([...texts.keys()])">Put all {{ texts.length }} feeds</n-button>
       </div>
     </section>
     <p v-if="problem" class="panel bad lines" role="alert">{{ problem }}</p>
@@ -273,7 +284,7 @@ function takeBack(version: number) {
           <div class="row wrap">
             <n-checkbox v-if="handed.length" v-model:checked="hand">and hand it {{ handed.length === 1 ? 'the file' : `the ${handed.length} files` }}</n-checkbox>
             <n-button size="small" :disabled="!!said || !sampled" :loading="busy" @click="rehearse">Rehearse</n-button>
-            <n-button size="small" type="primary" :disabled="!!said || (!!existing && text === last?.definition)" :loading="busy" @click="put">{{ existing ? 'Put the change' : 'Put the feed' }}</n-button>
+            <n-button size="small" type="primary" :disabled="!!said || (!!existing && text === last?.definition)" :loading="busy" @click="put([chosen])">{{ existing ? 'Put the change' : 'Put the feed' }}</n-button>
           </div>
         </div>
         <template v-if="rehearsed">
@@ -306,7 +317,7 @@ function takeBack(version: number) {
 .kinds {
   margin-top: 10px;
 }
-.kinds button {
+.kinds [role='tab'] {
   border: 1px solid var(--line);
   border-radius: 3px;
   background: none;

@@ -45,7 +45,7 @@ const from = (source: string) => source.replace(/^.*\/([^/]+:\d+)$/, '$1')
     </GridTable>
     <p v-if="error" role="alert">{{ error.message }}</p>
     <p v-if="data?.problem" class="bad" role="alert">What the file says now is not taken, and what is above holds: {{ harmless(data.problem) }}</p>
-    <p class="quiet">They are changed in <code>mullein.yaml</code> in the home folder of the service, or by its environment. Outlets, who is told, connections, places, queues and prices are taken up while it runs; the others when it starts.</p>
+    <p class="quiet">They are changed in <code>mullein.yaml</code> in the home folder of the service, or by its environment. Outlets, who is told, connections, places, queues, sign-in, the address and prices are taken up while it runs; all else when it starts.</p>
   </section>
 </template>
 

@@ -20,9 +20,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sync/errgroup"
-
-	"mullein/internal/ledger"
 )
 
 const (
@@ -239,28 +236,7 @@ func large(b *testing.B) *service {
 	ctx := context.Background()
 	dir, pg := ownPostgres(b)
 	root := filepath.Join(dir, "landings")
-	records, err := ledger.Open(ctx, pg.URL())
-	require.NoError(b, err)
-	var putting errgroup.Group
-	putting.SetLimit(8)
-	for n := range drawnFeeds {
-		name := fmt.Sprintf("water-%04d", n)
-		require.NoError(b, os.MkdirAll(filepath.Join(root, name), 0o755))
-		putting.Go(func() error {
-			_, _, err := records.PutFeed(ctx, name, fmt.Sprintf(`feed: %[1]s
-supplier: {name: Office %[2]d}
-landing: {at: %[1]s, files: "TEMP_{slot:%%Y%%m%%d}.csv", settle: 1s}
-schema:
-  fields: [{name: station_id}, {name: measured_at, type: datetime}, {name: celsius, type: number}]
-  primaryKey: [station_id, measured_at]
-due: {cron: "0 6 * * *", late_after: 1h, missing_after: 2h}
-target: {table: river.water_%04[3]d}
-`, name, n%50, n), "bench")
-			return err
-		})
-	}
-	require.NoError(b, putting.Wait())
-	require.NoError(b, records.Close())
+	waterFeeds(b, pg.URL(), root, drawnFeeds)
 	db, err := pgx.Connect(ctx, pg.URL())
 	require.NoError(b, err)
 	defer db.Close(ctx)

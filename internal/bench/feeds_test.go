@@ -181,15 +181,14 @@ func BenchmarkManyFeeds(b *testing.B) {
 	}
 }
 
-func manyFeeds(b *testing.B) {
+// waterFeeds puts feeds into records, each with a folder, a calendar and a table of its own, before a service is there.
+func waterFeeds(b *testing.B, url, root string, many int) {
 	ctx := context.Background()
-	dir, pg := ownPostgres(b)
-	root := filepath.Join(dir, "landings")
-	records, err := ledger.Open(ctx, pg.URL())
+	records, err := ledger.Open(ctx, url)
 	require.NoError(b, err)
 	var putting errgroup.Group
 	putting.SetLimit(8)
-	for n := range feedsMany {
+	for n := range many {
 		name := fmt.Sprintf("water-%04d", n)
 		require.NoError(b, os.MkdirAll(filepath.Join(root, name), 0o755))
 		putting.Go(func() error {
@@ -211,6 +210,13 @@ target: {table: river.water_%04[3]d}
 	}
 	require.NoError(b, putting.Wait())
 	require.NoError(b, records.Close())
+}
+
+func manyFeeds(b *testing.B) {
+	ctx := context.Background()
+	dir, pg := ownPostgres(b)
+	root := filepath.Join(dir, "landings")
+	waterFeeds(b, pg.URL(), root, feedsMany)
 	db, err := pgx.Connect(ctx, pg.URL())
 	require.NoError(b, err)
 	defer db.Close(ctx)

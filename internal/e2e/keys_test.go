@@ -67,6 +67,17 @@ func (b *browser) says(because string) {
 	b.when("document.querySelector('.n-modal') === null")
 }
 
+// readsFolder has feeds proposed for what lies in a landing folder.
+func (b *browser) readsFolder(name string) {
+	b.t.Helper()
+	b.searches("make a", "Make a feed")
+	b.sees("New feed", "Choose files")
+	b.tabsTo("Landing folder")
+	b.keys(name) // over what stands there, which Tab has chosen
+	b.tabsTo("Read what lies there")
+	b.keys(kb.Enter)
+}
+
 // TestJourneysByKeys does what people do all day without a mouse.
 func TestJourneysByKeys(t *testing.T) {
 	t.Parallel()
@@ -133,12 +144,7 @@ func TestJourneysByKeys(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("DEPTHS_2026070%d.csv", day)), []byte(text.String()), 0o644))
 	}
-	b.searches("make a", "Make a feed")
-	b.sees("New feed", "Choose files")
-	b.tabsTo("Landing folder")
-	b.keys("depths") // over what stands there, which Tab has chosen
-	b.tabsTo("Read what lies there")
-	b.keys(kb.Enter)
+	b.readsFolder("depths")
 	b.sees("60 good, 0 rejected", "It might say besides")
 	b.tabsTo("must be there")
 	b.keys("t")
@@ -182,12 +188,7 @@ func TestJourneysByKeys(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(both, fmt.Sprintf("%s_2026070%d.csv", kind, day)), []byte(text), 0o644))
 		}
 	}
-	b.searches("make a", "Make a feed")
-	b.sees("New feed", "Choose files")
-	b.tabsTo("Landing folder")
-	b.keys("both")
-	b.tabsTo("Read what lies there")
-	b.keys(kb.Enter)
+	b.readsFolder("both")
 	b.sees("Put all 2 feeds")
 	b.tabsTo("Put all 2 feeds")
 	b.keys(kb.Enter)

@@ -16,14 +16,14 @@ func (s *Server) volumeRoutes() {
 }
 
 func (s *Server) volumes(ctx context.Context, in *struct {
-	Feed     string    `query:"feed" maxLength:"63"`
-	Supplier string    `query:"supplier" maxLength:"1000"`
-	From     time.Time `query:"from" doc:"Default: a day before to"`
-	To       time.Time `query:"to" doc:"Default: now"`
-	By       string    `query:"by" enum:"hour,day,week,month" default:"hour" doc:"Hours are known for 90 days, days, weeks and months of UTC for ten years"`
-	Feeds    bool      `query:"feeds" doc:"By feed instead of by time"`
-	Each     bool      `query:"suppliers" doc:"Each span of time apart by supplier"`
-	Most     int       `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+	Feed      string    `query:"feed" maxLength:"63"`
+	Supplier  string    `query:"supplier" maxLength:"1000"`
+	From      time.Time `query:"from" doc:"Default: a day before to"`
+	To        time.Time `query:"to" doc:"Default: now"`
+	By        string    `query:"by" enum:"hour,day,week,month" default:"hour" doc:"Hours are known for 90 days, days, weeks and months of UTC for ten years"`
+	Feeds     bool      `query:"feeds" doc:"By feed instead of by time"`
+	Suppliers bool      `query:"suppliers" doc:"Each span of time apart by supplier"`
+	Most      int       `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
 }) (*body[api.VolumeList], error) {
 	if in.To.IsZero() {
 		in.To = time.Now().UTC()
@@ -31,7 +31,7 @@ func (s *Server) volumes(ctx context.Context, in *struct {
 	if in.From.IsZero() {
 		in.From = in.To.Add(-24 * time.Hour)
 	}
-	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, PerSupplier: in.Each, Most: in.Most}
+	q := ledger.VolumeQuery{From: in.From, To: in.To, Feed: in.Feed, Supplier: in.Supplier, By: in.By, PerSupplier: in.Suppliers, Most: in.Most}
 	if in.Feeds {
 		q.By, q.PerFeed, q.PerSupplier = "", true, false
 	}

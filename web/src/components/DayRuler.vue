@@ -13,7 +13,7 @@ const router = useRouter()
 const box = ref<HTMLElement>()
 const width = ref(0) // until it is known, nothing is drawn
 const resize = new ResizeObserver(() => (width.value = box.value?.clientWidth ?? 0))
-// What is below the first lines is drawn when those are seen.
+// What is below the first lines is drawn a moment after those.
 const first = 10
 const upTo = ref(first)
 onMounted(() => {
@@ -95,7 +95,7 @@ const says = (g: Group) => {
 
 const rank = ['failed', 'refused', 'held', 'loading', 'ready', 'settling', 'noticed', 'loaded', 'skipped', 'recalled', 'gone']
 const lines = computed(() =>
-  props.day.feeds.slice(0, upTo.value).map((f, i) => {
+  props.day.feeds.map((f, i) => {
     const groups: Group[] = []
     for (const m of [...f.marks].sort((a, b) => +new Date(a.at) - +new Date(b.at))) {
       const at = +new Date(m.at)
@@ -128,7 +128,7 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
         <text v-if="head" :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
       </g>
       <rect :x="x(now)" :y="top - 6" :width="Math.max(0, width - 8 - x(now))" :height="height - top + 6" class="ahead" />
-      <g v-for="l in lines" :key="l.feed">
+      <g v-for="l in lines.slice(0, upTo)" :key="l.feed">
         <router-link :to="`/feeds/${l.feed}`">
           <text x="0" :y="narrow ? l.y - 2 : l.y + lineHeight / 2 + 4" class="feed">{{ l.feed }}</text>
         </router-link>

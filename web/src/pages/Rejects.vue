@@ -54,16 +54,11 @@ async function handIn(because: string) {
 }
 
 // Everything that is not mended yet, as CSV with the reasons.
-function save() {
+function asCSV() {
   // An apostrophe keeps spreadsheets from running a cell; hand-in takes it off again.
   const cell = (v: unknown) => `"${String(v).replace(/^(?=[=+\-@\t\r'])/, "'").replaceAll('"', '""')}"`
   const rows = (rejects.value?.items ?? []).filter((r) => !r.mended_in)
-  const text = ['arrival,number,path,line,column,value,reason,original', ...rows.map((r) => [r.arrival, r.number, r.path, r.line, r.column, r.value, r.reason, r.original].map(cell).join(','))].join('\n')
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([text + '\n'], { type: 'text/csv' }))
-  link.download = `rejects-${chosen.value?.feed}.csv`
-  link.click()
-  URL.revokeObjectURL(link.href)
+  return ['arrival,number,path,line,column,value,reason,original', ...rows.map((r) => [r.arrival, r.number, r.path, r.line, r.column, r.value, r.reason, r.original].map(cell).join(',')), ''].join('\n')
 }
 </script>
 
@@ -123,10 +118,9 @@ function save() {
           about="They are checked and loaded like others, and keep the file and the line that they came from."
           :act="handIn"
         />
-        <button type="button" class="link" @click="save">Save as CSV</button>
       </div>
     </div>
-    <GridTable name="rejects-of-feed">
+    <GridTable :name="`rejects-${chosen?.feed ?? ''}`" :csv="asCSV">
       <thead>
         <tr>
           <th>File</th>

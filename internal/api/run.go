@@ -52,22 +52,23 @@ type RunSlots struct {
 	Named []string `json:"named,omitempty" doc:"The first of the slots without files"`
 }
 
-// Progress is how far a load has come.
+// Progress is how far a load has come, or other work of that kind.
 type Progress struct {
+	Work    string    `json:"work" enum:"load,rebuild,recall,preview,verify,rehearsal" doc:"A preview is of a recall"`
 	Feed    string    `json:"feed"`
 	Arrival int64     `json:"arrival"`
 	Run     int64     `json:"run"`
 	BeganAt time.Time `json:"began_at"`
 	Path    string    `json:"path"`
 	Files   int       `json:"files" doc:"That are loaded together"`
-	Step    string    `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed"`
+	Step    string    `json:"step" enum:"claimed,opened,staged,locked,merged,marked,committed,listed,reread,compared"`
 	Bytes   int64     `json:"bytes" doc:"Read so far, of the packed file"`
 	Size    int64     `json:"size"`
 	Rows    int64     `json:"rows" doc:"Read so far"`
 	Waits   string    `json:"waits" doc:"Who holds the target, when the load waits for somebody"`
 }
 
-// Working is what is being loaded now.
+// Working is what is being done now.
 type Working struct {
 	Loads []Progress `json:"loads" nullable:"false"`
 }

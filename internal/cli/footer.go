@@ -129,12 +129,8 @@ func (f *footer) text(width int) (out []string) {
 			share = min(1, float64(l.Bytes)/float64(l.Size))
 		}
 		done := int(share * cells)
-		step := l.Step
-		if l.Waits != "" {
-			step = "waits for " + l.Waits
-		}
 		out = append(out, fmt.Sprintf("%-18s %s%s %3.0f %%  %s rows  %s  %s", l.Feed, strings.Repeat("█", done), strings.Repeat("░", cells-done),
-			share*100, integer(l.Rows).text, harmless(step), harmless(l.Path)))
+			share*100, integer(l.Rows).text, harmless(whereabouts(l)), harmless(l.Path)))
 	}
 	return out
 }

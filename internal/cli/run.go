@@ -290,7 +290,7 @@ func (c *command) progress(ctx context.Context, service *client.Client, run api.
 	}
 	line := fmt.Sprintf("run %d %s", run.ID, run.State)
 	for _, l := range status.Loads {
-		if l.Feed == run.Feed {
+		if l.Run == run.ID {
 			share := int64(100)
 			if l.Size > 0 {
 				share = 100 * l.Bytes / l.Size

@@ -12,6 +12,7 @@ import (
 
 	"mullein/internal/api"
 	"mullein/internal/client"
+	"mullein/internal/load"
 )
 
 func (c *command) status() *cobra.Command {
@@ -370,12 +371,8 @@ func (c *command) ledger() *cobra.Command {
 					return
 				}
 				arrivalTable(list.Items).write(c.out)
-				on := "before"
-				if f.Ascending {
-					on = "ascending --after"
-				}
 				if list.Next > 0 {
-					c.say("There are more: --%s %d\n", on, list.Next)
+					c.say("There are more: --%s %d\n", nextPage(f.Ascending), list.Next)
 				}
 			})
 		})}
@@ -546,18 +543,16 @@ func (c *command) rowTable(rows api.TableRows) {
 }
 
 func (c *command) runs() *cobra.Command {
-	var before int64
-	var most int
+	var q client.RunQuery
 	cmd := &cobra.Command{Use: "runs [FEED]", Short: "Runs, the newest first", Args: arguments(0, 1),
 		RunE: c.call(func(ctx context.Context, service *client.Client, args []string) error {
-			feed := ""
 			if len(args) == 1 {
-				feed = args[0]
-				if _, err := service.Versions(ctx, feed); err != nil {
+				q.Feed = args[0]
+				if _, err := service.Versions(ctx, q.Feed); err != nil {
 					return err
 				}
 			}
-			list, err := service.Runs(ctx, feed, before, most)
+			list, err := service.Runs(ctx, q)
 			if err != nil {
 				return err
 			}
@@ -578,19 +573,33 @@ func (c *command) runs() *cobra.Command {
 				}
 				t.write(c.out)
 				if list.Next > 0 {
-					c.say("There are more: --before %d\n", list.Next)
+					c.say("There are more: --%s %d\n", nextPage(q.Ascending), list.Next)
 				}
 			})
 		})}
-	cmd.Flags().Int64Var(&before, "before", 0, "only those before a number")
-	cmd.Flags().IntVar(&most, "limit", 30, "how many, 1 to 1000")
+	cmd.Flags().Int64Var(&q.Before, "before", 0, "only those before a number")
+	cmd.Flags().BoolVar(&q.Ascending, "ascending", false, "the oldest first")
+	cmd.Flags().Int64Var(&q.After, "after", 0, "only those after a number, with --ascending")
+	cmd.Flags().IntVar(&q.Most, "limit", 30, "how many, 1 to 1000")
 	return cmd
 }
 
-// whereabouts says in a few words where a load is.
-func whereabouts(l api.Progress) string {
-	if l.Waits == "" {
-		return l.Step
+// nextPage says with which flags the next page of a list is asked for.
+func nextPage(ascending bool) string {
+	if ascending {
+		return "ascending --after"
 	}
-	return l.Step + ", waits for " + l.Waits
+	return "before"
+}
+
+// whereabouts says in a few words where a load is, or other work.
+func whereabouts(l api.Progress) string {
+	out := l.Step
+	if l.Work != string(load.Loading) {
+		out = l.Work + ", " + out
+	}
+	if l.Waits != "" {
+		out += ", waits for " + l.Waits
+	}
+	return out
 }

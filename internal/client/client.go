@@ -215,6 +215,11 @@ func (c *Client) Acts(ctx context.Context, feed, by, what string, before int64, 
 		"limit", strconv.Itoa(most)))
 }
 
+// Settings returns the settings of the service as they are at work; secrets are not among them.
+func (c *Client) Settings(ctx context.Context) (api.SettingList, error) {
+	return get[api.SettingList](ctx, c, "/settings", nil)
+}
+
 // EndToken ends a token, and what was begun with it.
 func (c *Client) EndToken(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil, nil)
@@ -566,9 +571,19 @@ func (c *Client) Run(ctx context.Context, id int64) (api.Run, error) {
 	return get[api.Run](ctx, c, "/runs/"+strconv.FormatInt(id, 10), nil)
 }
 
-// Runs returns a page of runs, the newest first.
-func (c *Client) Runs(ctx context.Context, feed string, before int64, most int) (api.RunList, error) {
-	return get[api.RunList](ctx, c, "/runs", query("feed", feed, "before", number(before), "limit", strconv.Itoa(most)))
+// RunQuery selects runs. What is empty or 0 does not narrow.
+type RunQuery struct {
+	Feed      string
+	Before    int64 // the next of the page before
+	Ascending bool  // the oldest first; the next page is then asked for with After
+	After     int64
+	Most      int // 1 to 1000
+}
+
+// Runs returns a page of runs, the newest first unless the query says otherwise.
+func (c *Client) Runs(ctx context.Context, q RunQuery) (api.RunList, error) {
+	return get[api.RunList](ctx, c, "/runs", query("feed", q.Feed, "before", number(q.Before), "ascending", truth(q.Ascending),
+		"after", number(q.After), "limit", strconv.Itoa(q.Most)))
 }
 
 // ArrivalQuery selects arrivals. What is empty or 0 does not narrow.

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/parquet-go/parquet-go"
@@ -203,7 +202,7 @@ func TestTheConsoleOfRejectsAndChecks(t *testing.T) {
 	require.Eventually(t, func() bool {
 		there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector('textarea') !== null`))
 		return err == nil && there
-	}, browserPatience, 50*time.Millisecond)
+	}, browserPatience, looksEvery)
 	b.do(
 		chromedp.Evaluate[chromedp.Void](`{
 			const t = document.querySelector('textarea')
@@ -283,7 +282,7 @@ target: {table: river.probe}
 	require.Eventually(t, func() bool {
 		there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector('textarea') !== null`))
 		return err == nil && there
-	}, browserPatience, 50*time.Millisecond)
+	}, browserPatience, looksEvery)
 	b.do(chromedp.Evaluate[chromedp.Void](`{
 		const t = document.querySelector('textarea')
 		t.value = t.value.replace(':99}', ':9.9}')

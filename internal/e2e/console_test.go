@@ -73,7 +73,10 @@ func browse(t *testing.T) *browser {
 	return b
 }
 
-const browserPatience = 60 * time.Second
+const (
+	browserPatience = 60 * time.Second
+	looksEvery      = 100 * time.Millisecond // at most: to write a page's text takes the browser a while
+)
 
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
@@ -82,11 +85,23 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	require.NoError(b.t, chromedp.Do(ctx, steps...))
 }
 
+// until asks at once, and then again and again, whether something is so, and reports whether it was in time.
+func until(ok func() bool) bool {
+	end := time.Now().Add(browserPatience)
+	for wait := 5 * time.Millisecond; !ok(); wait = min(2*wait, looksEvery) {
+		if time.Now().After(end) {
+			return false
+		}
+		time.Sleep(wait)
+	}
+	return true
+}
+
 // sees waits until the page's text holds all of the words.
 func (b *browser) sees(words ...string) {
 	b.t.Helper()
 	var text string
-	ok := assert.Eventually(b.t, func() bool {
+	ok := until(func() bool {
 		var err error
 		text, err = chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 		if err != nil {
@@ -98,7 +113,7 @@ func (b *browser) sees(words ...string) {
 			}
 		}
 		return true
-	}, browserPatience, 50*time.Millisecond)
+	})
 	if !ok {
 		b.t.Fatalf("the page does not show %q but:\n%s", words, text)
 	}
@@ -143,7 +158,7 @@ func TestTheConsole(t *testing.T) {
 	b.do(chromedp.Navigate(s.URL + "/notices"))
 	b.sees("What is wrong", "GAUGE_K", "None, so nobody is told.", "None was sent yet.")
 	b.do(chromedp.Navigate(s.URL + "/volumes"))
-	b.sees("Seconds of work", "gauge-readings", "By feed, the most expensive first")
+	b.sees("Time of work", "gauge-readings", "By feed, the most expensive first")
 	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings?show=rows"))
 	b.sees("from_file", "SR0307")
 	b.mu.Lock()
@@ -165,7 +180,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 	require.Eventually(t, func() bool {
 		gaps, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.querySelectorAll('rect.gap.missing').length"))
 		return err == nil && gaps >= 2
-	}, browserPatience, 50*time.Millisecond, "gaps are seen as gaps")
+	}, browserPatience, looksEvery, "gaps are seen as gaps")
 	press := func(label string) {
 		b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll('button')].find((b) => b.innerText.trim() === %q).click()`, label)))
 	}
@@ -180,9 +195,9 @@ func TestTheConsoleOfADay(t *testing.T) {
 		list, err := s.client.Arrivals(context.Background(), client.ArrivalQuery{Text: "gauge_k2_", Most: 1})
 		require.NoError(t, err)
 		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
-	}, browserPatience, 50*time.Millisecond)
+	}, browserPatience, looksEvery)
 
-	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings&day=" + s.dayOfAMissingSlot()))
+	b.do(chromedp.Navigate(s.URL + "/due?feed=gauge-readings&day=" + s.aMissingSlot().DueAt.Local().Format(time.DateOnly)))
 	b.sees("on time", "to come", "5m", "Sun", "Excuse")
 	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings?show=landing"))
 	b.sees("Drop files here", "does not fit the pattern", "catchment K1")
@@ -198,7 +213,7 @@ func TestTheConsoleOfADay(t *testing.T) {
 			Most: 1})
 		require.NoError(t, err)
 		return len(list.Items) == 1 && list.Items[0].State == api.ArrivalLoaded
-	}, browserPatience, 50*time.Millisecond)
+	}, browserPatience, looksEvery)
 	b.do(chromedp.Navigate(s.URL + "/arrivals/1"))
 	b.sees("Load again", "Where every row went")
 	press("Load again")
@@ -215,25 +230,22 @@ func TestTheConsoleOfADay(t *testing.T) {
 	}
 }
 
-// TestSeveralPagesShareOneStream opens more pages than a browser opens
-// connections to a service; each of them is live.
-// dayOfAMissingSlot returns the day on which a slot of the gauges was missed: shortly
-// after midnight that is yesterday.
-func (s *service) dayOfAMissingSlot() string {
+// aMissingSlot returns a slot of the gauges that was missed: shortly after midnight, one of yesterday.
+func (s *service) aMissingSlot() api.SlotView {
 	s.t.Helper()
-	_, page := s.ask("GET", "/slots?feed=gauge-readings&limit=1000", "")
-	for _, item := range page["items"].([]any) {
-		slot := item.(map[string]any)
-		if slot["state"] == "missing" {
-			at, err := time.Parse(time.RFC3339, slot["due_at"].(string))
-			require.NoError(s.t, err)
-			return at.Local().Format(time.DateOnly)
+	slots, err := s.client.Slots(s.t.Context(), "gauge-readings", time.Now().Add(-24*time.Hour), time.Now(), 1000)
+	require.NoError(s.t, err)
+	for _, slot := range slots.Items {
+		if slot.State == "missing" {
+			return slot
 		}
 	}
 	s.t.Fatal("no slot is missing")
-	return ""
+	return api.SlotView{}
 }
 
+// TestSeveralPagesShareOneStream opens more pages than a browser opens
+// connections to a service; each of them is live.
 func TestSeveralPagesShareOneStream(t *testing.T) {
 	t.Parallel()
 	s := serve(t)

@@ -88,7 +88,7 @@ func TestTheDebianPackage(t *testing.T) {
 			}
 			answer.Body.Close()
 			return answer.StatusCode == http.StatusOK
-		}, browserPatience, 50*time.Millisecond)
+		}, browserPatience, looksEvery)
 		return cmd
 	}
 	stop := func(cmd *exec.Cmd) {

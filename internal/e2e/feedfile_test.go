@@ -30,10 +30,10 @@ func (b *browser) press(words string) {
 func (b *browser) when(format string, args ...any) {
 	b.t.Helper()
 	what := fmt.Sprintf(format, args...)
-	require.Eventually(b.t, func() bool {
+	require.True(b.t, until(func() bool {
 		yes, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](what))
 		return err == nil && yes
-	}, browserPatience, 50*time.Millisecond, what)
+	}), what)
 }
 
 // script runs JavaScript in the page.

@@ -49,6 +49,7 @@ func TestWhoMay(t *testing.T) {
 		"put extract":      func(c *client.Client) error { _, err := c.PutExtract(ctx, "x", "x.yaml", "extract: y"); return err },
 		"run extract":      func(c *client.Client) error { return c.RunExtract(ctx, "x") },
 		"rehearse extract": func(c *client.Client) error { _, err := c.RehearseExtract(ctx, "x"); return err },
+		"settings":         func(c *client.Client) error { _, err := c.Settings(ctx); return err },
 		"acts":             func(c *client.Client) error { _, err := c.Acts(ctx, "", "", "", 0, 10); return err },
 	}
 	for who, of := range map[string]struct {
@@ -57,7 +58,7 @@ func TestWhoMay(t *testing.T) {
 	}{
 		"look":    {look, "see, see data, other data, rehearse extract"},
 		"operate": {operate, "see, see data, other data, pause, pause other, decide other, run extract, rehearse extract"},
-		"blind":   {blind, "see, pause, pause other, decide other, remove, token, acts, put extract, run extract, rehearse extract"},
+		"blind":   {blind, "see, pause, pause other, decide other, remove, token, settings, acts, put extract, run extract, rehearse extract"},
 		"gauges":  {gauges, "see, see data, pause, remove"},
 	} {
 		may := strings.Split(of.may, ", ")

@@ -282,7 +282,7 @@ func TestListsArePagedByKey(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []int64{12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, ids)
-	runs, err := s.client.Runs(ctx, "gauge-readings", 0, 2)
+	runs, err := s.client.Runs(ctx, client.RunQuery{Feed: "gauge-readings", Most: 2})
 	require.NoError(t, err)
 	assert.Len(t, runs.Items, 2)
 	assert.NotZero(t, runs.Next)

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -69,7 +68,7 @@ func TestTwoVersionsShareADatabase(t *testing.T) {
 		}
 		answer.Body.Close()
 		return answer.StatusCode == http.StatusOK
-	}, browserPatience, 50*time.Millisecond)
+	}, browserPatience, looksEvery)
 
 	newer := filepath.Join(t.TempDir(), "newer")
 	s := serveFrom(t, settings.From{Home: newer, Environ: []string{"MULLEIN_LISTEN=127.0.0.1:0", "MULLEIN_DATABASE=" + database,

@@ -28,7 +28,8 @@ func (h *house) dropAt(name, content string, modified time.Time) {
 // slots returns the states of the feed's slots in order, with what came.
 func (h *house) slots() []string {
 	h.t.Helper()
-	list, err := h.ledger.SlotsBetween(ctx, "gauges", time.Now().Add(-72*time.Hour), time.Now().Add(time.Hour), 1000)
+	list, err := h.ledger.SlotsBetween(ctx, ledger.SlotFilter{Feed: "gauges", From: time.Now().Add(-72 * time.Hour),
+		To: time.Now().Add(time.Hour), Most: 1000})
 	require.NoError(h.t, err)
 	var out []string
 	for _, s := range list {

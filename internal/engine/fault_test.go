@@ -553,7 +553,7 @@ func TestAFencedServiceCannotCommit(t *testing.T) {
 	h.start()
 	var fenced ledger.Run
 	h.wait("the run that was fenced off", func() bool {
-		runs, err := h.ledger.Runs(context.Background(), "gauges", 0, 10)
+		runs, err := h.ledger.Runs(context.Background(), ledger.RunFilter{Feed: "gauges", Most: 10})
 		require.NoError(t, err)
 		if len(runs) > 0 {
 			fenced = runs[len(runs)-1]
@@ -594,7 +594,7 @@ func TestAScheduleStartsRuns(t *testing.T) {
 	h.start()
 	h.drop("G_K1_20260701T1200.csv", one)
 	h.wait("a run at the full minute", func() bool { return len(h.loaded()) == 1 })
-	runs, err := h.ledger.Runs(context.Background(), "gauges", 0, 1)
+	runs, err := h.ledger.Runs(context.Background(), ledger.RunFilter{Feed: "gauges", Most: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "schedule", runs[0].Cause)
 	assert.Zero(t, h.feed().FiredAt.Second(), "at the full minute")

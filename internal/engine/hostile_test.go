@@ -34,7 +34,8 @@ func TestADateFarAhead(t *testing.T) {
 	})
 	ahead.Store(int64(61 * time.Second)) // a minute passes
 	h.wait("what is due now to be made", func() bool {
-		slots, err := h.ledger.SlotsBetween(ctx, "gauges", time.Now().Add(-time.Hour), time.Now().Add(time.Hour), 10)
+		slots, err := h.ledger.SlotsBetween(ctx, ledger.SlotFilter{Feed: "gauges", From: time.Now().Add(-time.Hour),
+			To: time.Now().Add(time.Hour), Most: 10})
 		require.NoError(t, err)
 		return len(slots) > 0 && slots[0].State != due.Surplus
 	})

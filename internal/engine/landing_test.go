@@ -253,7 +253,7 @@ func TestADeliveryByList(t *testing.T) {
 	assert.Equal(t, "a list of 2 files: 3 read = 2 inserted + 1 duplicate", h.arrival("d/DELIVERY_1.lst").Reason,
 		"the totals of the delivery")
 	h.wait("the run to count two files: a list is no file of its own", func() bool {
-		runs, err := h.ledger.Runs(ctx, "gauges", 0, 1)
+		runs, err := h.ledger.Runs(ctx, ledger.RunFilter{Feed: "gauges", Most: 1})
 		require.NoError(t, err)
 		return runs[0].Loaded == 2
 	})
@@ -427,7 +427,7 @@ func TestTheTimeLimitOfARun(t *testing.T) {
 	require.Len(t, times, 2)
 	assert.GreaterOrEqual(t, times[1].Sub(times[0]), 400*time.Millisecond, "the pause")
 	h.wait("the run to say so", func() bool {
-		runs, err := h.ledger.Runs(ctx, "gauges", 0, 10)
+		runs, err := h.ledger.Runs(ctx, ledger.RunFilter{Feed: "gauges", Most: 10})
 		require.NoError(t, err)
 		return strings.Contains(runs[0].Reason, "the time limit of 300ms was reached")
 	})
@@ -491,7 +491,7 @@ func TestAFeedComesAfterAnother(t *testing.T) {
 	h.start()
 	h.drop("G_K1_20260701T1200.csv", header+row(1, "1"))
 	h.wait("both", func() bool { return len(h.loaded()) == 2 })
-	runs, err := h.ledger.Runs(ctx, "peaks", 0, 10)
+	runs, err := h.ledger.Runs(ctx, ledger.RunFilter{Feed: "peaks", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "after", runs[0].Cause)
 }

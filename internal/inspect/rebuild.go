@@ -132,6 +132,7 @@ type rebuild struct {
 	afresh   []ledger.Afresh
 
 	superseded []int64 // arrivals that are gone, and that later versions of their files took the place of
+	work       *load.Going
 }
 
 // left reports whether the file of a load is left.
@@ -164,7 +165,7 @@ func (r *rebuild) choose(ctx context.Context, without *ledger.Rebuilding) error 
 		}
 	}
 	for _, l := range r.loads {
-		err := r.i.WithFile(ctx, r.recipe, l.Arrival, func(*load.OpenFile) error { return nil })
+		err := r.i.WithFile(ctx, r.recipe, l.Arrival, &load.Going{}, func(*load.OpenFile) error { return nil })
 		if err == nil {
 			continue
 		}
@@ -190,6 +191,10 @@ func (r *rebuild) choose(ctx context.Context, without *ledger.Rebuilding) error 
 
 // load loads the files into the emptied table.
 func (r *rebuild) load(ctx context.Context) error {
+	if err := r.begin(ctx); err != nil {
+		return err
+	}
+	defer r.i.Progress.End(r.work)
 	into, err := r.session.Begin(ctx, r.fitted, 1)
 	if err != nil {
 		return err
@@ -215,7 +220,9 @@ func (r *rebuild) load(ctx context.Context) error {
 		if !r.left(l) {
 			continue
 		}
-		a, err := r.i.loadAfresh(ctx, r.recipe, into, r.run, l)
+		r.work.At(l.Path)
+		r.work.Step(load.StepOpened)
+		a, err := r.loadAfresh(ctx, into, l)
 		if err != nil {
 			return fmt.Errorf("arrival %d, %s: %w", l.Arrival, l.Path, err)
 		}
@@ -227,14 +234,33 @@ func (r *rebuild) load(ctx context.Context) error {
 	if err := into.Reshape(ctx); err != nil {
 		return &ledger.ConflictError{Reason: err.Error()}
 	}
+	r.work.Step(load.StepMarked)
 	return into.Commit(ctx)
 }
 
+// begin has the rebuild listed among what goes on.
+func (r *rebuild) begin(ctx context.Context) error {
+	what := load.Progress{Work: load.Rebuilding, Feed: r.feed, Run: r.run}
+	var of []int64
+	for _, l := range r.loads {
+		if r.left(l) {
+			of = append(of, l.Arrival)
+		}
+	}
+	size, err := r.i.Ledger.SizeOf(ctx, of)
+	if err != nil {
+		return err
+	}
+	what.Files, what.Size = len(of), size
+	r.work = r.i.Progress.Begin(what)
+	return nil
+}
+
 // loadAfresh loads one arrival within a rebuild.
-func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *table.Load, run int64,
-	of table.LoadEntry) (a *ledger.Afresh, err error) {
-	err = i.WithFile(ctx, recipe, of.Arrival, func(f *load.OpenFile) error {
-		rank, err := i.Rank(ctx, recipe.Feed, f.Arrival)
+func (r *rebuild) loadAfresh(ctx context.Context, into *table.Load, of table.LoadEntry) (a *ledger.Afresh, err error) {
+	recipe := r.recipe
+	err = r.i.WithFile(ctx, recipe, of.Arrival, r.work, func(f *load.OpenFile) error {
+		rank, err := r.i.Rank(ctx, recipe.Feed, f.Arrival)
 		if err != nil {
 			return err
 		}
@@ -245,7 +271,8 @@ func (i *Inspector) loadAfresh(ctx context.Context, recipe *load.Recipe, into *t
 		if err := f.Finish(); err != nil {
 			return err
 		}
-		counts, err := into.Merge(ctx, run, []table.Part{{File: f.From, Arrival: of.Arrival, Waived: true}})
+		r.work.Step(load.StepStaged)
+		counts, err := into.Merge(ctx, r.run, []table.Part{{File: f.From, Arrival: of.Arrival, Waived: true}})
 		if err != nil {
 			return err
 		}

@@ -27,7 +27,7 @@ const recallSamples = 10
 // Recall takes the load of an arrival out of its target, or puts it back, and those
 // of the arrivals that were loaded as one delivery with it.
 func (i *Inspector) Recall(ctx context.Context, id int64, aim table.Aim, who, because string) (*Recalled, error) {
-	r, err := i.recalling(ctx, id, aim, (*table.Session).BeginRecall)
+	r, err := i.recalling(ctx, id, aim, load.Recalling, (*table.Session).BeginRecall)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (i *Inspector) Recall(ctx context.Context, id int64, aim table.Aim, who, be
 
 // PreviewRecall says what would become of the rows of a recall.
 func (i *Inspector) PreviewRecall(ctx context.Context, id int64, aim table.Aim) (*Recalled, error) {
-	r, err := i.recalling(ctx, id, aim, (*table.Session).PreviewRecall)
+	r, err := i.recalling(ctx, id, aim, load.Previewing, (*table.Session).PreviewRecall)
 	if err != nil {
 		return nil, err
 	}
@@ -58,9 +58,11 @@ type recalling struct {
 	session *table.Session
 	recall  *table.Recall
 	out     *Recalled
+	over    func() // it is not listed any more among what goes on
 }
 
 func (r *recalling) close(ctx context.Context) {
+	defer r.over()
 	if r.recall != nil {
 		r.recall.Close(ctx)
 	}
@@ -68,7 +70,7 @@ func (r *recalling) close(ctx context.Context) {
 }
 
 // recalling works a recall out, up to its commit.
-func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
+func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim, what load.Work,
 	begin func(*table.Session, context.Context, *table.Fitted, string, table.Aim, []int64) (*table.Recall,
 		error)) (_ *recalling, err error) {
 	a, err := i.Ledger.Arrival(ctx, id)
@@ -87,7 +89,8 @@ func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
 	if err != nil {
 		return nil, err
 	}
-	r := &recalling{session: session}
+	work := i.Progress.Begin(load.Progress{Work: what, Feed: a.Feed, Arrival: a.ID, Path: a.Path, Files: len(of)})
+	r := &recalling{session: session, over: func() { i.Progress.End(work) }}
 	defer func() {
 		if err != nil {
 			r.close(ctx)
@@ -99,16 +102,19 @@ func (i *Inspector) recalling(ctx context.Context, id int64, aim table.Aim,
 	}
 	r.out = &Recalled{Feed: a.Feed, Table: fitted.String(), Key: append([]string{}, fitted.Key...),
 		Arrivals: []int64{}, Back: []int64{}}
+	work.Step(load.StepListed)
 	later, err := r.recall.Later(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if r.out.Later, err = i.Reread(ctx, v.recipe, r.recall.Load, later); err != nil {
+	if r.out.Later, err = i.Reread(ctx, v.recipe, r.recall.Load, later, work); err != nil {
 		return nil, err
 	}
+	work.Step(load.StepReread)
 	if r.out.Outcome, err = r.recall.Outcome(ctx, recallSamples); err != nil {
 		return nil, err
 	}
+	work.Step(load.StepCompared)
 	r.out.Arrivals, r.out.Back, err = r.recall.Arrivals(ctx)
 	return r, err
 }

@@ -68,7 +68,7 @@ func (i *Inspector) Original(ctx context.Context, arrival, line int64) (text, wh
 	if len(v.feed.Private) > 0 {
 		return "", "the feed has private columns; its records are not shown", nil
 	}
-	err = i.WithFile(ctx, v.recipe, arrival, func(f *load.OpenFile) error {
+	err = i.WithFile(ctx, v.recipe, arrival, &load.Going{}, func(f *load.OpenFile) error {
 		shown, found, err := f.RowAt(line)
 		if err == nil && !found {
 			err = &ledger.ConflictError{Reason: "its file has no such line"}
@@ -121,11 +121,16 @@ func (i *Inspector) Verify(ctx context.Context, arrival int64) (*table.Verified,
 		return nil, err
 	}
 	defer staging.Close(ctx)
+	work := i.Progress.Begin(load.Progress{Work: load.Verifying, Feed: a.Feed, Arrival: a.ID, Path: a.Path, Files: 1,
+		Size: a.Size})
+	defer i.Progress.End(work)
 	var out *table.Verified
-	err = i.WithFile(ctx, v.recipe, arrival, func(f *load.OpenFile) error {
+	err = i.WithFile(ctx, v.recipe, arrival, work, func(f *load.OpenFile) error {
+		work.Step(load.StepOpened)
 		if err := staging.Stage(ctx, f.Source(), f.Expected); err != nil {
 			return err
 		}
+		work.Step(load.StepStaged)
 		out, err = staging.Verify(ctx, arrival, recallSamples)
 		return err
 	})

@@ -471,12 +471,15 @@ func TestListsAndRejectsArePaged(t *testing.T) {
 	}
 	assert.Len(t, seen, 15)
 	assert.Equal(t, []string{"file-4:1", "file-4:2", "file-4:3", "file-3:1"}, seen[:4])
-	runs, err := l.Runs(ctx, "gauges", 0, 2)
+	runs, err := l.Runs(ctx, RunFilter{Feed: "gauges", Most: 2})
 	require.NoError(t, err)
 	assert.Len(t, runs, 2)
-	more, err := l.Runs(ctx, "", runs[1].ID, 10)
+	more, err := l.Runs(ctx, RunFilter{Before: runs[1].ID, Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, more, 3)
+	oldest, err := l.Runs(ctx, RunFilter{Ascending: true, After: more[2].ID, Most: 2})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{more[1].ID, more[0].ID}, []int64{oldest[0].ID, oldest[1].ID}, "the oldest first")
 }
 
 func TestWhatNeedsAPersonHealsByItself(t *testing.T) {
@@ -697,7 +700,7 @@ func TestSlotsAreKeptOnceAndJudgedAnew(t *testing.T) {
 	assert.Equal(t, due.Excused, excused.State)
 	_, err = l.ExcuseSlot(ctx, s.ID, "ada", "a holiday")
 	assert.ErrorContains(t, err, "is excused; excuse takes")
-	between, err := l.SlotsBetween(ctx, "", at, soon, 10)
+	between, err := l.SlotsBetween(ctx, SlotFilter{From: at, To: soon, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, between, 1)
 	assert.Equal(t, map[string]string{"catchment": "K1"}, between[0].Per)

@@ -133,18 +133,31 @@ func (l *Ledger) Run(ctx context.Context, id int64) (Run, error) {
 	return run, err
 }
 
-// Runs returns a page of runs, the newest first, below the number before if that
-// is not 0. An empty feed means all feeds.
-func (l *Ledger) Runs(ctx context.Context, feed string, before int64, most int) ([]Run, error) {
+// RunFilter selects runs. What is empty or 0 does not narrow.
+type RunFilter struct {
+	Feed      string
+	Before    int64 // the next of the page before
+	Ascending bool  // the oldest first; the page goes on after After, and Before says nothing
+	After     int64
+	Most      int
+}
+
+// Runs returns a page of runs, the newest first unless the filter says otherwise.
+func (l *Ledger) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	q := l.with(ctx)
-	if feed != "" {
-		q = q.Where("feed = ?", feed)
+	if f.Feed != "" {
+		q = q.Where("feed = ?", f.Feed)
 	}
-	if before > 0 {
-		q = q.Where("id < ?", before)
+	switch {
+	case f.Ascending:
+		q = q.Where("id > ?", f.After).Order("id")
+	case f.Before > 0:
+		q = q.Where("id < ?", f.Before).Order("id DESC")
+	default:
+		q = q.Order("id DESC")
 	}
 	runs := []Run{}
-	err := q.Order("id DESC").Limit(most).Find(&runs).Error
+	err := q.Limit(f.Most).Find(&runs).Error
 	return runs, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -108,16 +109,31 @@ func (l *Ledger) Slot(ctx context.Context, id int64) (Slot, error) {
 	return s, found(err, "slot %d", id)
 }
 
-// SlotsBetween returns the slots that were due in a span, in order, of a feed or
-// of all.
-func (l *Ledger) SlotsBetween(ctx context.Context, feed string, from, to time.Time, most int) ([]Slot, error) {
+// SlotFilter selects slots of a span. What is empty does not narrow.
+type SlotFilter struct {
+	Number   int64 // one slot, whenever it was due
+	Feed     string
+	Text     string    // words, each a part of the feed's name or of what tells the slot from others at its time
+	From, To time.Time // of their due times; To is not within
+	Most     int
+}
+
+// SlotsBetween returns the slots that were due in a span, in order.
+func (l *Ledger) SlotsBetween(ctx context.Context, f SlotFilter) ([]Slot, error) {
 	out := []Slot{}
-	q := l.with(ctx).Where("due_at >= ? AND due_at < ? AND feed IN (SELECT name FROM feed WHERE removed_at IS NULL)",
-		from, to)
-	if feed != "" {
-		q = q.Where("feed = ?", feed)
+	q := l.with(ctx).Where("feed IN (SELECT name FROM feed WHERE removed_at IS NULL)")
+	if f.Number > 0 {
+		q = q.Where("id = ?", f.Number)
+	} else {
+		q = q.Where("due_at >= ? AND due_at < ?", f.From, f.To)
 	}
-	err := q.Order("due_at, feed, per_key").Limit(most).Find(&out).Error
+	if f.Feed != "" {
+		q = q.Where("feed = ?", f.Feed)
+	}
+	for _, word := range strings.Fields(f.Text) {
+		q = q.Where("strpos(lower(feed || ' ' || per_key), lower(?)) > 0", word)
+	}
+	err := q.Order("due_at, feed, per_key").Limit(f.Most).Find(&out).Error
 	return out, err
 }
 

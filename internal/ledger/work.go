@@ -457,6 +457,12 @@ func (l *Ledger) PutAway(ctx context.Context, a *Arrival, to, reason string) err
 	})
 }
 
+// SizeOf returns how many bytes the files of arrivals have together.
+func (l *Ledger) SizeOf(ctx context.Context, arrivals []int64) (n int64, err error) {
+	err = l.with(ctx).Raw("SELECT COALESCE(sum(size), 0)::bigint FROM arrival WHERE id = ANY(?::bigint[])", numbers(arrivals)).Scan(&n).Error
+	return n, err
+}
+
 // LastArrival returns the number of the last arrival that was given one; 0 for none.
 func (l *Ledger) LastArrival(ctx context.Context) (n int64, err error) {
 	err = l.with(ctx).Raw("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM arrival_id_seq").Scan(&n).Error

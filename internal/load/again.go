@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"time"
 
 	"mullein/internal/core/decode"
 	"mullein/internal/ledger"
@@ -45,8 +46,8 @@ func (s sameSource) Fill(b *table.Batch, size int) error {
 
 // WithFile opens the file of an arrival, as it was noticed and wherever it lies by
 // now, and begins to read it. [NotToBeHad] reports whether an error says that it
-// cannot be had any more.
-func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*OpenFile) error) error {
+// cannot be had any more. What is read of it is counted by the work that it is part of.
+func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, of *Going, do func(*OpenFile) error) error {
 	a, err := e.Ledger.Arrival(ctx, id)
 	if err != nil {
 		return err
@@ -67,8 +68,8 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*O
 	if recipe.Feed.ReadsDigest() {
 		p.digest = a.SHA256
 	}
-	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: &progress{}}
-	if err := l.open(ctx, p); err != nil {
+	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: of}
+	if err := l.openMoving(ctx, p); err != nil {
 		return err
 	}
 	defer p.file.Close()
@@ -77,6 +78,33 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, do func(*O
 	}
 	return do(&OpenFile{File: p.reading, Arrival: &a, From: p.from(),
 		Expected: expectedRows(p.file.Entry.Path, p.file.Entry.Size)})
+}
+
+// A file that is being put away is where the ledger does not know it to be, for a moment.
+const (
+	movingPause = 50 * time.Millisecond
+	movingMost  = 40 // pauses
+)
+
+// openMoving opens a part's file, and waits for where it lies while it is being put away.
+func (l *Attempt) openMoving(ctx context.Context, p *part) error {
+	for range movingMost {
+		err := l.open(ctx, p)
+		if !errors.Is(err, fs.ErrNotExist) || p.arrival.Away != ledger.AwayWanted {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(movingPause):
+		}
+		now, err := l.env.Ledger.Arrival(ctx, p.arrival.ID)
+		if err != nil {
+			return err
+		}
+		p.arrival.Away, p.arrival.AwayTo = now.Away, now.AwayTo
+	}
+	return l.open(ctx, p)
 }
 
 // NotToBeHad returns why a file cannot be read again; "" when that is another's
@@ -109,7 +137,8 @@ const mostReread = 1000
 
 // Reread holds the files of later loads against the keys of what a load undoes, as
 // far as they are still to be had.
-func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, later []table.LoadEntry) ([]Reread, error) {
+func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, later []table.LoadEntry,
+	work *Going) ([]Reread, error) {
 	out := []Reread{}
 	for i, of := range later {
 		r := Reread{LoadEntry: of}
@@ -118,7 +147,7 @@ func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, late
 			out = append(out, r)
 			continue
 		}
-		n, err := e.rereadOne(ctx, recipe, load, of)
+		n, err := e.rereadOne(ctx, recipe, load, of, work)
 		if err != nil {
 			if ctx.Err() != nil {
 				return nil, err
@@ -133,12 +162,13 @@ func (e *Env) Reread(ctx context.Context, recipe *Recipe, load *table.Load, late
 	return out, nil
 }
 
-func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, of table.LoadEntry) (n int64,
-	err error) {
+func (e *Env) rereadOne(ctx context.Context, recipe *Recipe, load *table.Load, of table.LoadEntry,
+	work *Going) (n int64, err error) {
 	if of.Feed != recipe.Feed.Name {
 		return 0, &ledger.ConflictError{Reason: "it is of the feed " + of.Feed + "; redo it to be sure"}
 	}
-	err = e.WithFile(ctx, recipe, of.Arrival, func(f *OpenFile) error {
+	work.At(of.Path)
+	err = e.WithFile(ctx, recipe, of.Arrival, work, func(f *OpenFile) error {
 		n, err = load.Reread(ctx, of, f.Source(), f.Expected)
 		return err
 	})
@@ -168,7 +198,7 @@ func (l *Attempt) rereadLater(ctx context.Context, load *table.Load, later []tab
 	if err != nil {
 		return err
 	}
-	again, err := l.env.Reread(ctx, recipe, load, later)
+	again, err := l.env.Reread(ctx, recipe, load, later, &Going{})
 	for _, r := range again {
 		if r.Why != "" {
 			l.env.Log.Warn("a later load may have left rows alone because of what is replaced, and its file cannot be "+

@@ -54,7 +54,7 @@ type Attempt struct {
 	recipe       *Recipe
 	run          *ledger.Run
 	folder       landing.Landing
-	progress     *progress
+	progress     *Going
 	n            int      // parts in all, numbered from 0
 	before       *Attempt // that was on its way into the target when this began
 	blocked      bool     // one of it is tried again, and blocks those behind it
@@ -116,12 +116,12 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 		return err
 	}
 	l := &Attempt{env: s.env, session: s, recipe: recipe, run: run, before: s.before}
-	l.progress = &progress{Progress: Progress{Feed: recipe.Feed.Name, Arrival: started[0].ID, Path: started[0].Path,
-		Run: run.ID, Began: time.Now(), Files: len(started)}}
+	var size int64
 	for _, a := range started {
-		l.progress.Size += a.Size
+		size += a.Size
 	}
-	s.env.Progress.begin(l.progress)
+	l.progress = s.env.Progress.Begin(Progress{Work: Loading, Feed: recipe.Feed.Name, Arrival: started[0].ID,
+		Path: started[0].Path, Run: run.ID, Files: len(started), Size: size})
 	if s.before != nil {
 		s.before.before = nil
 	}
@@ -169,8 +169,8 @@ func (s *Session) Load(ctx context.Context, recipe *Recipe, run *ledger.Run, d D
 	return l.stream(ctx, parts)
 }
 
-// over ends the progress that is told, unless that of another attempt is by now.
-func (l *Attempt) over() { l.env.Progress.end(l.progress) }
+// over ends the progress that is told.
+func (l *Attempt) over() { l.env.Progress.End(l.progress) }
 
 func (l *Attempt) close(parts []*part) {
 	for _, p := range parts {
@@ -201,7 +201,7 @@ func (l *Attempt) giveBack(ctx context.Context, parts []*part, err error) error 
 
 // stepOf says that an arrival has come to a step.
 func (l *Attempt) stepOf(arrival int64, s Step) {
-	l.progress.step.Store(s)
+	l.progress.Step(s)
 	if l.env.OnStep != nil {
 		l.env.OnStep(l.recipe.Feed.Name, arrival, s)
 	}

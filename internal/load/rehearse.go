@@ -90,8 +90,11 @@ func (e *Env) Rehearse(ctx context.Context, recipe *Recipe, session *table.Sessi
 		return nil, err
 	}
 	defer load.Close(ctx)
+	work := e.Progress.Begin(Progress{Work: Rehearsing, Feed: recipe.Feed.Name, Path: t.Arrival.Path, Files: 1,
+		Size: t.Arrival.Size})
+	defer e.Progress.End(work)
 	l := &Attempt{env: e, recipe: recipe, run: &ledger.Run{By: "rehearsal", Cause: "rehearsal",
-		Feed: recipe.Feed.Name}, folder: t.Folder, progress: &progress{}, n: 1}
+		Feed: recipe.Feed.Name}, folder: t.Folder, progress: work, n: 1}
 	one := &part{arrival: t.Arrival, file: t.File, sent: t.File == nil}
 	if err := l.rank(ctx, load, []*part{one}); err != nil {
 		return nil, err
@@ -185,6 +188,7 @@ func (l *Attempt) stageOne(ctx context.Context, load *table.Load, one *part, t *
 	if err := l.read(one, from); err != nil {
 		return err
 	}
+	l.progress.Step(StepOpened)
 	if err := load.Stage(ctx, source{one.reading}, expectedRows(t.Arrival.Path, t.Arrival.Size)); err != nil {
 		return err
 	}
@@ -192,5 +196,6 @@ func (l *Attempt) stageOne(ctx context.Context, load *table.Load, one *part, t *
 		return err
 	}
 	one.digest = one.reading.Digest()
+	l.progress.Step(StepStaged)
 	return nil
 }

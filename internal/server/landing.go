@@ -167,10 +167,12 @@ func (s *Server) arrivalDecisions(ctx context.Context, in *NumberPath) (*body[ap
 }
 
 type slotsInput struct {
-	Feed string    `query:"feed"`
-	From time.Time `query:"from" doc:"Default: 24 hours ago"`
-	To   time.Time `query:"to" doc:"Default: now"`
-	Most int       `query:"limit" default:"1000" minimum:"1" maximum:"20000"`
+	Number int64     `query:"number" minimum:"0" doc:"One slot, whenever it was due"`
+	Feed   string    `query:"feed"`
+	Text   string    `query:"text" maxLength:"200" doc:"Words, each a part of the feed's name or of what tells the slot from others at its time"`
+	From   time.Time `query:"from" doc:"Default: 24 hours ago"`
+	To     time.Time `query:"to" doc:"Default: now"`
+	Most   int       `query:"limit" default:"1000" minimum:"1" maximum:"20000"`
 }
 
 func (s *Server) slots(ctx context.Context, in *slotsInput) (*body[api.SlotList], error) {
@@ -180,7 +182,8 @@ func (s *Server) slots(ctx context.Context, in *slotsInput) (*body[api.SlotList]
 	if in.From.IsZero() {
 		in.From = in.To.Add(-dayBack)
 	}
-	list, err := s.ledger.SlotsBetween(ctx, in.Feed, in.From, in.To, in.Most+1)
+	list, err := s.ledger.SlotsBetween(ctx, ledger.SlotFilter{Number: in.Number, Feed: in.Feed, Text: in.Text, From: in.From, To: in.To,
+		Most: in.Most + 1})
 	if err != nil {
 		return nil, answer(err)
 	}

@@ -805,12 +805,15 @@ func (s *Server) arrivalRows(ctx context.Context, in *arrivalRowsInput) (*body[a
 
 type runsInput struct {
 	Limit
-	Feed   string `query:"feed"`
-	Before int64  `query:"before" minimum:"0"`
+	Feed      string `query:"feed"`
+	Before    int64  `query:"before" minimum:"0"`
+	Ascending bool   `query:"ascending" doc:"The oldest first; the next page is asked for with after, and not before"`
+	After     int64  `query:"after" minimum:"0"`
 }
 
 func (s *Server) runs(ctx context.Context, in *runsInput) (*body[api.RunList], error) {
-	list, err := s.ledger.Runs(ctx, in.Feed, in.Before, in.Most+1)
+	list, err := s.ledger.Runs(ctx, ledger.RunFilter{Feed: in.Feed, Before: in.Before, Ascending: in.Ascending,
+		After: in.After, Most: in.Most + 1})
 	out := api.RunList{Items: each(list[:min(in.Most, len(list))], runOf)}
 	if len(list) > in.Most {
 		out.Next = list[in.Most-1].ID

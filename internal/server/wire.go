@@ -322,6 +322,7 @@ func rehearsalOf(v *inspect.Rehearsal) api.Rehearsal {
 
 func progressOf(v *load.Progress) api.Progress {
 	return api.Progress{
+		Work:    string(v.Work),
 		Feed:    v.Feed,
 		Arrival: v.Arrival,
 		Run:     v.Run,

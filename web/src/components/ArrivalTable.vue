@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Arrival } from '../api/client'
-import { count, exact, harmless, time } from '../format'
+import { bytes, count, duration, exact, harmless, time } from '../format'
 import GridTable from './GridTable.vue'
 import SortHead from './SortHead.vue'
 import StateMark from './StateMark.vue'
@@ -8,6 +8,7 @@ import StateMark from './StateMark.vue'
 withDefaults(defineProps<{ arrivals: Arrival[]; feed?: boolean; name: string; ascending?: boolean }>(), { ascending: undefined }) // undefined: the order is not to be turned
 defineEmits<{ turn: [] }>()
 const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplicate', 'rejected', 'withheld'] as const
+const took = (a: Arrival) => (a.opened_at && a.finished_at ? duration(+new Date(a.finished_at) - +new Date(a.opened_at)) : '–')
 </script>
 
 <template>
@@ -19,6 +20,10 @@ const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplic
         <th>State</th>
         <th v-if="feed">Feed</th>
         <th>Path</th>
+        <th class="n wide">Size</th>
+        <th class="n wide">Took</th>
+        <th class="n wide">Version</th>
+        <th class="n wide">Run</th>
         <th v-for="n in numbers" :key="n" class="n">{{ n }}</th>
       </tr>
     </thead>
@@ -32,6 +37,12 @@ const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplic
         <td class="path">
           <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link>
           <div v-if="a.reason" class="quiet">{{ harmless(a.reason) }}</div>
+        </td>
+        <td class="n wide">{{ bytes(a.size) }}</td>
+        <td class="n wide">{{ took(a) }}</td>
+        <td class="n wide">{{ a.version || '–' }}</td>
+        <td class="n wide">
+          <router-link v-if="a.run" :to="`/ledger?run=${a.run}`">{{ a.run }}</router-link>
         </td>
         <td v-for="n in numbers" :key="n" class="n" :class="{ nil: !a.balance[n] }">{{ count(a.balance[n]) }}</td>
       </tr>

@@ -3,10 +3,11 @@ import { NModal } from 'naive-ui'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, got } from '../api/client'
-import { harmless } from '../format'
+import { harmless, minute } from '../format'
+import { slotPage, slotsAsked } from '../slots'
 
 // One place to go anywhere: / or Ctrl-K opens it, what is typed is looked for among pages, things to do, feeds, tables,
-// files, runs and days; arrows choose, Enter goes there.
+// files, runs, slots and days; arrows choose, Enter goes there.
 const props = defineProps<{ pages: { to: string; name: string }[]; acts: { name: string; act: () => unknown }[] }>()
 const router = useRouter()
 const open = ref(false)
@@ -47,7 +48,7 @@ async function look() {
   const { signal } = (asking = new AbortController())
   try {
     const filesOf = (text: string) => got(api.GET('/api/v1/arrivals', { params: { query: { text, limit: 8 } }, signal }))
-    const [feeds, typed] = await Promise.all([got(api.GET('/api/v1/feeds', { params: { query: { text: words, limit: 8 } }, signal })), filesOf(words)])
+    const [feeds, typed, slots] = await Promise.all([got(api.GET('/api/v1/feeds', { params: { query: { text: words, limit: 8 } }, signal })), filesOf(words), slotsOf(words, signal)])
     // Names of files are looked for as they are typed; many are in capitals.
     const files = typed.items.length ? typed : await filesOf(words.toUpperCase())
     const tables = [...new Set(feeds.items.map((f) => f.table))].filter((t) => !t.includes('{'))
@@ -57,6 +58,7 @@ async function look() {
     found.value = [
       ...(number ? [{ kind: 'file', name: `Arrival ${words}`, to: `/arrivals/${words}` }, { kind: 'run', name: `Run ${words}`, more: 'its files', to: `/ledger?run=${words}` }] : []),
       ...(day ? [{ kind: 'slots', name: `Due on ${words}`, to: `/due?month=${words.slice(0, 7)}&day=${words}` }, { kind: 'files', name: `Noticed on ${words}`, to: `/ledger?day=${words}` }] : []),
+      ...slots,
       ...feeds.items.map((f) => ({ kind: 'feed', name: f.name, more: f.supplier, to: `/feeds/${f.name}` })),
       ...(only ? thingsToDo(only.name) : []),
       ...tables.map((t) => ({ kind: 'table', name: t, to: `/targets/${t}` })),
@@ -65,6 +67,14 @@ async function look() {
   } catch {
     if (!signal.aborted) found.value = []
   }
+}
+
+// Slots are found by their number, and by the clock at which they are due: "K2 07:15", "gauge 2026-11-28 07:15".
+async function slotsOf(words: string, signal: AbortSignal): Promise<Hit[]> {
+  const asked = slotsAsked(words, new Date())
+  if (!asked) return []
+  const slots = await got(api.GET('/api/v1/slots', { params: { query: { ...asked, limit: 8 } }, signal }))
+  return slots.items.map((s) => ({ kind: 'slot', name: [s.feed, ...Object.values(s.per ?? {}), `due ${minute(s.due_at)}`].join(' '), more: s.state, to: slotPage(s) }))
 }
 
 // What one comes for to a feed, once it is clear which.
@@ -118,7 +128,7 @@ onBeforeUnmount(() => {
   <button type="button" class="find" title="Search: / or Ctrl-K" @click="show">Search <kbd>/</kbd></button>
   <n-modal v-model:show="open" :auto-focus="false">
     <div class="panel box" role="dialog" aria-label="Search" aria-modal="true">
-      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, or what to do" autocomplete="off" @keydown="keys" />
+      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs, slots and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, K2 07:15, or what to do" autocomplete="off" @keydown="keys" />
       <ul id="hits" role="listbox" aria-label="What was found">
         <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
           <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>

@@ -7,7 +7,7 @@ import GridTable from './GridTable.vue'
 import StateMark from './StateMark.vue'
 
 // What was expected and did not come as it should, with what came close.
-defineProps<{ slots: Slot[]; plain?: boolean }>()
+defineProps<{ slots: Slot[]; plain?: boolean; chosen?: number }>()
 const late = (s: Slot) => s.state === 'late' && !s.complete_at
 const open = (s: Slot) => ['missing', 'refused', 'open'].includes(s.state) || late(s)
 const accept = (s: Slot, path: string) => (because: string) => got(api.POST('/api/v1/slots/{id}/accept', { params: { path: { id: s.id } }, body: { path, because } }))
@@ -20,7 +20,7 @@ const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id
       <tr><th>State</th><th v-if="!plain">Feed</th><th>Due</th><th>What came of it</th><th><span class="unseen">To do</span></th></tr>
     </thead>
     <tbody>
-      <tr v-for="s in slots" :key="s.id">
+      <tr v-for="s in slots" :key="s.id" :class="{ chosen: s.id === chosen }" :aria-current="s.id === chosen || undefined">
         <td>
           <StateMark :state="s.state" />
           <div v-if="late(s)" class="quiet">not here yet</div>
@@ -49,6 +49,10 @@ const excuse = (s: Slot) => (because: string) => got(api.POST('/api/v1/slots/{id
 </template>
 
 <style scoped>
+.chosen {
+  background: var(--soft);
+  box-shadow: inset 3px 0 var(--sun);
+}
 .say {
   font-weight: 600;
 }

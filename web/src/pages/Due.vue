@@ -8,6 +8,7 @@ import FeedPick from '../components/FeedPick.vue'
 import SlotTable from '../components/SlotTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, month as monthOf } from '../format'
+import { dayName } from '../slots'
 
 // The calendar of a month: what was due on each day and what came of it. What
 // is shown is in the address.
@@ -24,8 +25,6 @@ const { data: view } = useQuery({
   queryFn: () => got(api.GET('/api/v1/feeds/{feed}', { params: { path: { feed: feed.value ?? '' } } })),
   enabled: computed(() => !!feed.value),
 })
-const two = (n: number) => String(n).padStart(2, '0')
-const dayName = (d: Date) => `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`
 const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? String(route.query.month) : dayName(new Date()).slice(0, 7)))
 const first = computed(() => new Date(`${month.value}-01T00:00`))
 const after = computed(() => new Date(first.value.getFullYear(), first.value.getMonth() + 1, 1))
@@ -86,9 +85,10 @@ const weeks = computed(() => {
   for (let i = 0; i < days.length; i += 7) out.push(days.slice(i, i + 7))
   return out
 })
+const picked = computed(() => Number(route.query.slot) || undefined) // the slot that was looked for stands first
 const shown = computed(() => {
   const all = slots.value?.items ?? []
-  const rank = (s: Slot) => (s.state === 'late' && s.complete_at ? 3.5 : order.indexOf(s.state))
+  const rank = (s: Slot) => (s.id === picked.value ? -1 : s.state === 'late' && s.complete_at ? 3.5 : order.indexOf(s.state))
   return [...all].sort((a, b) => rank(a) - rank(b) || +new Date(b.due_at) - +new Date(a.due_at))
 })
 const most = 100
@@ -133,7 +133,7 @@ const weekdays = Array.from({ length: 7 }, (_, i) => new Date(2024, 0, 1 + i).to
   </section>
   <section v-if="view && chosen" class="panel">
     <h2>{{ chosen }}</h2>
-    <SlotTable v-if="shown.length" :slots="shown.slice(0, most)" plain />
+    <SlotTable v-if="shown.length" :slots="shown.slice(0, most)" :chosen="picked" plain />
     <p v-else class="nothing">Nothing was due on this day.</p>
     <p v-if="shown.length > most" class="quiet">and {{ count(shown.length - most) }} more</p>
   </section>

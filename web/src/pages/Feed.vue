@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { NButton, NSelect, NTabPane, NTabs, useMessage } from 'naive-ui'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got } from '../api/client'
 import ArrivalTable from '../components/ArrivalTable.vue'
@@ -13,6 +13,8 @@ import RowTable from '../components/RowTable.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, duration, exact, since, time } from '../format'
 import { handOver } from '../samplefile'
+
+const LoadTimes = defineAsyncComponent(() => import('../components/LoadTimes.vue')) // with the plots, which are large
 
 const route = useRoute()
 const router = useRouter()
@@ -164,6 +166,9 @@ const resume = () => act(api.POST('/api/v1/feeds/{feed}/resume', { params: param
         <n-tab-pane name="rows" tab="Rows">
           <RowTable v-if="rows?.rows.length" :rows="rows" />
           <p v-else class="nothing">The table holds no rows yet.</p>
+        </n-tab-pane>
+        <n-tab-pane name="times" tab="Times">
+          <LoadTimes :arrivals="arrivals?.items ?? []" />
         </n-tab-pane>
         <n-tab-pane name="checks" tab="Checks">
           <CheckTable v-if="checks?.items.length" :feed="feed.name" :checks="checks.items" />

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { NButton } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, got, type Recalled } from '../api/client'
@@ -7,7 +8,9 @@ import AskReason from '../components/AskReason.vue'
 import GridTable from '../components/GridTable.vue'
 import RowChange from '../components/RowChange.vue'
 import StateMark from '../components/StateMark.vue'
+import WorkProgress from '../components/WorkProgress.vue'
 import { count, harmless } from '../format'
+import { loads } from '../live'
 
 // What would become of the rows, and the button that does it.
 const route = useRoute()
@@ -16,15 +19,45 @@ const path = computed(() => ({ path: { id: id.value } }))
 const { data: a } = useQuery({ queryKey: ['arrival', id], queryFn: () => got(api.GET('/api/v1/arrivals/{id}', { params: path.value })) })
 const back = computed(() => a.value?.state === 'recalled')
 const done = ref<Recalled>()
-const { data: preview, error, isFetching } = useQuery({
+const { data: preview, error, isFetching, refetch } = useQuery({
   queryKey: ['recall', id, back],
-  queryFn: () => got(api.POST('/api/v1/arrivals/{id}/recall', { params: path.value, body: { preview: true, back: back.value } })),
+  queryFn: ({ signal }) => got(api.POST('/api/v1/arrivals/{id}/recall', { params: path.value, body: { preview: true, back: back.value }, signal })),
+  retry: false,
   enabled: computed(() => !!a.value && !done.value),
 })
 const r = computed(() => done.value ?? preview.value)
-const act = async (because: string) => {
-  done.value = await got(api.POST('/api/v1/arrivals/{id}/recall', { params: path.value, body: { because, back: back.value } }))
+const writing = ref<AbortController>()
+const problem = ref('')
+const broken = ref(false)
+// The dialog is closed at once: how far it has come is seen on the page, and it can be cancelled there.
+async function recall(because: string) {
+  const { signal } = (writing.value = new AbortController())
+  problem.value = ''
+  try {
+    done.value = await got(api.POST('/api/v1/arrivals/{id}/recall', { params: path.value, body: { because, back: back.value }, signal }))
+  } catch (e) {
+    problem.value = signal.aborted ? 'Cancelled. Nothing was changed, unless it was committing already: its state above says it.' : (e as Error).message
+  } finally {
+    writing.value = undefined
+  }
 }
+const act = (because: string) => {
+  void recall(because)
+  return Promise.resolve()
+}
+const client = useQueryClient()
+function cancel() {
+  if (writing.value) writing.value.abort()
+  else {
+    broken.value = true
+    void client.cancelQueries({ queryKey: ['recall', id.value] })
+  }
+}
+function again() {
+  broken.value = false
+  void refetch()
+}
+const working = computed(() => loads.value.filter((l) => l.arrival === id.value && (l.work === 'recall' || l.work === 'preview')))
 const verb = computed(() => (back.value !== !!done.value ? 'Put back' : 'Recall'))
 const outcomes = computed(() => {
   const o = r.value?.outcome
@@ -47,11 +80,17 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
         <h1>{{ verb }}: <router-link :to="`/arrivals/${a.id}`">{{ harmless(a.path) }}</router-link></h1>
         <StateMark :state="a.state" />
       </div>
-      <AskReason v-if="preview && !done" primary :label="verb" :title="`${verb}: ${a.path}`" :about="`${r?.table}: one transaction; readers see the old rows or the new.`" :act="act" />
+      <AskReason v-if="preview && !done && !writing" primary :label="verb" :title="`${verb}: ${a.path}`" :about="`${r?.table}: one transaction; readers see the old rows or the new.`" :act="act" />
     </div>
+    <p v-if="problem" role="alert" class="bad">{{ problem }}</p>
     <p v-if="error && !done" role="alert" class="bad">{{ error.message }}</p>
     <p v-else-if="done" class="said" role="status">Done. <router-link :to="`/targets/${done.table}`">{{ done.table }}</router-link> is as shown below.</p>
-    <p v-else-if="isFetching" class="quiet said">The rows are looked at…</p>
+    <div v-else-if="isFetching || writing" class="said" role="status">
+      <p class="quiet">{{ writing ? 'The rows are being written…' : 'The rows are looked at…' }}</p>
+      <WorkProgress v-for="l in working" :key="l.began_at" :work="l" />
+      <p><n-button size="small" @click="cancel">Cancel</n-button></p>
+    </div>
+    <p v-else-if="broken" class="quiet said" role="status">Cancelled; nothing was done. <n-button size="small" @click="again">Look again</n-button></p>
     <p v-else class="quiet said">
       Nothing is done yet. This is what would become of the rows of <router-link :to="`/targets/${r?.table}`">{{ r?.table }}</router-link> if arrival {{ (back ? r?.back : r?.arrivals)?.join(', ') }}
       {{ back ? 'were put back' : 'had never been loaded' }}.
@@ -120,6 +159,6 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
   font-variant-numeric: tabular-nums;
 }
 .nil {
-  color: var(--faint);
+  color: var(--quiet);
 }
 </style>

@@ -10,7 +10,9 @@ import { base } from '../base'
 import FilePick from '../components/FilePick.vue'
 import GridTable from '../components/GridTable.vue'
 import RejectTable from '../components/RejectTable.vue'
+import WorkProgress from '../components/WorkProgress.vue'
 import { duration, harmless } from '../format'
+import { loads } from '../live'
 
 // What a load would do to the real table. Nothing is loaded. Without a feed, or
 // with another feed file, it rehearses with one that is not put yet.
@@ -31,12 +33,12 @@ const path = ref(String(route.query.path ?? ''))
 const deep = ref(false)
 const own = ref<File>()
 const definition = ref<File>()
-const busy = ref(false)
+const asked = ref<AbortController>()
 const problem = ref('')
 const out = ref<Rehearsal>()
 
 async function go() {
-  busy.value = true
+  const { signal } = (asked.value = new AbortController())
   problem.value = ''
   out.value = undefined
   const q = new URLSearchParams({ deep: String(deep.value) })
@@ -49,14 +51,14 @@ async function go() {
     if (own.value) body.append('file', own.value, own.value.name)
   }
   try {
-    const answer = await fetch(`${base}/api/v1/rehearsals?${q}`, { method: 'POST', body })
+    const answer = await fetch(`${base}/api/v1/rehearsals?${q}`, { method: 'POST', body, signal })
     const said = (await answer.json()) as Rehearsal & { detail?: string; errors?: { location?: string; message: string }[] }
     if (answer.ok) out.value = said
     else problem.value = [said.detail ?? 'The service refused.', ...(said.errors ?? []).map((e) => `${e.location}: ${e.message}`)].join('\n')
   } catch {
-    problem.value = 'The service does not answer.'
+    problem.value = signal.aborted ? 'Cancelled. A rehearsal changes nothing.' : 'The service does not answer.'
   } finally {
-    busy.value = false
+    asked.value = undefined
   }
 }
 onMounted(() => feed.value && go())
@@ -74,6 +76,7 @@ async function put() {
     problem.value = (e as Error).message
   }
 }
+const working = computed(() => loads.value.filter((l) => l.work === 'rehearsal' && (!feed.value || l.feed === feed.value)))
 const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, path: out.value!.path })))
 </script>
 
@@ -101,10 +104,14 @@ const rejects = computed(() => (out.value?.rejects ?? []).map((r) => ({ ...r, pa
       </span>
       <span></span>
       <span class="row">
-        <n-button size="small" type="primary" :loading="busy" :disabled="!feed && !definition" @click="go">Rehearse</n-button>
+        <n-button size="small" type="primary" :loading="!!asked" :disabled="!feed && !definition" @click="go">Rehearse</n-button>
+        <n-button v-if="asked" size="small" @click="asked.abort()">Cancel</n-button>
         <n-checkbox v-model:checked="deep" title="The statements are executed too, and rolled back; the table is locked meanwhile.">deep</n-checkbox>
       </span>
     </div>
+  </section>
+  <section v-if="asked && working.length" class="panel" role="status">
+    <WorkProgress v-for="l in working" :key="l.began_at" :work="l" />
   </section>
   <p v-if="problem" class="panel bad lines" role="alert">{{ problem }}</p>
   <template v-if="out">

@@ -2,16 +2,28 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { NButton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Run } from '../api/client'
+import FeedPick from '../components/FeedPick.vue'
 import GridTable from '../components/GridTable.vue'
+import SortHead from '../components/SortHead.vue'
 import StateMark from '../components/StateMark.vue'
+import WorkProgress from '../components/WorkProgress.vue'
 import { count, duration, exact, harmless, time } from '../format'
 import { loads } from '../live'
+import { howFar, workName } from '../working'
+
+// What is shown, and in which order, is in the address.
+const route = useRoute()
+const router = useRouter()
+const go = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
+const feed = computed({ get: () => (route.query.feed ? String(route.query.feed) : null), set: (v) => go({ feed: v ?? undefined }) })
+const ascending = computed(() => route.query.order === 'ascending')
 
 const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
-  queryKey: ['runs'],
+  queryKey: ['runs', feed, ascending],
   initialPageParam: 0,
-  queryFn: ({ pageParam }) => got(api.GET('/api/v1/runs', { params: { query: { before: pageParam || undefined, limit: 100 } } })),
+  queryFn: ({ pageParam }) => got(api.GET('/api/v1/runs', { params: { query: { feed: feed.value ?? undefined, ascending: ascending.value, [ascending.value ? 'after' : 'before']: pageParam || undefined, limit: 100 } } })),
   getNextPageParam: (last) => last.next || undefined,
 })
 const runs = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
@@ -29,20 +41,22 @@ async function cancel(r: Run) {
   }
 }
 const range = (r: Run) => (r.wanted.from || r.wanted.to ? `slots ${r.wanted.from || r.wanted.to} to ${r.wanted.to || r.wanted.from}` : r.wanted.paths?.length ? r.wanted.paths.join(', ') : '')
-const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
+const working = (r: Run) => (r.state === 'running' ? loads.value.filter((l) => l.run === r.id) : [])
 </script>
 
 <template>
   <section class="panel">
-    <div class="row spread">
+    <div class="row head">
       <h1>Runs</h1>
+      <FeedPick v-model="feed" clearable placeholder="Every feed" class="pick" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
-    <p v-if="data && !runs.length" class="nothing">No run yet. One begins when a file is whole, when its time comes, or with <code>mullein run FEED</code>.</p>
+    <p v-if="data && !runs.length && feed" class="nothing">No run of {{ feed }} yet.</p>
+    <p v-else-if="data && !runs.length" class="nothing">No run yet. One begins when a file is whole, when its time comes, or with <code>mullein run FEED</code>.</p>
     <GridTable v-if="runs.length" name="runs">
       <thead>
         <tr>
-          <th class="n">Run</th>
+          <SortHead class="n" :ascending="ascending" @turn="go({ order: ascending ? undefined : 'ascending' })">Run</SortHead>
           <th>State</th>
           <th>Feed</th>
           <th>Because</th>
@@ -66,7 +80,10 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
             <div v-if="range(r)" class="quiet">{{ range(r) }}</div>
             <div v-if="r.told.slots" class="quiet" :title="r.told.named?.join(', ')">{{ count(r.told.slots) }} slots, up to {{ r.told.at }}; {{ count(r.told.empty ?? 0) }} without files</div>
             <n-button v-if="r.state === 'running' || r.state === 'queued'" size="tiny" @click="cancel(r)">Cancel</n-button>
-            <div v-if="r.state === 'running' && working(r)" class="quiet">{{ working(r)?.path }}, {{ working(r)?.step }}, {{ count(working(r)?.rows ?? 0) }} rows<template v-if="working(r)?.waits">; waits for {{ working(r)?.waits }}</template></div>
+            <template v-for="l in working(r)" :key="l.began_at">
+              <div class="quiet">{{ harmless(l.path) }}</div>
+              <WorkProgress :work="l" />
+            </template>
           </td>
           <td>
             <router-link :to="`/feeds/${r.feed}`">{{ r.feed }}</router-link>
@@ -82,7 +99,7 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
         </tr>
       </tbody>
     </GridTable>
-    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">Older</n-button>
+    <n-button v-if="hasNextPage" size="small" :loading="isFetchingNextPage" @click="fetchNextPage()">{{ ascending ? 'Newer' : 'Older' }}</n-button>
   </section>
   <section v-if="status" class="panel">
     <GridTable name="services">
@@ -106,10 +123,20 @@ const working = (r: Run) => loads.value.find((l) => l.feed === r.feed)
           <td class="t" :title="exact(s.started_at)">{{ time(s.started_at) }}</td>
           <td>
             <span v-if="!s.loads.length" class="quiet">idle</span>
-            <div v-for="l in s.loads" :key="l.arrival">{{ l.files > 1 ? `${l.files} files` : l.path }} of {{ l.feed }}: {{ l.step }}, {{ count(l.rows) }} rows<template v-if="l.waits">; waits for {{ l.waits }}</template></div>
+            <div v-for="l in s.loads" :key="`${l.work} ${l.feed} ${l.arrival} ${l.began_at}`">{{ l.files > 1 ? `${l.files} files` : harmless(l.path) }} of {{ l.feed }}: <template v-if="workName(l)">{{ workName(l) }}, </template>{{ howFar(l, Date.now()) }}</div>
           </td>
         </tr>
       </tbody>
     </GridTable>
   </section>
 </template>
+
+<style scoped>
+.head {
+  margin-bottom: 8px;
+  gap: 20px;
+}
+.pick {
+  max-width: 230px;
+}
+</style>

@@ -73,7 +73,7 @@ const waiting = computed(() => status.value?.feeds.filter((f) => f.counts?.waiti
     <p v-if="!loads.length && !waiting.length" class="nothing">Nothing is waiting and nothing is being loaded.</p>
     <table v-else class="grid">
       <tbody>
-        <NowLoading v-for="l in loads" :key="l.arrival" :load="l" />
+        <NowLoading v-for="l in loads" :key="`${l.work} ${l.feed} ${l.arrival} ${l.began_at}`" :load="l" />
         <tr v-for="f in waiting" :key="f.name">
           <td><StateMark state="ready" bare /> waiting</td>
           <td>

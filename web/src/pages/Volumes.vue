@@ -77,8 +77,8 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
         <PlotBars :at="whole.map(at)" :series="minutes" about="How late late files were, in minutes" />
       </div>
       <div>
-        <h2>Seconds of work</h2>
-        <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" />
+        <h2>Time of work</h2>
+        <PlotBars :at="whole.map(at)" :series="seconds" about="Seconds of work, by where they went" seconds />
       </div>
     </div>
   </section>

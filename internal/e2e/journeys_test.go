@@ -47,15 +47,15 @@ func (b *browser) follows(words string) {
 func (b *browser) because(words string) {
 	b.t.Helper()
 	b.when(`(() => {
-		const it = document.querySelector('.n-modal input')
+		const it = document.querySelector('dialog[open] input')
 		if (!it) return false
 		it.value = %q
 		it.dispatchEvent(new Event('input', { bubbles: true }))
 		return true
 	})()`, words)
 	b.when(`(() => {
-		document.querySelector('.n-modal button.n-button--primary-type:not([disabled])')?.click()
-		return document.querySelector('.n-modal') === null
+		document.querySelector('dialog[open] button.primary:not([disabled])')?.click()
+		return document.querySelector('dialog[open]') === null
 	})()`)
 }
 
@@ -174,7 +174,7 @@ func recalled(s *service, b *browser, at screen) {
 	b.shows(at, "arrival", "Where every row went")
 	b.follows("Recall…")
 	b.shows(at, "recall", "Recall")
-	b.when(`(() => { const it = document.querySelector('main button.n-button--primary-type:not([disabled])'); it?.click(); return document.querySelector('.n-modal input') !== null })()`)
+	b.when(`(() => { const it = document.querySelector('main button.primary:not([disabled])'); it?.click(); return document.querySelector('dialog[open] input') !== null })()`)
 	b.because("the wrong day")
 	s.eventually(func() bool {
 		now, err := s.client.Arrival(b.t.Context(), a.ID)

@@ -71,10 +71,10 @@ func (b *browser) searches(words, hit string) {
 // says writes a reason where one is asked for, and confirms.
 func (b *browser) says(because string) {
 	b.t.Helper()
-	b.when("document.activeElement?.matches('.n-modal input')")
+	b.when("document.activeElement?.matches('dialog input')")
 	b.keys(because)
 	b.keys(kb.Enter)
-	b.when("document.querySelector('.n-modal') === null")
+	b.when("document.querySelector('dialog[open]') === null")
 }
 
 // readsFolder has feeds proposed for what lies in a landing folder.

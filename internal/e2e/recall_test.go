@@ -156,7 +156,7 @@ func TestTheConsoleOfTables(t *testing.T) {
 	b.sees("Recall…")
 	b.do(chromedp.Click(`a.button`))
 	b.sees("Nothing is done yet.", "7 restored", "1 removed", "Before and after")
-	b.do(chromedp.Click(`button.n-button--primary-type`))
+	b.do(chromedp.Click(`main button.primary`))
 	b.sees("one transaction; readers see the old rows or the new")
 	b.because("of another day")
 	b.sees("Done.", "recalled")

@@ -60,14 +60,6 @@ func (l *Ledger) AllVolumes(ctx context.Context, perFeed bool) ([]Volume, error)
 	return out, nil
 }
 
-// plus adds what is counted of two volumes.
-func (v Volume) plus(o Volume) Volume {
-	v.Files, v.Refused, v.Bytes = v.Files+o.Files, v.Refused+o.Refused, v.Bytes+o.Bytes
-	v.Seconds, v.DBSeconds, v.Balance = v.Seconds+o.Seconds, v.DBSeconds+o.DBSeconds, v.Balance.Plus(o.Balance)
-	v.SettleSeconds, v.WaitSeconds = v.SettleSeconds+o.SettleSeconds, v.WaitSeconds+o.WaitSeconds
-	return v
-}
-
 // Gauges is how things stand now.
 type Gauges struct {
 	OldestWaiting float64             // seconds

@@ -135,9 +135,38 @@ type VolumeQuery struct {
 // hoursKept is how long work is known by the hour; then by the day.
 const hoursKept = 90 * 24 * time.Hour
 
+// plus returns the work of two spans as one.
+func (v Volume) plus(o Volume) Volume {
+	v.Files, v.Refused, v.Bytes, v.Requests = v.Files+o.Files, v.Refused+o.Refused, v.Bytes+o.Bytes, v.Requests+o.Requests
+	v.Seconds, v.DBSeconds = v.Seconds+o.Seconds, v.DBSeconds+o.DBSeconds
+	v.SettleSeconds, v.WaitSeconds = v.SettleSeconds+o.SettleSeconds, v.WaitSeconds+o.WaitSeconds
+	v.Balance = v.Balance.Plus(o.Balance)
+	for i := range spreadSteps {
+		v.Lag[i], v.Late[i] = v.Lag[i]+o.Lag[i], v.Late[i]+o.Late[i]
+	}
+	return v
+}
+
 // Volumes returns the work of a span, in order of time, or by feed, and all of it in one. Days that are over are taken
 // from their sums, save where hours are asked for.
 func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, total Volume, err error) {
+	list, err = l.volumes(ctx, q)
+	if err != nil {
+		return nil, total, err
+	}
+	whole := list
+	if len(list) > q.Most {
+		list = list[:q.Most]
+		whole, err = l.volumes(ctx, VolumeQuery{From: q.From, To: q.To, Feed: q.Feed, Supplier: q.Supplier, Most: 1})
+	}
+	for _, v := range whole {
+		total = total.plus(v)
+	}
+	return list, total, err
+}
+
+// volumes returns one more than the most that are asked for, where there are more.
+func (l *Ledger) volumes(ctx context.Context, q VolumeQuery) (list []Volume, err error) {
 	feed, supplier, at, order, suppliers := "''::text", "''::text", "NULL::timestamptz", "at", ""
 	switch {
 	case q.PerFeed:
@@ -175,7 +204,7 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, tot
 	if q.By != "hour" {
 		first, last, err := l.summedDays(ctx, q)
 		if err != nil {
-			return nil, total, err
+			return nil, err
 		}
 		if first.Before(last) {
 			named["first"], named["last"] = first, last
@@ -184,7 +213,7 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, tot
 			from = hours + " AND hour >= @from AND hour < @first UNION ALL " + hours + " AND hour >= @last AND hour < @to UNION ALL "
 			begin, end, err := l.summedMonths(ctx, first, last)
 			if err != nil {
-				return nil, total, err
+				return nil, err
 			}
 			if (q.By == "" || q.By == "month") && begin.Before(end) {
 				named["begin"], named["end"] = begin, end
@@ -200,12 +229,10 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, tot
 		Volume
 		balance.Balance
 		Lag, Late string
-		IsTotal   bool
 	}
-	// All of it in one pass: the spans, and their sum.
 	spans := "SELECT " + at + " AS at, " + feed + " AS feed, " + supplier + " AS supplier, " + columns + " FROM (" + from + ") v" + suppliers
-	err = l.with(ctx).Raw("SELECT at, feed, supplier, "+strings.Join(sums, ", ")+", grouping(at) = 1 AS is_total FROM ("+spans+
-		") v GROUP BY GROUPING SETS ((at, feed, supplier), ()) HAVING count(*) > 0 ORDER BY is_total DESC, "+order+" LIMIT @most + 1", named).Scan(&rows).Error
+	err = l.with(ctx).Raw("SELECT at, feed, supplier, "+strings.Join(sums, ", ")+" FROM ("+spans+
+		") v GROUP BY at, feed, supplier HAVING sum(files) + sum(refused) + sum(requests) > 0 ORDER BY "+order+" LIMIT @most + 1", named).Scan(&rows).Error
 	list = make([]Volume, 0, len(rows))
 	for i := range rows {
 		v := rows[i].Volume
@@ -213,14 +240,9 @@ func (l *Ledger) Volumes(ctx context.Context, q VolumeQuery) (list []Volume, tot
 		if rows[i].At != nil {
 			v.At = *rows[i].At
 		}
-		switch {
-		case rows[i].IsTotal:
-			total = v
-		case v.Files > 0 || v.Refused > 0 || v.Requests > 0: // a day without work is none
-			list = append(list, v)
-		}
+		list = append(list, v)
 	}
-	return list, total, err
+	return list, err
 }
 
 // summedDays returns from which day on, and before which, the sums of days are taken for a span:

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NConfigProvider, NMessageProvider } from 'naive-ui'
+import { NConfigProvider, NMessageProvider } from 'naive-ui'
 import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api } from './api/client'
@@ -64,8 +64,8 @@ async function signOut() {
           </span>
           <span class="quiet service">{{ signedIn.service }}</span>
           <router-link to="/people" class="page" :title="`${signedIn.name} may ${signedIn.role}`">{{ signedIn.name }}</router-link>
-          <n-button quaternary size="small" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</n-button>
-          <n-button quaternary size="small" @click="signOut">Sign out</n-button>
+          <button type="button" class="button bare" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</button>
+          <button type="button" class="button bare" @click="signOut">Sign out</button>
         </div>
       </header>
       <main>

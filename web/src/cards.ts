@@ -4,7 +4,8 @@ function note(table: HTMLTableElement) {
   if (table.closest('.sample')) return
   table.classList.toggle('cards', !table.closest('.high')) // whose rows are as high as each other
   const heads = [...(table.tHead?.rows[0]?.cells ?? [])].map((h) => {
-    const head = (h.textContent ?? '').replace(/[↑↓]/g, '').trim()
+    const text = (h.textContent ?? '').replace(/[↑↓]/g, '').trim()
+    const head = h.classList.contains('asis') || table.classList.contains('names') ? text : text.charAt(0).toUpperCase() + text.slice(1)
     if (h.dataset.head !== head) h.dataset.head = head
     return head
   })

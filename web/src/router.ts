@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory, type RouteLocationNormalized } from 'vue-router'
 import { api } from './api/client'
 import { base } from './base'
+import Today from './pages/Today.vue'
 import { signedIn } from './session'
 import { beginToday } from './today'
 
@@ -9,7 +10,7 @@ export const router = createRouter({
   routes: [
     { path: '/', redirect: '/today' },
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
-    { path: '/today', component: () => import('./pages/Today.vue'), meta: { title: 'Today' } },
+    { path: '/today', component: Today, meta: { title: 'Today' } },
     { path: '/feeds', component: () => import('./pages/Feeds.vue'), meta: { title: 'Feeds' } },
     { path: '/new-feed', component: () => import('./pages/FeedFile.vue'), meta: { title: 'New feed' } },
     { path: '/feeds/:feed/edit', component: () => import('./pages/FeedFile.vue'), meta: { title: 'Change a feed' } },
@@ -53,16 +54,18 @@ router.beforeEach(async (to) => {
   return true
 })
 
-// The other pages are read when the browser has nothing else to do, so that a click finds them there. Those with large
-// parts of their own wait for the click.
-const large = ['/new-feed', '/feeds/:feed/edit', '/volumes']
+// The other pages are read when the browser has nothing else to do, so that a click finds them there; those with large
+// parts of their own last.
+const large = ['/volumes', '/new-feed']
 async function readAhead() {
-  for (const route of router.getRoutes()) {
+  const isLarge = (path: string) => large.includes(path)
+  for (const route of router.getRoutes().sort((a, b) => +isLarge(a.path) - +isLarge(b.path))) {
     const page = route.components?.default
-    if (typeof page !== 'function' || large.includes(route.path)) continue
+    if (typeof page !== 'function') continue
     await new Promise((idle) => (window.requestIdleCallback ?? setTimeout)(idle))
     await (page as () => Promise<unknown>)().catch(() => undefined)
   }
+  beginToday()
   document.documentElement.dataset.ahead = 'done' // for tests
 }
 void router.isReady().then(() => setTimeout(() => void readAhead(), 1500))

@@ -1,5 +1,5 @@
-import { darkTheme, type GlobalThemeOverrides } from 'naive-ui'
-import { computed, ref, watchEffect } from 'vue'
+import type { GlobalTheme, GlobalThemeOverrides } from 'naive-ui'
+import { computed, ref, shallowRef, watchEffect } from 'vue'
 
 const system = matchMedia('(prefers-color-scheme: dark)')
 const wanted = ref(localStorage.getItem('theme') ?? 'system')
@@ -44,4 +44,10 @@ export const overrides = computed<GlobalThemeOverrides>(() => {
   }
 })
 
-export const base = computed(() => (dark.value ? darkTheme : null))
+// The dark theme of the library of components is read when it is dark.
+const darkTheme = shallowRef<GlobalTheme | null>(null)
+watchEffect(() => {
+  if (dark.value && !darkTheme.value) void import('./dark').then((m) => (darkTheme.value = m.darkTheme))
+})
+
+export const base = computed(() => (dark.value ? darkTheme.value : null))

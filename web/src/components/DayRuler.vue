@@ -125,7 +125,7 @@ const open = (g: Group, feed: string) => router.push(g.marks.length === 1 && g.m
     <svg v-if="width" :width="width" :height="height" role="group" :aria-label="`The last ${hours} hours of ${day.feeds.length} feeds`">
       <g v-for="t in ticks" :key="t.x">
         <line :x1="t.x" :x2="t.x" :y1="top - 6" :y2="height" class="tick" />
-        <text v-if="head" :x="t.x" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
+        <text v-if="head" :x="Math.min(t.x, width - 17)" y="12" class="label" text-anchor="middle">{{ t.label }}</text>
       </g>
       <rect :x="x(now)" :y="top - 6" :width="Math.max(0, width - 8 - x(now))" :height="height - top + 6" class="ahead" />
       <g v-for="l in lines.slice(0, upTo)" :key="l.feed">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, useMessage } from 'naive-ui'
+import { useMessage } from 'naive-ui'
 import { api, got, type Progress } from '../api/client'
 import { harmless } from '../format'
 import { workName } from '../working'
@@ -28,9 +28,9 @@ async function cancel(run: number) {
     <td class="path">
       <router-link v-if="load.arrival" :to="`/arrivals/${load.arrival}`">{{ harmless(load.path) }}</router-link>
       <template v-else>{{ harmless(load.path) }}</template>
-      <span v-if="load.files > 1" class="quiet">{{ load.work === 'load' ? ` and ${load.files - 1} more` : `, of ${load.files} files` }}</span>
+      <span v-if="load.files > 1" class="quiet">{{ !load.path ? `${load.files} files` : load.work === 'load' ? ` and ${load.files - 1} more` : `, of ${load.files} files` }}</span>
       <WorkProgress :work="load" />
     </td>
-    <td class="n"><n-button v-if="load.run" size="small" :aria-label="`Cancel the ${load.work} of ${harmless(load.path)}`" @click="cancel(load.run)">Cancel</n-button></td>
+    <td class="n"><button v-if="load.run" type="button" class="button" :aria-label="`Cancel the ${load.work} of ${harmless(load.path)}`" @click="cancel(load.run)">Cancel</button></td>
   </tr>
 </template>

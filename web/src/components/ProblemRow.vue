@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, useMessage } from 'naive-ui'
+import { useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, got, type Problem } from '../api/client'
 import { exact, harmless, time } from '../format'
@@ -57,7 +57,7 @@ const change = computed(() => ['stopped', 'table', 'landing', 'warning'].include
       </div>
       <div class="row">
         <AskReason v-for="(c, i) in cures" :key="c.verb" :label="c.label" :title="`${c.label}: ${harmless(of.name)}`" :about="c.about" :act="cure(c.verb)" :primary="i === 0 && c.verb === 'accept'" />
-        <router-link v-if="change" v-slot="{ navigate }" :to="`/feeds/${change}/edit`" custom><n-button size="small" @click="navigate()">Change the feed</n-button></router-link>
+        <router-link v-if="change" :to="`/feeds/${change}/edit`" class="button">Change the feed</router-link>
       </div>
     </div>
     <div v-if="say" class="say once">{{ say }}</div>

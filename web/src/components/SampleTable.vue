@@ -20,6 +20,9 @@ const lines = computed<Line[]>(() =>
 // Only what is seen is drawn: each line is as high as the next.
 const { drawn, above, below, scrolled } = useWindow(lines, 25)
 
+const box = ref<HTMLElement>()
+defineExpose({ isAtTop: () => (box.value?.scrollTop ?? 0) < 100 })
+
 function marked(r: Pick<Reject, 'original' | 'mark_from' | 'mark_to'>): [string, string, string] {
   const all = [...r.original]
   if (!r.mark_to) return [harmless(r.original), '', '']
@@ -45,7 +48,7 @@ function keep(c: Sample['columns'][number]) {
 </script>
 
 <template>
-  <div class="sample" tabindex="0" role="region" aria-label="Sample" @scroll.passive="scrolled">
+  <div ref="box" class="sample" tabindex="0" role="region" aria-label="Sample" @scroll.passive="scrolled">
     <table class="grid names">
       <thead>
         <tr>

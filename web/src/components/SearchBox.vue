@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { NModal } from 'naive-ui'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, got } from '../api/client'
@@ -13,6 +12,7 @@ const router = useRouter()
 const open = ref(false)
 const text = ref('')
 const at = ref(0)
+const box = ref<HTMLDialogElement>()
 const input = ref<HTMLInputElement>()
 
 interface Hit {
@@ -91,7 +91,7 @@ function thingsToDo(feed: string): Hit[] {
 
 function go(hit: Hit | undefined) {
   if (!hit) return
-  open.value = false
+  box.value?.close()
   if (hit.to) void router.push(hit.to)
   else void hit.act?.()
 }
@@ -107,7 +107,10 @@ function show() {
   text.value = ''
   found.value = []
   open.value = true
-  void nextTick(() => input.value?.focus())
+  void nextTick(() => {
+    if (box.value?.open === false) box.value.showModal()
+    input.value?.focus()
+  })
 }
 function listen(e: KeyboardEvent) {
   const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName))
@@ -126,17 +129,15 @@ onBeforeUnmount(() => {
 
 <template>
   <button type="button" class="find" title="Search: / or Ctrl-K" @click="show">Search <kbd>/</kbd></button>
-  <n-modal v-model:show="open" :auto-focus="false">
-    <div class="panel box" role="dialog" aria-label="Search" aria-modal="true">
-      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs, slots and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, K2 07:15, or what to do" autocomplete="off" @keydown="keys" />
-      <ul id="hits" role="listbox" aria-label="What was found">
-        <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
-          <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
-        </li>
-      </ul>
-      <p v-if="!hits.length" class="nothing" role="status">Nothing is called that.</p>
-    </div>
-  </n-modal>
+  <dialog v-if="open" ref="box" class="dialog box" aria-label="Search" @close="open = false" @click.self="box?.close()">
+    <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs, slots and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, K2 07:15, or what to do" autocomplete="off" @keydown="keys" />
+    <ul id="hits" role="listbox" aria-label="What was found">
+      <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
+        <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
+      </li>
+    </ul>
+    <p v-if="!hits.length" class="nothing" role="status">Nothing is called that.</p>
+  </dialog>
 </template>
 
 <style scoped>
@@ -156,11 +157,9 @@ kbd {
   font-size: 11px;
 }
 .box {
-  position: fixed;
-  top: 12vh;
-  left: 50%;
-  transform: translateX(-50%);
-  width: min(560px, calc(100vw - 24px));
+  margin-top: 12vh;
+  width: min(580px, calc(100vw - 24px));
+  padding: 12px 14px;
 }
 input {
   width: 100%;

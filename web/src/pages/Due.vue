@@ -7,7 +7,7 @@ import { api, got, type Slot, type SlotState } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
 import SlotTable from '../components/SlotTable.vue'
 import StateMark from '../components/StateMark.vue'
-import { count, month as monthOf } from '../format'
+import { count, day, month as monthOf } from '../format'
 import { dayName } from '../slots'
 
 // The calendar of a month: what was due on each day and what came of it. What
@@ -132,7 +132,7 @@ const weekdays = Array.from({ length: 7 }, (_, i) => new Date(2024, 0, 1 + i).to
     </table>
   </section>
   <section v-if="view && chosen" class="panel">
-    <h2>{{ chosen }}</h2>
+    <h2>{{ day(new Date(`${chosen}T00:00`)) }}</h2>
     <SlotTable v-if="shown.length" :slots="shown.slice(0, most)" :chosen="picked" plain />
     <p v-else class="nothing">Nothing was due on this day.</p>
     <p v-if="shown.length > most" class="quiet">and {{ count(shown.length - most) }} more</p>

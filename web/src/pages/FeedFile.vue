@@ -119,14 +119,16 @@ watch(
 // What the feed file reads of the sample, and what is wrong with it: asked for again whenever one of
 // them has changed, a moment after the last key.
 const sample = shallowRef<Sample>()
+const sampleTable = ref<InstanceType<typeof SampleTable>>()
 const wrong = ref<Wrong[]>([])
 const said = ref('')
 const rows = 5000
+const rowsFirst = 200 // what is seen without scrolling is read before the rest
 let timer: ReturnType<typeof setTimeout> | undefined
 let asking: AbortController | undefined
 watch([text, sampled], () => {
   clearTimeout(timer)
-  timer = setTimeout(ask, 25)
+  timer = setTimeout(ask, 10)
   rehearsed.value = undefined
 })
 onBeforeUnmount(() => {
@@ -137,11 +139,22 @@ async function ask() {
   asking?.abort()
   if (!text.value) return
   const now = (asking = new AbortController())
+  const before = sample.value
+  const most = before && sampleTable.value?.isAtTop() ? rowsFirst : rows
+  const asked = text.value
   try {
-    const out = await sampleOf(text.value, sampled.value, rows, now.signal)
+    const out = await sampleOf(asked, sampled.value, most, now.signal)
     wrong.value = out.wrong
     said.value = out.wrong.length ? 'The feed file is wrong.' : ''
-    if (!out.wrong.length) sample.value = out
+    if (out.wrong.length) return
+    if (most === rows || out.whole) {
+      sample.value = out
+      return
+    }
+    // What was counted before stands until all is read.
+    const { read, rejected, left_out, whole } = before ?? out
+    sample.value = { ...out, read, rejected, left_out, whole }
+    sample.value = await sampleOf(asked, sampled.value, rows, now.signal)
   } catch (e) {
     if (now.signal.aborted) return
     wrong.value = []
@@ -257,7 +270,7 @@ function takeBack(version: number) {
         <p v-if="!sampled" class="nothing">Drop a file here to see what the feed makes of it.</p>
         <p v-if="sample?.refused" class="bad" role="status">It would be refused: {{ harmless(sample.refused) }}</p>
         <p v-if="sampled && sample?.unnamed" class="bad" role="status">Its name does not belong to the feed: {{ harmless(sample.unnamed) }}</p>
-        <SampleTable v-if="sampled && sample" :sample="sample" :types="types" :fixed="!hasFields(text)" @change="change" />
+        <SampleTable ref="sampleTable" v-if="sampled && sample" :sample="sample" :types="types" :fixed="!hasFields(text)" @change="change" />
         <ProposalList v-if="sampled" :proposals="proposals" @take="takeProposal" />
         <div v-if="drafted?.unsure.length" class="asks">
           <h2>Look at these</h2>

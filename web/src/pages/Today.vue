@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/vue-query'
-import { NButton, NRadioButton, NRadioGroup } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import DayRuler from '../components/DayRuler.vue'
@@ -8,6 +7,7 @@ import DoneSince from '../components/DoneSince.vue'
 import FirstFeed from '../components/FirstFeed.vue'
 import NeedsPerson from '../components/NeedsPerson.vue'
 import NowLoading from '../components/NowLoading.vue'
+import PickOne from '../components/PickOne.vue'
 import QuietFeeds from '../components/QuietFeeds.vue'
 import StateMark from '../components/StateMark.vue'
 import { count, since } from '../format'
@@ -22,6 +22,10 @@ const hours = computed({
   set: (h) => void router.replace({ query: { ...route.query, hours: h === 24 ? undefined : h } }),
 })
 // Whose feeds: those whose owner one is, or all.
+const whose = [
+  { value: false, label: 'All' },
+  { value: true, label: 'Mine', title: 'Feeds whose owner you are' },
+]
 const mine = computed({
   get: () => route.query.whose === 'mine',
   set: (m) => void router.replace({ query: { ...route.query, whose: m ? 'mine' : undefined } }),
@@ -52,17 +56,12 @@ const waiting = computed(() => status.value?.feeds.filter((f) => f.counts?.waiti
         </span>
       </div>
       <div class="row">
-        <n-radio-group v-model:value="mine" size="small" name="whose" aria-label="Whose feeds">
-          <n-radio-button :value="false" label="All" />
-          <n-radio-button :value="true" label="Mine" title="Feeds whose owner you are" />
-        </n-radio-group>
-        <n-radio-group v-model:value="hours" size="small" name="hours" aria-label="How far back">
-          <n-radio-button v-for="h in spans" :key="h" :value="h" :label="h === 1 ? '1 hour' : `${h} hours`" />
-        </n-radio-group>
+        <PickOne v-model="mine" name="whose" about="Whose feeds" :of="whose" />
+        <PickOne v-model="hours" name="hours" about="How far back" :of="spans.map((h) => ({ value: h, label: h === 1 ? '1 hour' : `${h} hours` }))" />
       </div>
     </div>
     <DayRuler v-for="(p, i) in pages?.pages" :key="i" :day="p" :hours="hours" :head="i === 0" />
-    <n-button v-if="hasNextPage" size="small" class="more" :loading="isFetchingNextPage" @click="fetchNextPage()">More feeds</n-button>
+    <button v-if="hasNextPage" type="button" class="button more" :disabled="isFetchingNextPage" @click="fetchNextPage()">More feeds</button>
     <QuietFeeds v-if="day.quiet.length" :quiet="day.quiet" :hours="hours" />
     <p v-if="mine && !day.feeds.length && !day.quiet.length" class="nothing">No feed says that you answer for it. The key <code>owner</code> of a feed file does: your name, or an address that begins with it.</p>
     <FirstFeed v-else-if="!day.feeds.length && !day.quiet.length" />

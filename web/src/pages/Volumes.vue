@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { NRadioButton, NRadioGroup } from 'naive-ui'
-import { computed } from 'vue'
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Volume } from '../api/client'
 import FeedPick from '../components/FeedPick.vue'
+import PickOne from '../components/PickOne.vue'
 import PlotBars from '../components/PlotBars.vue'
 import GridTable from '../components/GridTable.vue'
 import LateSuppliers from '../components/LateSuppliers.vue'
@@ -14,12 +14,18 @@ const route = useRoute()
 const router = useRouter()
 const spans = { day: { name: '24 hours', hours: 24, by: 'hour' }, week: { name: '7 days', hours: 7 * 24, by: 'hour' }, month: { name: '30 days', hours: 30 * 24, by: 'day' }, year: { name: '12 months', hours: 365 * 24, by: 'month' } } as const
 type Span = keyof typeof spans
+const spanNames = (Object.keys(spans) as Span[]).map((value) => ({ value, label: spans[value].name }))
 const span = computed({ get: () => (String(route.query.span) in spans ? (route.query.span as Span) : 'day'), set: (s: Span) => void router.replace({ query: { ...route.query, span: s } }) })
 const feed = computed({ get: () => (route.query.feed ? String(route.query.feed) : null), set: (f: string | null) => void router.replace({ query: { ...route.query, feed: f || undefined } }) })
 const from = () => new Date(Date.now() - spans[span.value].hours * 3_600_000).toISOString()
 const ask = (feeds: boolean) => got(api.GET('/api/v1/volumes', { params: { query: { feed: feed.value || undefined, from: from(), by: spans[span.value].by, feeds: feeds || undefined, limit: feeds ? 50 : 1000 } } }))
 const { data, error } = useQuery({ queryKey: computed(() => ['volumes', 'time', span.value, feed.value]), queryFn: () => ask(false), refetchInterval: 60_000 })
-const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds', span.value, feed.value]), queryFn: () => ask(true), refetchInterval: 60_000, enabled: computed(() => !!data.value) }) // the plots come first
+// The plots come first, then the tables.
+const plotted = ref(false)
+let plotting: ReturnType<typeof setTimeout> | undefined
+watch(data, (d) => d && (plotting ??= setTimeout(() => (plotted.value = true), 250)), { immediate: true })
+onBeforeUnmount(() => clearTimeout(plotting))
+const { data: byFeed } = useQuery({ queryKey: computed(() => ['volumes', 'feeds', span.value, feed.value]), queryFn: () => ask(true), refetchInterval: 60_000, enabled: plotted })
 
 const at = (v: Volume) => {
   const d = new Date(v.at ?? 0)
@@ -56,9 +62,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
   <section class="panel">
     <div class="row top">
       <h1>Volumes</h1>
-      <n-radio-group v-model:value="span" size="small" aria-label="Span">
-        <n-radio-button v-for="(s, key) in spans" :key="key" :value="key">{{ s.name }}</n-radio-button>
-      </n-radio-group>
+      <PickOne v-model="span" name="span" about="Span" :of="spanNames" />
       <FeedPick v-model="feed" clearable placeholder="All feeds" />
     </div>
     <p v-if="error" role="alert">{{ error.message }}</p>
@@ -87,7 +91,7 @@ const cost = (v: Volume) => (v.cost == null ? '' : `${v.cost.toFixed(2)} ${data.
     <div class="row spread">
       <h2>{{ part.name }}</h2>
     </div>
-    <GridTable v-if="part.list.length && data" :name="part.feeds ? 'volumes-by-feed' : 'volumes'">
+    <GridTable v-if="part.list.length && data && plotted" :name="part.feeds ? 'volumes-by-feed' : 'volumes'">
       <thead>
         <tr>
           <th>{{ part.feeds ? 'Feed' : 'From' }}</th>

@@ -6,6 +6,9 @@ import App from './App.vue'
 import { noteHeads } from './cards'
 import { queries } from './live'
 import { router } from './router'
+import { themeRead } from './theme'
 
-createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')
-noteHeads(document.body)
+void themeRead().then(() => {
+  createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')
+  noteHeads(document.body)
+})

@@ -1,14 +1,24 @@
 import type { GlobalTheme, GlobalThemeOverrides } from 'naive-ui'
 import { computed, ref, shallowRef, watchEffect } from 'vue'
 
+// The dark theme of the library of components is read before it is dark for the first time.
+const darkTheme = shallowRef<GlobalTheme | null>(null)
+async function readDark() {
+  darkTheme.value ??= (await import('./dark')).darkTheme
+}
+
 const system = matchMedia('(prefers-color-scheme: dark)')
 const wanted = ref(localStorage.getItem('theme') ?? 'system')
 const systemDark = ref(system.matches)
-system.addEventListener('change', (e) => (systemDark.value = e.matches))
+system.addEventListener('change', (e) => void readDark().then(() => (systemDark.value = e.matches)))
 
 export const dark = computed(() => (wanted.value === 'system' ? systemDark.value : wanted.value === 'dark'))
 
-export function switchTheme() {
+/** Reads what the theme of now takes. */
+export const themeRead = () => (dark.value ? readDark() : Promise.resolve())
+
+export async function switchTheme() {
+  await readDark()
   wanted.value = dark.value ? 'light' : 'dark'
   localStorage.setItem('theme', wanted.value)
 }
@@ -42,12 +52,6 @@ export const overrides = computed<GlobalThemeOverrides>(() => {
       dividerColor: dark.value ? '#2c352f' : '#e3e9e1',
     },
   }
-})
-
-// The dark theme of the library of components is read when it is dark.
-const darkTheme = shallowRef<GlobalTheme | null>(null)
-watchEffect(() => {
-  if (dark.value && !darkTheme.value) void import('./dark').then((m) => (darkTheme.value = m.darkTheme))
 })
 
 export const base = computed(() => (dark.value ? darkTheme.value : null))

@@ -47,7 +47,7 @@ func (s sameSource) Fill(b *table.Batch, size int) error {
 // WithFile opens the file of an arrival, as it was noticed and wherever it lies by
 // now, and begins to read it. [NotToBeHad] reports whether an error says that it
 // cannot be had any more. What is read of it is counted by the work that it is part of.
-func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, of *Going, do func(*OpenFile) error) error {
+func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, work *Going, do func(*OpenFile) error) error {
 	a, err := e.Ledger.Arrival(ctx, id)
 	if err != nil {
 		return err
@@ -68,7 +68,7 @@ func (e *Env) WithFile(ctx context.Context, recipe *Recipe, id int64, of *Going,
 	if recipe.Feed.ReadsDigest() {
 		p.digest = a.SHA256
 	}
-	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: of}
+	l := &Attempt{env: e, recipe: recipe, run: run, folder: folder, progress: work}
 	if err := l.openMoving(ctx, p); err != nil {
 		return err
 	}

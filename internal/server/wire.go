@@ -1,6 +1,8 @@
 package server
 
 import (
+	"cmp"
+
 	"mullein/internal/api"
 	"mullein/internal/core/check"
 	"mullein/internal/core/feed"
@@ -322,7 +324,7 @@ func rehearsalOf(v *inspect.Rehearsal) api.Rehearsal {
 
 func progressOf(v *load.Progress) api.Progress {
 	return api.Progress{
-		Work:    string(v.Work),
+		Work:    string(cmp.Or(v.Work, load.Loading)), // services of an older version tell of loads alone
 		Feed:    v.Feed,
 		Arrival: v.Arrival,
 		Run:     v.Run,

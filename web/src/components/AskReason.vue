@@ -50,6 +50,7 @@ async function go() {
   width: min(460px, calc(100vw - 24px));
 }
 form {
+  padding: 16px 18px;
   display: flex;
   flex-direction: column;
   gap: 12px;

@@ -130,5 +130,8 @@ li {
   .fold {
     margin-left: 0;
   }
+  .head + .row {
+    margin-bottom: 6px;
+  }
 }
 </style>

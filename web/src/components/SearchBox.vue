@@ -130,13 +130,15 @@ onBeforeUnmount(() => {
 <template>
   <button type="button" class="find" title="Search: / or Ctrl-K" @click="show">Search <kbd>/</kbd></button>
   <dialog v-if="open" ref="box" class="dialog box" aria-label="Search" @close="open = false" @click.self="box?.close()">
-    <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs, slots and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, K2 07:15, or what to do" autocomplete="off" @keydown="keys" />
-    <ul id="hits" role="listbox" aria-label="What was found">
-      <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
-        <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
-      </li>
-    </ul>
-    <p v-if="!hits.length" class="nothing" role="status">Nothing is called that.</p>
+    <div class="inside">
+      <input ref="input" v-model="text" type="search" role="combobox" aria-label="Search pages, feeds, tables, files, runs, slots and things to do" aria-expanded="true" aria-controls="hits" :aria-activedescendant="hits.length ? `hit-${at}` : undefined" placeholder="A page, a feed, a table, a file, a number, a day, K2 07:15, or what to do" autocomplete="off" @keydown="keys" />
+      <ul id="hits" role="listbox" aria-label="What was found">
+        <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="`${h.kind} ${h.name}`" role="option" :aria-selected="i === at" :class="{ chosen: i === at }" @click="go(h)" @mousemove="at = i">
+          <span class="quiet kind">{{ h.kind }}</span> <span class="name">{{ h.name }}</span> <span class="quiet">{{ h.more }}</span>
+        </li>
+      </ul>
+      <p v-if="!hits.length" class="nothing" role="status">Nothing is called that.</p>
+    </div>
   </dialog>
 </template>
 
@@ -159,6 +161,8 @@ kbd {
 .box {
   margin-top: 12vh;
   width: min(580px, calc(100vw - 24px));
+}
+.inside {
   padding: 12px 14px;
 }
 input {

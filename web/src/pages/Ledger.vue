@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useInfiniteQuery } from '@tanstack/vue-query'
-import { NButton, NDatePicker, NInput, NSelect } from 'naive-ui'
+import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, got, type State } from '../api/client'
@@ -54,7 +54,7 @@ const arrivals = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
       <FeedPick v-model="feed" clearable placeholder="Every feed" />
       <n-select v-model:value="state" size="small" clearable placeholder="Every state" :options="states.map((s) => ({ value: s, label: s }))" />
       <n-input v-model:value="text" size="small" clearable placeholder="Part of the path; * and ?" />
-      <n-date-picker v-model:formatted-value="day" type="date" value-format="yyyy-MM-dd" size="small" clearable placeholder="Any day" />
+      <input :value="day ?? ''" type="date" class="field" aria-label="Day on which they were noticed" @change="day = ($event.target as HTMLInputElement).value" />
       <button v-if="run" type="button" class="chip" aria-label="Of every run" @click="run = null">run {{ run }} ×</button>
       <button v-if="slot" type="button" class="chip" aria-label="Of every slot" @click="slot = null">slot {{ slot }} ×</button>
     </div>

@@ -176,4 +176,9 @@ const again = (id: number) => say(`Notice ${id} is sent again, as a new one.`, (
   font-family: ui-monospace, 'DejaVu Sans Mono', monospace;
   font-size: 12px;
 }
+@media (max-width: 640px) {
+  .part {
+    white-space: normal;
+  }
+}
 </style>

@@ -151,7 +151,8 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
 }
 .outcomes {
   display: flex;
-  gap: 28px;
+  flex-wrap: wrap;
+  gap: 6px 28px;
   font-size: 14px;
 }
 .outcomes strong {

@@ -3,7 +3,6 @@ package e2e
 import (
 	"testing"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -107,34 +106,4 @@ func TestLongWorkIsSeenAndCancelled(t *testing.T) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	assert.Empty(t, b.complaints)
-}
-
-// TestReducedMotion asks for less motion, as the reader's system may: nothing moves for longer than an instant.
-func TestReducedMotion(t *testing.T) {
-	t.Parallel()
-	s := serve(t).example()
-	b := browse(t)
-	b.do(chromedp.Navigate(s.SignIn))
-	b.sees("Today", "live", "gauge-readings")
-	b.do(chromedp.Navigate(s.URL + "/ledger"))
-	b.sees("GAUGE_K1_20260701T1200.csv")
-	moving := func() []string {
-		which, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](`[...document.querySelectorAll('*')].filter((e) => {
-			const s = getComputedStyle(e)
-			return [...s.transitionDuration.split(','), ...s.animationDuration.split(',')].some((d) => parseFloat(d) > 0.001)
-		}).map((e) => e.outerHTML.slice(0, 200))`))
-		require.NoError(t, err)
-		return which
-	}
-	assert.NotEmpty(t, moving(), "fields change their colours by degrees")
-	b.movesLess()
-	assert.True(t, until(func() bool { return len(moving()) == 0 }), "what was on its way comes to its end")
-}
-
-// movesLess has the browser say that its reader asks for less motion.
-func (b *browser) movesLess() {
-	b.t.Helper()
-	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{
-		{Name: "prefers-reduced-motion", Value: "reduce"}}})
-	require.NoError(b.t, err)
 }

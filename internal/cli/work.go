@@ -595,7 +595,7 @@ func nextPage(ascending bool) string {
 // whereabouts says in a few words where a load is, or other work.
 func whereabouts(l api.Progress) string {
 	out := l.Step
-	if l.Work != string(load.Loading) {
+	if l.Work != "" && l.Work != string(load.Loading) { // a service of an older version names no work
 		out = l.Work + ", " + out
 	}
 	if l.Waits != "" {

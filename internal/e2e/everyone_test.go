@@ -21,12 +21,7 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
-	s := serve(t).example()
-	b := browse(t)
-	b.do(chromedp.Navigate(s.SignIn))
-	b.sees("Today", "live")
-	b.movesLess(s)
-	pages := []struct{ at, sees string }{
+	pages := []page{
 		{"/today", "Needs a person"}, {"/feeds", "gauge-readings"}, {"/feeds/gauge-readings", "Waiting"},
 		{"/feeds/gauge-readings?show=rows", "station_id"}, {"/feeds/gauge-readings?show=rejects", "By what they broke"},
 		{"/feeds/gauge-readings?show=checks", "Checks"}, {"/feeds/gauge-readings?show=landing", "GAUGE_"},
@@ -37,30 +32,51 @@ func TestTheConsoleIsForEveryone(t *testing.T) {
 		{"/targets/river.gauge_reading", "gauge_reading"}, {"/notices", "Notices"}, {"/volumes", "Volumes"}, {"/extracts", "Extracts"},
 		{"/places", "Places"}, {"/settings", "Settings"}, {"/people", "Tokens"},
 	}
-	for _, page := range pages {
-		b.do(chromedp.Navigate(s.URL + page.at))
-		b.sees(page.sees)
-		b.when("document.querySelector('h1') !== null")
-		b.script("%s", axe)
-		// The button names the other theme, which differs in its colours alone.
-		for _, look := range []struct{ theme, rules string }{{"Dark", `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']`}, {"Light", `['color-contrast']`}} {
-			theme, rules := look.theme, look.rules
-			found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](fmt.Sprintf(audit, rules), chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			assert.Empty(t, found, "%s, the theme that %s ends", page.at, theme)
-			b.press(theme)
-			b.when("document.documentElement.dataset.theme === %q", strings.ToLower(theme))
-		}
-		for _, screen := range []int64{1920, 640, 390} { // 640 is a desk of 1280 at 200 %
-			b.do(chromedp.EmulateViewport(screen, 844))
-			width, err := chromedp.Run(b.ctx, chromedp.Evaluate[int64](drawnWidth, chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			assert.LessOrEqual(t, width, screen, page.at)
-		}
-		b.picture(strings.NewReplacer("/", "_", "?", "_", "=", "_").Replace(page.at))
-		b.do(chromedp.EmulateViewport(1280, 800))
+	half := len(pages) / 2
+	for name, pages := range map[string][]page{"one half": pages[:half], "the other": pages[half:]} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := serve(t).example()
+			b := browse(t)
+			b.do(chromedp.Navigate(s.SignIn))
+			b.sees("Today", "live")
+			b.movesLess(s)
+			for _, p := range pages {
+				b.isForEveryone(s, p, string(axe))
+			}
+			assert.Empty(t, b.complaints)
+		})
 	}
-	assert.Empty(t, b.complaints)
+}
+
+// page is a page of the console, and what is seen on it.
+type page struct{ at, sees string }
+
+// isForEveryone looks at one page in both themes, and at three widths.
+func (b *browser) isForEveryone(s *service, page page, axe string) {
+	t := b.t
+	t.Helper()
+	b.do(chromedp.Navigate(s.URL + page.at))
+	b.sees(page.sees)
+	b.when("document.querySelector('h1') !== null")
+	b.script("%s", axe)
+	// The button names the other theme, which differs in its colours alone.
+	for _, look := range []struct{ theme, rules string }{{"Dark", `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']`}, {"Light", `['color-contrast']`}} {
+		theme, rules := look.theme, look.rules
+		found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](fmt.Sprintf(audit, rules), chromedp.EvalAwaitPromise))
+		require.NoError(t, err)
+		assert.Empty(t, found, "%s, the theme that %s ends", page.at, theme)
+		b.press(theme)
+		b.when("document.documentElement.dataset.theme === %q", strings.ToLower(theme))
+	}
+	for _, screen := range []int64{1920, 640, 390} { // 640 is a desk of 1280 at 200 %
+		b.do(chromedp.EmulateViewport(screen, 844))
+		width, err := chromedp.Run(b.ctx, chromedp.Evaluate[int64](drawnWidth, chromedp.EvalAwaitPromise))
+		require.NoError(t, err)
+		assert.LessOrEqual(t, width, screen, page.at)
+	}
+	b.picture(strings.NewReplacer("/", "_", "?", "_", "=", "_").Replace(page.at))
+	b.do(chromedp.EmulateViewport(1280, 800))
 }
 
 // movesLess has the browser say that its reader asks for less motion: what moved by degrees does so no more.

@@ -76,6 +76,7 @@ func (s *service) newest(text string, state string) (out api.Arrival) {
 // TestJourneys does what people do all day, at a desk by day and on a phone by night; with MULLEIN_VIEWS=all, which takes
 // twice as long, also the other way round.
 func TestJourneys(t *testing.T) {
+	t.Parallel()
 	views := map[string][]screen{"desk by day, phone by night": {{1280, 800, "light"}, {390, 844, "dark"}}}
 	if os.Getenv("MULLEIN_VIEWS") == "all" {
 		views["desk by night, phone by day"] = []screen{{1280, 800, "dark"}, {390, 844, "light"}}

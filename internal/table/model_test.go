@@ -690,6 +690,7 @@ func (p *play) play(seed uint64, kind string) {
 // sequences. MULLEIN_SEED plays one sequence again, MULLEIN_PLAYS says how many
 // there are of each kind.
 func TestRandomPlays(t *testing.T) {
+	t.Parallel()
 	plays, first := 1, uint64(rand.Uint32())
 	if n, err := strconv.Atoi(os.Getenv("MULLEIN_PLAYS")); err == nil {
 		plays = n

@@ -195,8 +195,7 @@ function asCSV() {
 .why {
   max-width: 320px;
 }
-.mend,
-.link {
+.mend {
   background: none;
   border: none;
   padding: 0;
@@ -208,9 +207,5 @@ function asCSV() {
 }
 .mend:hover {
   background: var(--soft);
-}
-.link {
-  cursor: pointer;
-  color: var(--felt);
 }
 </style>

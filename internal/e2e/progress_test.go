@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -50,7 +51,7 @@ func (s *service) works(kind string) bool {
 	return false
 }
 
-// TestLongWorkIsSeenAndCancelled has a recall, its preview, a comparison and a rebuild wait for a table, looks how far each
+// TestLongWorkIsSeenAndCancelled has a recall, its preview, a comparison, a rehearsal and a rebuild wait for a table, looks how far each
 // has come, and cancels it: nothing of it is left, and nothing was changed.
 func TestLongWorkIsSeenAndCancelled(t *testing.T) {
 	t.Parallel()
@@ -76,13 +77,32 @@ func TestLongWorkIsSeenAndCancelled(t *testing.T) {
 	b.press("Recall")
 	b.because("it was a rehearsal of the supplier's")
 	b.sees("The rows are being written", "finding its rows")
-	assert.True(t, s.works("recall"))
+	s.eventually(func() bool { return s.works("recall") })
 	b.press("Cancel")
 	b.sees("Cancelled. Nothing was changed")
 	s.eventually(func() bool { return !s.works("recall") })
 	release()
 	s.newest("GAUGE_K1_20260701T1200.csv", "loaded")
 	assert.Equal(t, rows, s.readings())
+
+	release = s.hold()
+	ctx, cancel := context.WithCancel(t.Context())
+	gone := make(chan error, 1)
+	go func() {
+		_, err := s.client.Verify(ctx, a.ID)
+		gone <- err
+	}()
+	s.eventually(func() bool { return s.works("verify") })
+	cancel()
+	require.ErrorIs(t, <-gone, context.Canceled)
+	s.eventually(func() bool { return !s.works("verify") })
+	b.do(chromedp.Navigate(s.URL + "/feeds/gauge-readings/rehearsal?path=GAUGE_K1_20260701T1200.csv"))
+	s.eventually(func() bool { return s.works("rehearsal") })
+	b.sees("comparing the rows")
+	b.press("Cancel")
+	b.sees("Cancelled. A rehearsal changes nothing.")
+	s.eventually(func() bool { return !s.works("rehearsal") })
+	release()
 
 	release = s.hold()
 	_, err := s.client.Rebuild(t.Context(), "gauge-readings", api.Rebuild{Because: "the disk was changed", Without: true, WithoutOthers: true})

@@ -78,6 +78,9 @@ export function duration(ms: number): string {
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
+/** How long it was from a time to another; a dash where one of them is not known. */
+export const between = (from: string | null | undefined, to: string | null | undefined) => (from && to ? duration(+new Date(to) - +new Date(from)) : '–')
+
 export const since = (at: string) => duration(Date.now() - new Date(at).getTime())
 
 /** The places a row can have gone to, in the order in which they are shown. */

@@ -32,13 +32,13 @@ function inTurn(draw: () => void) {
   if (waiting.length === 1) next()
 }
 function next() {
-  waiting[0]?.()
   requestAnimationFrame(() =>
     setTimeout(() => {
       waiting.shift()
       if (waiting.length) next()
     }),
   )
+  waiting[0]?.() // last, so that one that fails holds up none
 }
 
 /** Draws a plot in a box, anew whenever what it says, its size, or the theme changes. */

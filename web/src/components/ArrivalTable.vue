@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Arrival } from '../api/client'
-import { bytes, count, duration, exact, harmless, time } from '../format'
+import { between, bytes, count, exact, harmless, time } from '../format'
 import GridTable from './GridTable.vue'
 import SortHead from './SortHead.vue'
 import StateMark from './StateMark.vue'
@@ -8,7 +8,6 @@ import StateMark from './StateMark.vue'
 withDefaults(defineProps<{ arrivals: Arrival[]; feed?: boolean; name: string; ascending?: boolean }>(), { ascending: undefined }) // undefined: the order is not to be turned
 defineEmits<{ turn: [] }>()
 const numbers = ['read', 'inserted', 'updated', 'unchanged', 'outdated', 'duplicate', 'rejected', 'withheld'] as const
-const took = (a: Arrival) => (a.opened_at && a.finished_at ? duration(+new Date(a.finished_at) - +new Date(a.opened_at)) : '–')
 </script>
 
 <template>
@@ -39,7 +38,7 @@ const took = (a: Arrival) => (a.opened_at && a.finished_at ? duration(+new Date(
           <div v-if="a.reason" class="quiet">{{ harmless(a.reason) }}</div>
         </td>
         <td class="n wide">{{ bytes(a.size) }}</td>
-        <td class="n wide">{{ took(a) }}</td>
+        <td class="n wide">{{ between(a.opened_at, a.finished_at) }}</td>
         <td class="n wide">{{ a.version || '–' }}</td>
         <td class="n wide">
           <router-link v-if="a.run" :to="`/ledger?run=${a.run}`">{{ a.run }}</router-link>

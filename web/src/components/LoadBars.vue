@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Arrival } from '../api/client'
-import { count, duration, exact } from '../format'
+import { between, count, exact } from '../format'
 
 // What the feed did lately: a bar a load, as high as its rows, with the part
 // that changed the table filled.
@@ -15,9 +15,8 @@ const loads = computed(() =>
 )
 const most = computed(() => Math.max(1, ...loads.value.map((a) => a.balance.read)))
 const scale = (n: number) => (n / most.value) * (height - 4)
-const took = (a: Arrival) => (a.opened_at && a.finished_at ? duration(+new Date(a.finished_at) - +new Date(a.opened_at)) : '–')
 const says = (a: Arrival) =>
-  `${a.path}\n${a.state}, ${count(a.balance.read)} rows, ${count(a.balance.inserted)} inserted, ${count(a.balance.updated)} updated, in ${took(a)}\n${exact(a.finished_at)}`
+  `${a.path}\n${a.state}, ${count(a.balance.read)} rows, ${count(a.balance.inserted)} inserted, ${count(a.balance.updated)} updated, in ${between(a.opened_at, a.finished_at)}\n${exact(a.finished_at)}`
 </script>
 
 <template>

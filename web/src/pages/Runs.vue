@@ -9,7 +9,7 @@ import GridTable from '../components/GridTable.vue'
 import SortHead from '../components/SortHead.vue'
 import StateMark from '../components/StateMark.vue'
 import WorkProgress from '../components/WorkProgress.vue'
-import { count, duration, exact, harmless, time } from '../format'
+import { between, count, exact, harmless, time } from '../format'
 import { loads } from '../live'
 import { howFar, workName } from '../working'
 
@@ -28,7 +28,6 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
 })
 const runs = computed(() => data.value?.pages.flatMap((p) => p.items) ?? [])
 const causes: Record<Run['cause'], string> = { arrival: 'a file came', schedule: 'its time came', after: 'other feeds loaded', hand: 'asked for', rebuild: 'loaded afresh' }
-const took = (r: Run) => (r.started_at && r.finished_at ? duration(+new Date(r.finished_at) - +new Date(r.started_at)) : '–')
 const numbers = ['read', 'inserted', 'updated', 'unchanged', 'rejected', 'withheld'] as const
 const { data: status } = useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')), refetchInterval: 5_000 })
 const message = useMessage()
@@ -90,7 +89,7 @@ const working = (r: Run) => (r.state === 'running' ? loads.value.filter((l) => l
           </td>
           <td>{{ causes[r.cause] }}<template v-if="r.cause === 'hand'"> by {{ r.by }}</template></td>
           <td class="t" :title="exact(r.started_at)">{{ time(r.started_at) }}</td>
-          <td class="n">{{ took(r) }}</td>
+          <td class="n">{{ between(r.started_at, r.finished_at) }}</td>
           <td class="n" :class="{ nil: !r.loaded }">{{ count(r.loaded) }}</td>
           <td class="n" :class="{ nil: !r.refused }">{{ count(r.refused) }}</td>
           <td class="n" :class="{ nil: !r.failed }">{{ count(r.failed) }}</td>

@@ -26,7 +26,7 @@ const maxRecords = 16 << 20
 func (s *Server) recordRoutes() {
 	o := do(http.MethodPost, "records", "/feeds/{feed}/records", "Take rows of a sender without files: JSON objects, a line each. They are gathered "+
 		"into files in the feed's landing, as records of the settings says, and go the usual way. The answer comes when they are on the disk")
-	o.MaxBodyBytes, o.SkipValidateBody = maxRecords, true
+	o.MaxBodyBytes, o.BodyReadTimeout, o.SkipValidateBody = maxRecords, bodyLimit, true
 	huma.Register(s.api, o, s.records)
 }
 

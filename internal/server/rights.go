@@ -1,12 +1,10 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -131,9 +129,6 @@ func mayAll(ctx context.Context, feeds ...string) error {
 	return nil
 }
 
-// bodyLooked bounds how much of a call is read to find why it was made.
-const bodyLooked = 64 << 10
-
 // kept keeps what calls did that change something.
 func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 	o := ctx.Operation()
@@ -149,15 +144,13 @@ func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 	}
 	c := humagin.Unwrap(ctx)
 	var arrivals []int64
-	if strings.HasPrefix(c.ContentType(), "application/json") && c.Request.Body != nil {
-		head, _ := io.ReadAll(io.LimitReader(c.Request.Body, bodyLooked)) // what is broken is so for the handler too
-		c.Request.Body = &both{io.MultiReader(bytes.NewReader(head), c.Request.Body), c.Request.Body}
+	if sent, ok := c.Request.Body.(*wholeBody); ok && strings.HasPrefix(c.ContentType(), "application/json") {
 		var said struct {
 			Because  string  `json:"because"`
 			Preview  bool    `json:"preview"`
 			Arrivals []int64 `json:"arrivals"`
 		}
-		_ = json.Unmarshal(head, &said)
+		_ = json.Unmarshal(sent.text, &said) // what is broken is so for the handler too
 		arrivals = said.Arrivals
 		if act.Because = said.Because; said.Preview {
 			next(ctx)
@@ -187,12 +180,6 @@ func (s *Server) kept(ctx huma.Context, next func(huma.Context)) {
 	if err := s.ledger.AddAct(context.WithoutCancel(ctx.Context()), act); err != nil {
 		s.log.Error("an act could not be kept", "by", act.By, "what", act.What, "of", act.Of, "error", err)
 	}
-}
-
-// both reads from one and closes the other.
-type both struct {
-	io.Reader
-	io.Closer
 }
 
 // howItIs says how a feed is that an operation changes.

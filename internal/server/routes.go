@@ -49,10 +49,10 @@ func get(id, path, summary string) huma.Operation {
 	return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/v1" + path, Summary: summary}
 }
 
-// do is a call that changes something.
+// do is a call that changes something. Its body is read by [Server.whole].
 func do(method, id, path, summary string) huma.Operation {
 	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-		MaxBodyBytes: 3 << 20}
+		MaxBodyBytes: 3 << 20, BodyReadTimeout: -1}
 }
 
 // sessionRoutes registers who is signed in, and what goes on in the whole service.

@@ -112,7 +112,7 @@ func New(l *ledger.Ledger, e *engine.Engine, of Identity, roots []string, log *s
 	s.router.GET(openIDPath, s.beginOpenID)
 	s.router.GET(openIDBackPath, s.endOpenID)
 	s.api = humagin.New(s.router, config)
-	s.api.UseMiddleware(s.kept, s.allowed, s.withWriter)
+	s.api.UseMiddleware(s.whole, s.kept, s.allowed, s.withWriter)
 	s.routes()
 	s.router.NoRoute(s.console)
 	return s

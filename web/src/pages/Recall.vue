@@ -19,16 +19,16 @@ const path = computed(() => ({ path: { id: id.value } }))
 const { data: a } = useQuery({ queryKey: ['arrival', id], queryFn: () => got(api.GET('/api/v1/arrivals/{id}', { params: path.value })) })
 const back = computed(() => a.value?.state === 'recalled')
 const done = ref<Recalled>()
-const { data: preview, error, isFetching, refetch } = useQuery({
+const broken = ref(false)
+const { data: preview, error, isFetching } = useQuery({
   queryKey: ['recall', id, back],
   queryFn: ({ signal }) => got(api.POST('/api/v1/arrivals/{id}/recall', { params: path.value, body: { preview: true, back: back.value }, signal })),
   retry: false,
-  enabled: computed(() => !!a.value && !done.value),
+  enabled: computed(() => !!a.value && !done.value && !broken.value),
 })
 const r = computed(() => done.value ?? preview.value)
 const writing = ref<AbortController>()
 const problem = ref('')
-const broken = ref(false)
 // The dialog is closed at once: how far it has come is seen on the page, and it can be cancelled there.
 async function recall(because: string) {
   const { signal } = (writing.value = new AbortController())
@@ -52,10 +52,6 @@ function cancel() {
     broken.value = true
     void client.cancelQueries({ queryKey: ['recall', id.value] })
   }
-}
-function again() {
-  broken.value = false
-  void refetch()
 }
 const working = computed(() => loads.value.filter((l) => l.arrival === id.value && (l.work === 'recall' || l.work === 'preview')))
 const verb = computed(() => (back.value !== !!done.value ? 'Put back' : 'Recall'))
@@ -90,7 +86,7 @@ const keyOf = (row: unknown) => (r.value?.key ?? []).map((k) => String((row as R
       <WorkProgress v-for="l in working" :key="l.began_at" :work="l" />
       <p><n-button size="small" @click="cancel">Cancel</n-button></p>
     </div>
-    <p v-else-if="broken" class="quiet said" role="status">Cancelled; nothing was done. <n-button size="small" @click="again">Look again</n-button></p>
+    <p v-else-if="broken" class="quiet said" role="status">Cancelled; nothing was done. <n-button size="small" @click="broken = false">Look again</n-button></p>
     <p v-else class="quiet said">
       Nothing is done yet. This is what would become of the rows of <router-link :to="`/targets/${r?.table}`">{{ r?.table }}</router-link> if arrival {{ (back ? r?.back : r?.arrivals)?.join(', ') }}
       {{ back ? 'were put back' : 'had never been loaded' }}.

@@ -24,8 +24,8 @@ type Options struct {
 }
 
 // Head is the head of the table that [Run] prints.
-const Head = `| rows before | key | newest | columns | files | of these | Mullein, s | script, s | times as fast |
-|---|---|---|---|---|---|---|---|---|`
+const Head = `| rows before | key | newest | columns | files | of these | Mullein, s | script, s | times as fast | memory, MB | journal, MB |
+|---|---|---|---|---|---|---|---|---|---|---|`
 
 // Run measures shapes, and prints a line of a table in Markdown for each: the medians of as
 // many rounds, in which Mullein and the script take turns.
@@ -64,15 +64,21 @@ func Run(ctx context.Context, o Options) (err error) {
 	return nil
 }
 
-// Result is what was measured of a shape: the times of each round, sorted.
+// Result is what was measured of a shape.
 type Result struct {
 	Shape
-	Mullein, Script []time.Duration
+	Mullein, Script []time.Duration // of each round, sorted; none of the script where it was not measured
+	Memory          int             // of the service at most, in MB; 0 where nobody tells it
+	Journal         int64           // bytes that a load added to it
 }
 
 // String returns a line of the table under [Head].
 func (r Result) String() string {
-	mine, script := r.Mullein[len(r.Mullein)/2].Seconds(), r.Script[len(r.Script)/2].Seconds()
+	mine, script, times := r.Mullein[len(r.Mullein)/2].Seconds(), "", ""
+	if len(r.Script) > 0 {
+		by := r.Script[len(r.Script)/2].Seconds()
+		script, times = fmt.Sprintf("%.2f", by), fmt.Sprintf("%.2f", by/mine)
+	}
 	files := fmt.Sprintf("%d rows", r.Rows)
 	if r.Files > 1 {
 		files = fmt.Sprintf("%d of %d rows", r.Files, r.Rows)
@@ -80,8 +86,8 @@ func (r Result) String() string {
 	if r.Format != "csv" {
 		files += ", " + r.Format
 	}
-	return fmt.Sprintf("| %d | %s | %s | %s | %s | %s | %.2f | %.2f | %.2f |", r.Before, r.Key, r.Order, r.Columns, files, r.Change, mine,
-		script, script/mine)
+	return fmt.Sprintf("| %d | %s | %s | %s | %s | %s | %.2f | %s | %s | %d | %.1f |", r.Before, r.Key, r.Order, r.Columns, files,
+		r.Change, mine, script, times, r.Memory, float64(r.Journal)/1e6)
 }
 
 // tables are a table that Mullein keeps, beside one that a script keeps, with the version that
@@ -146,10 +152,13 @@ func (t *tables) fill(ctx context.Context, s Shape) error {
 	if _, err := t.loaded(ctx, first, w); err != nil {
 		return err
 	}
+	if err := os.Remove(w.ready[0]); err != nil || s.Alone {
+		return err
+	}
 	if _, err := t.db.Exec(ctx, "INSERT INTO "+qualified(t.script)+" SELECT * FROM "+qualified(t.mine)); err != nil {
 		return err
 	}
-	return errors.Join(t.index(ctx, s), os.Remove(w.ready[0]))
+	return t.index(ctx, s)
 }
 
 // slot returns the time that the names of the next files begin with.
@@ -193,26 +202,35 @@ func (t *tables) measure(ctx context.Context, s Shape, rounds int) (r Result, er
 		if err := t.calm(ctx, s); err != nil {
 			return r, err
 		}
+		journal, err := t.journal(ctx)
+		if err != nil {
+			return r, err
+		}
+		t.forgetPeak()
 		took, err := t.loaded(ctx, s, w)
 		if err != nil {
 			return r, err
 		}
-		r.Mullein = append(r.Mullein, took)
-		if err := t.calm(ctx, s); err != nil {
+		r.Mullein, r.Memory = append(r.Mullein, took), max(r.Memory, t.peak())
+		after, err := t.journal(ctx)
+		if err != nil {
 			return r, err
 		}
-		took = 0
-		for _, path := range w.ready {
-			one, err := t.byHand(ctx, s, t.script, path)
-			if err != nil {
+		r.Journal = max(r.Journal, after-journal)
+		if !s.Alone {
+			if err := t.calm(ctx, s); err != nil {
 				return r, err
 			}
-			took += one
+			if took, err = t.allByHand(ctx, s, w.ready); err != nil {
+				return r, err
+			}
+			r.Script = append(r.Script, took)
+		}
+		for _, path := range w.ready {
 			if err := os.Remove(path); err != nil {
 				return r, err
 			}
 		}
-		r.Script = append(r.Script, took)
 		if s.Before == 0 {
 			if err := t.drop(ctx); err != nil {
 				return r, err
@@ -223,6 +241,24 @@ func (t *tables) measure(ctx context.Context, s Shape, rounds int) (r Result, er
 	slices.Sort(r.Mullein)
 	slices.Sort(r.Script)
 	return r, nil
+}
+
+// allByHand has the script load some files, and returns how long it took.
+func (t *tables) allByHand(ctx context.Context, s Shape, paths []string) (took time.Duration, err error) {
+	for _, path := range paths {
+		one, err := t.byHand(ctx, s, t.script, path)
+		if err != nil {
+			return 0, err
+		}
+		took += one
+	}
+	return took, nil
+}
+
+// journal returns how large the journal is, in bytes.
+func (t *tables) journal(ctx context.Context) (size int64, err error) {
+	err = t.db.QueryRow(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass('mullein.change')), 0)").Scan(&size)
+	return size, err
 }
 
 // calm is quiet with the tables that are there.

@@ -19,6 +19,7 @@ type Shape struct {
 	Rows    int    // of each file
 	Change  string // which rows are changed: a name of changes
 	Rounds  int    // how often it is measured at the most
+	Alone   bool   // the script is not: it would take hours
 }
 
 // Names of what shapes are made of.
@@ -49,7 +50,9 @@ func (s Shape) String() string {
 }
 
 // table names what shapes have in common that are measured with one table.
-func (s Shape) table() string { return fmt.Sprint(s.Before, s.Key, s.Order, s.Columns, s.Before > 0) }
+func (s Shape) table() string {
+	return fmt.Sprint(s.Before, s.Key, s.Order, s.Columns, s.Before > 0, s.Alone)
+}
 
 // Matrix returns the shapes that are measured for tables of up to so many rows: each of what
 // a shape is made of is varied beside an ordinary one.
@@ -75,10 +78,22 @@ func Matrix(most int) (out []Shape) {
 		for _, change := range []string{ChangedRandom, ChangedTenth, NoneChanged} {
 			s := ordinary
 			s.Before, s.Rows, s.Change, s.Rounds = before, before, change, 1
-			if before == 2_000_000 || change == NoneChanged && before == 6_000_000 {
+			s.Alone = before > 6_000_000
+			if before == 2_000_000 || change == NoneChanged {
 				add(s)
 			}
 		}
+	}
+	for _, of := range []struct {
+		rows   int
+		change string
+	}{{20_000, AllNew}, {20_000, ChangedRandom}, {50_000_000, NoneChanged}} {
+		s := ordinary
+		s.Before, s.Rows, s.Change, s.Alone = 50_000_000, of.rows, of.change, true
+		if of.rows > 20_000 {
+			s.Rounds = 1
+		}
+		add(s)
 	}
 	vary := func(by func(*Shape)) {
 		for _, rows := range []int{20_000, 600_000} {

@@ -62,9 +62,9 @@ func (t *Table) keyed() bool { return len(t.Key) > 0 }
 // nthOf is the SQL of a staged row's load, by its part.
 func (l *Load) nthOf() string { return ofPart(l.nth) }
 
-// journalSQL notes the rows of the target that are about to be updated or deleted, each as
-// before says, for staged rows (s) whose class and key are of p.
-func (l *Load) journalSQL(from origin, rows, p, before string) (string, []any) {
+// journalSQL notes the rows of the target that are about to be updated or deleted, found
+// at p.tid for staged rows (s).
+func (l *Load) journalSQL(from origin, rows, p string) (string, []any) {
 	given, args := "NULL::json", []any(nil)
 	if len(l.table.Merge) > 0 || l.table.Deletes && l.table.Newest != "" {
 		var columns, values []string
@@ -75,8 +75,8 @@ func (l *Load) journalSQL(from origin, rows, p, before string) (string, []any) {
 		given = "(SELECT row_to_json(g.*) FROM (SELECT " + strings.Join(values, ", ") + ") g)"
 	}
 	return `INSERT INTO mullein.change (target, load, key, what, before, given) SELECT ` + l.target() + `, ` + l.nthOf() +
-		`, ` + p + `.key, CASE WHEN ` + p + `.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(` + before + `), ` + given +
-		` FROM ` + rows + ` WHERE ` + p + `.class IN ('u', 'l', 'd')`, args
+		`, ` + p + `.key, CASE WHEN ` + p + `.class = 'd' THEN 'd' ELSE 'u' END, row_to_json(t.*), ` + given +
+		` FROM ` + rows + ` JOIN ` + l.name() + ` t ON ` + l.sameRow(p) + ` WHERE ` + p + `.class IN ('u', 'l', 'd')`, args
 }
 
 func (l *Load) target() string { return fmt.Sprint(l.table.id) }

@@ -274,14 +274,7 @@ func (l *Load) mergeAtOnce(ctx context.Context, from origin) ([]balance.Balance,
 	if err != nil {
 		return nil, err
 	}
-	stood := ""
-	if l.table.Journal {
-		stood = "t AS stood, "
-		if l.way.sparse() {
-			stood = "t.stood, "
-		}
-	}
-	with := []string{"found AS MATERIALIZED (SELECT s.*, " + stood + classified + ")"}
+	with := []string{"found AS MATERIALIZED (SELECT s.*, " + classified + ")"}
 	part := "0"
 	if l.several() {
 		part = "(place >> " + shift + ")::integer"
@@ -297,7 +290,7 @@ func (l *Load) mergeAtOnce(ctx context.Context, from origin) ([]balance.Balance,
 	}
 	if l.table.Mode != feed.AddMissing {
 		if l.table.Journal {
-			statement, _ := l.journalSQL(from, found, "s", "s.stood")
+			statement, _ := l.journalSQL(from, found, "s")
 			do("noted", statement)
 		}
 		statement, _ := l.updateSQL(from, found, "s", "s.class IN ('u', 'l')")
@@ -398,7 +391,7 @@ func (l *Load) classified(ctx context.Context, replaced, others []int64) (string
 		digest = "t." + quote(l.table.Lineage.RowDigest)
 	}
 	if l.way.sparse() { // left to itself, the planner reads the whole target for its keys
-		found = "LATERAL (SELECT t.ctid, t AS stood, t.* FROM " + l.name() + " t WHERE " + l.sameKey() + " OFFSET 0) t ON true"
+		found = "LATERAL (SELECT t.ctid, t.* FROM " + l.name() + " t WHERE " + l.sameKey() + " OFFSET 0) t ON true"
 	}
 	differs := l.differs()
 	if l.table.Mode == feed.AddMissing {
@@ -436,7 +429,7 @@ func (l *Load) carryOut(ctx context.Context, from origin, classes map[string]int
 	}
 	planned := l.plannedRows()
 	if n := classes["u"] + classes["l"] + classes["d"]; n > 0 && l.table.Journal {
-		statement, args := l.journalSQL(from, planned+" JOIN "+l.name()+" t ON "+l.sameRow("p"), "p", "t.*")
+		statement, args := l.journalSQL(from, planned, "p")
 		if err := exec(n, statement, args...); err != nil {
 			return err
 		}

@@ -143,24 +143,53 @@ func BenchmarkManySmallFiles(b *testing.B) {
 	}
 }
 
-// BenchmarkPages asks for what pages show, over a ledger of a million
-// arrivals, and reports the 95th percentile.
-func BenchmarkPages(b *testing.B) {
-	h := start(b)
+// past has four feeds that rest, and so many arrivals of theirs in the ledger.
+func (h *bench) past(arrivals int) {
 	feeds := []string{"gauges", "stations", "lab", "buoys"}
 	for _, feed := range feeds {
 		_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", definition(feed, "14d"))
-		require.NoError(b, err)
-		require.NoError(b, h.client.Pause(h.ctx, feed))
+		require.NoError(h.b, err)
+		require.NoError(h.b, h.client.Pause(h.ctx, feed))
 	}
-	h.exec(`INSERT INTO mullein_records.arrival (feed, path, size, modified, inode, sha256, state, reason, captures,
+	_, err := h.db.Exec(h.ctx, `INSERT INTO mullein_records.arrival (feed, path, size, modified, inode, sha256, state, reason, captures,
 		slot, noticed_at, came_at, ready_at, finished_at, balance)
 		SELECT (ARRAY['gauges','stations','lab','buoys'])[1 + i % 4], 'archive/G_K' || i % 3 || '_' || i || '.csv',
 		1000 + i % 7000, t, i, md5(i::text),
 			CASE WHEN i % 997 = 0 THEN 'refused' WHEN i % 101 = 0 THEN 'skipped' ELSE 'loaded'
 			END, '', jsonb_build_object('catchment', 'K' || i % 3), t, t, t, t, t,
 			'{"read":100,"inserted":90,"updated":10,"unchanged":0,"outdated":0,"kept":0,"deleted":0,"duplicate":0,"rejected":0,"left_out":0,"withheld":0,"removed":0}'
-		FROM (SELECT i, now() - (1000000 - i) * interval '5 seconds' AS t FROM generate_series(1, 1000000) i) s`)
+		FROM (SELECT i, now() - ($1 - i) * interval '5 seconds' AS t FROM generate_series(1, $1::integer) i) s`, arrivals)
+	require.NoError(h.b, err)
+}
+
+// BenchmarkLargeLedger loads 10,000 files of 100 rows for one feed before there are MULLEIN_ARRIVALS arrivals of
+// others in the ledger, a million if not given, and for another afterwards.
+func BenchmarkLargeLedger(b *testing.B) {
+	h := start(b)
+	for b.Loop() {
+		files := func(feed string) time.Duration {
+			bad := h.small(filepath.Join(h.dir, feed), feed, manyFiles)
+			h.exec("ANALYZE")
+			h.quiet()
+			_, err := h.client.PutFeed(h.ctx, feed, feed+".yaml", own(feed))
+			require.NoError(b, err)
+			return h.taken(bad, feed)
+		}
+		before := files("before")
+		h.past(drawnArrivals)
+		after := files("after")
+		b.ReportMetric(manyFiles/before.Seconds(), "files/s-empty-ledger")
+		b.ReportMetric(manyFiles/after.Seconds(), "files/s-large-ledger")
+		b.ReportMetric(after.Seconds()/before.Seconds(), "x-as-long")
+		b.ReportMetric(h.memory(), "MB")
+	}
+}
+
+// BenchmarkPages asks for what pages show, over a ledger of a million
+// arrivals, and reports the 95th percentile.
+func BenchmarkPages(b *testing.B) {
+	h := start(b)
+	h.past(1_000_000)
 	h.exec(`INSERT INTO mullein_records.slot (feed, due_at, name_at, per, per_key, state, files, came, late_at,
 		missing_at)
 		SELECT f, t, t, '{}', k, 'on time', 1, 1, t, t FROM unnest(ARRAY['gauges','stations','lab','buoys']) f,

@@ -35,6 +35,7 @@ type Batch struct {
 	hashes []uint64 // of the keys of the part at hand, if kept
 	keep   bool
 	form   form
+	due    bool  // the form has to flush what it kept back, before more is added
 	expect int64 // about how many rows will come
 }
 
@@ -108,8 +109,14 @@ func (b *Batch) Reset() { b.buf = b.buf[:0] }
 // are to come.
 func (b *Batch) release(next []byte) (send []byte) { return b.form.release(b, next) }
 
-// Len is the number of bytes collected since the last chunk was taken.
-func (b *Batch) Len() int { return len(b.buf) }
+// Len is the number of bytes collected since the last chunk was taken; more than any number when
+// no more rows are to be added before that.
+func (b *Batch) Len() int {
+	if b.due {
+		return math.MaxInt
+	}
+	return len(b.buf)
+}
 
 // Add puts a row at the end. values stand in the order of [Table.Own]; line
 // and element say where in the file the row is; digest is its digest, or
@@ -321,7 +328,7 @@ type filter struct {
 
 const (
 	minFilter = 1 << 10 // blocks of 64 bytes
-	maxFilter = 1 << 19 // 32 MiB: one suspect in a million among 10 million keys
+	maxFilter = 1 << 20 // 64 MiB: one suspect in a million among 20 million keys
 )
 
 // newFilter makes a filter for about so many keys.

@@ -42,11 +42,16 @@ func (f *skippingForm) add(b *Batch, r batchRow) {
 	}
 	f.missed++
 	f.held.add(d, func(to []byte) []byte { return b.appendStaged(to, r, b.suspect(r.values)) })
+	b.due = f.full()
 }
 
-// flush sends rows that were set aside and are not known: when all rows are there, when
-// they are many, or when so many in a row were not near the last one that the file seems to
-// go on elsewhere.
+// full reports whether it is time to look for the rows that were set aside: they are many, or so
+// many in a row were not near the last one that the file seems to go on elsewhere.
+func (f *skippingForm) full() bool {
+	return f.held.n >= mostAtOnce || f.held.bytes >= heldMost || f.missed >= f.patience
+}
+
+// flush sends rows that were set aside and are not known, when all rows are there or it is full.
 func (f *skippingForm) flush(b *Batch, size int, last bool) (more bool, err error) {
 	h := f.held
 	if f.err == nil {
@@ -55,10 +60,11 @@ func (f *skippingForm) flush(b *Batch, size int, last bool) (more bool, err erro
 	if f.err != nil {
 		return false, f.err
 	}
-	if h.unsent == 0 && h.n > 0 && (last || h.n >= mostAtOnce || h.bytes >= heldMost || f.missed >= f.patience) {
+	if h.unsent == 0 && h.n > 0 && (last || f.full()) {
 		if err := f.settle(); err != nil {
 			return false, err
 		}
+		b.due = false
 	}
 	return h.send(b, size)
 }

@@ -76,6 +76,7 @@ func TestAFewShapes(t *testing.T) {
 			s.Before, s.Columns, s.Format, s.Change, s.Files = 0, MostlyTimes, "parquet", AllNew, 3
 		}),
 		with(func(s *Shape) { s.Before, s.Columns, s.Format, s.Change = 0, MostlyText, "jsonl", AllNew }),
+		with(func(s *Shape) { s.Change, s.Alone = NoneChanged, true }),
 	}
 	dir := t.TempDir()
 	var out strings.Builder
@@ -85,6 +86,11 @@ func TestAFewShapes(t *testing.T) {
 	for i, s := range list {
 		assert.Contains(t, lines[2+i], fmt.Sprintf("| %d | %s | %s | %s | ", s.Before, s.Key, s.Order, s.Columns))
 		assert.Contains(t, lines[2+i], " | "+s.Change+" | ")
+		measured := ` \d+\.\d\d \| \d+\.\d\d \|`
+		if s.Alone {
+			measured = `  \|  \|`
+		}
+		assert.Regexp(t, ` \d+\.\d\d \|`+measured+` \d\d+ \| \d+\.\d \|$`, lines[2+i], "times, memory and journal")
 	}
 	left, err := filepath.Glob(filepath.Join(dir, "*"))
 	require.NoError(t, err)

@@ -67,7 +67,6 @@ type File struct {
 	again    func() (Content, error) // the file from its beginning, once more
 	bytes    *Hasher
 	rows     decode.Rows
-	ahead    *ahead // of rows, where it is worth it
 	columns  []*tabular.Column
 	position []int // of each column's cell in a record; -1 where the file has none
 	cells    int   // that a record must have

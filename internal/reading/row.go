@@ -14,26 +14,12 @@ import (
 // Fill hands rows to a receiver until that holds about size bytes. It returns io.EOF
 // with the last rows.
 func (r *File) Fill(to Receiver, size int) error {
-	if r.ahead == nil && r.readsAhead() {
-		r.ahead = &ahead{rows: r.rows}
-	}
-	if r.ahead != nil {
-		r.ahead.begin()
-	}
-	err := r.fill(to, size)
-	if r.ahead != nil {
-		r.ahead.pause()
-	}
-	r.counter.Rows.Store(r.read)
-	r.counter.Bytes.Store(r.bytes.n)
-	return err
-}
-
-func (r *File) fill(to Receiver, size int) error {
 	var space [tabular.DigestSize]byte
 	for to.Len() < size {
 		rec, err := r.next()
 		if err != nil {
+			r.counter.Rows.Store(r.read)
+			r.counter.Bytes.Store(r.bytes.n)
 			return err
 		}
 		if r.trailer != nil && r.trailer.Take(rec.Raw, rec.Line) {
@@ -55,6 +41,8 @@ func (r *File) fill(to Receiver, size int) error {
 			to.Add(r.own(), rec.Line, rec.Element, digest)
 		}
 	}
+	r.counter.Rows.Store(r.read)
+	r.counter.Bytes.Store(r.bytes.n)
 	return nil
 }
 
@@ -73,13 +61,7 @@ func (r *File) own() []tabular.Value {
 // next returns the next record. Those that were mended have the line of the file
 // that they came from.
 func (r *File) next() (*decode.Record, error) {
-	var rec *decode.Record
-	var err error
-	if r.ahead != nil {
-		rec, err = r.ahead.next()
-	} else {
-		rec, err = r.rows.Next()
-	}
+	rec, err := r.rows.Next()
 	if err != nil {
 		return nil, err
 	}

@@ -135,6 +135,7 @@ func (l *Attempt) decodeSmall(p *part, batch *table.Batch) error {
 		if err == io.EOF {
 			p.piece = batch.TakePiece()
 			p.reading.Checkpoint()
+			p.reading.Release()
 			return nil
 		}
 		if err != nil {

@@ -172,6 +172,10 @@ func (s *several) Fill(b *table.Batch, size int) error {
 		case err != io.EOF || s.now == len(s.parts)-1:
 			return err
 		}
+		if err := p.reading.Finish(); err != nil {
+			return &culpritError{p, err}
+		}
+		p.reading.Release()
 		s.now++
 		if b.Len() > 0 {
 			return nil

@@ -47,6 +47,12 @@ func (h *Hasher) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// release lets go of the last piece.
+func (h *Hasher) release() {
+	h.busy.Wait()
+	h.piece = nil
+}
+
 // Sum returns the digest of what was read, in hexadecimal.
 func (h *Hasher) Sum() string {
 	if h.known != "" {

@@ -315,6 +315,12 @@ func (r *File) Finish() error {
 	return nil
 }
 
+// Release lets go of the memory that reading takes. No more rows are read.
+func (r *File) Release() {
+	r.rows = nil
+	r.bytes.release()
+}
+
 // Digest returns the SHA-256 of the file's bytes, after [File.Finish].
 func (r *File) Digest() string { return r.bytes.Sum() }
 

@@ -31,7 +31,7 @@ func (s *Server) whole(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	_ = ctx.SetReadDeadline(time.Now().Add(bodyLimit)) // a writer of tests has none
+	_ = ctx.SetReadDeadline(time.Now().Add(bodyLimit))                // a writer of tests has none
 	text, err := io.ReadAll(io.LimitReader(r.Body, o.MaxBodyBytes+1)) // one more shows that it is too large
 	_ = ctx.SetReadDeadline(time.Time{})
 	if err != nil {

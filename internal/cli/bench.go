@@ -24,8 +24,8 @@ write by hand (COPY into a temporary table, INSERT ... ON CONFLICT), in turns, w
 columns. It prints a table in Markdown.
 
 A service of its own works in a database of its own, which is made on the server of --database
-and dropped in the end, and in a folder for temporary files. With --rows 2000000 it takes about a
-quarter of an hour and 3 GB; with 20000000, hours and 30 GB.`,
+and dropped in the end, and in a folder for temporary files. With --rows 2000000 it takes about an
+hour and 3 GB; with 20000000, hours and 30 GB; with 50000000, 45 GB.`,
 		Example: `  mullein bench --database postgres://loader@db/river --only '^2000000/text.*/1x20000/'
   mullein bench --list`,
 		Args: arguments(0, 0), RunE: func(cmd *cobra.Command, _ []string) error {

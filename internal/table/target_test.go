@@ -520,7 +520,7 @@ func TestTheFilterNeverMissesARepeat(t *testing.T) {
 	for _, h := range hashes {
 		require.True(t, f.mark(h))
 	}
-	assert.LessOrEqual(t, len(newFilter(1<<40).blocks)*64, 32<<20, "it is bounded")
+	assert.LessOrEqual(t, len(newFilter(1<<40).blocks)*64, 64<<20, "it is bounded")
 }
 
 // TestShortNumbers holds the quick way of small numbers against that of large

@@ -67,7 +67,7 @@ func (b *browser) isForEveryone(s *service, page page, axe string) {
 		require.NoError(t, err)
 		assert.Empty(t, found, "%s, the theme that %s ends", page.at, theme)
 		b.press(theme)
-		b.when("document.documentElement.dataset.theme === %q", strings.ToLower(theme))
+		b.when("document.documentElement.getAttribute('data-theme') === %q", strings.ToLower(theme))
 	}
 	for _, screen := range []int64{1920, 640, 390} { // 640 is a desk of 1280 at 200 %
 		b.do(chromedp.EmulateViewport(screen, 844))

@@ -118,3 +118,27 @@ func TestDigestsOfFiles(t *testing.T) {
 	assert.Equal(t, "known", h.Sum())
 	assert.EqualValues(t, len(content), h.n)
 }
+
+// TestAFileThatWasLetGo still tells what it held, and its digest as often as one asks.
+func TestAFileThatWasLetGo(t *testing.T) {
+	t.Parallel()
+	f, err := feed.Parse("x.yaml", []byte("feed: x\nlanding: {at: in, files: \"*\"}\ntolerate: {rejects: 100%}\ntarget: {table: x, mode: append}\n"+
+		"schema: {fields: [{name: level, type: number}]}\n"))
+	require.NoError(t, err)
+	plan, err := NewPlan(f)
+	require.NoError(t, err)
+	content := []byte("level\n" + strings.Repeat("1.5\n", 100_000) + "high\n")
+	want := fmt.Sprintf("%x", sha256.Sum256(content))
+	r, err := plan.Open(Subject{Path: "x", Size: int64(len(content))}, Source{Bytes: bytes.NewReader(content)}, &Counter{})
+	require.NoError(t, err)
+	require.ErrorIs(t, r.Fill(new(bytesOf), 1<<62), io.EOF)
+	require.NoError(t, r.Finish())
+	r.Release()
+	for range 2 {
+		require.NoError(t, r.Finish())
+		assert.Equal(t, want, r.Digest())
+	}
+	assert.Equal(t, Counts{Read: 100_001, Rejected: 1}, r.Counts())
+	assert.Len(t, r.Rejects(), 1)
+	assert.Equal(t, []string{"level"}, r.Header())
+}

@@ -67,6 +67,7 @@ type File struct {
 	again    func() (Content, error) // the file from its beginning, once more
 	bytes    *Hasher
 	rows     decode.Rows
+	byColumn *columns // how rows are had instead; nil for one after the other
 	columns  []*tabular.Column
 	position []int // of each column's cell in a record; -1 where the file has none
 	cells    int   // that a record must have
@@ -256,7 +257,13 @@ func (r *File) selectFrom(rows decode.Selector, keys []string) error {
 			return err
 		}
 	}
-	return rows.Select(sources)
+	if err := rows.Select(sources); err != nil {
+		return err
+	}
+	if by, ok := rows.(decode.Columnar); ok && by.ByColumn() {
+		r.byColumn = &columns{from: by}
+	}
+	return nil
 }
 
 // holdTypes refuses a file with columns of types that can never become those of
@@ -317,7 +324,7 @@ func (r *File) Finish() error {
 
 // Release lets go of the memory that reading takes. No more rows are read.
 func (r *File) Release() {
-	r.rows = nil
+	r.rows, r.byColumn = nil, nil
 	r.bytes.release()
 }
 

@@ -63,7 +63,7 @@ func typed(b *testing.B, f *feed.Feed, content []byte) (rows int64) {
 		Source{Bytes: bytes.NewReader(content)}, &Counter{})
 	require.NoError(b, err)
 	for {
-		rec, err := r.rows.Next()
+		rec, err := r.next()
 		if err != nil {
 			require.Equal(b, io.EOF, err)
 			require.Zero(b, r.rejected)

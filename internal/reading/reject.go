@@ -78,6 +78,9 @@ func (r *File) show(rec *decode.Record, out *Reject) {
 	case len(r.plan.Feed.Private) > 0:
 		out.Original, out.Masked = r.masked(rec), true
 	case r.native():
+		if r.byColumn != nil {
+			r.byColumn.complete(rec)
+		}
 		text, from, to := r.asJSON(rec, at)
 		out.Original = printable(text, originalKept)
 		out.mark(text, from, to, originalKept)

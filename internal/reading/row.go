@@ -61,6 +61,9 @@ func (r *File) own() []tabular.Value {
 // next returns the next record. Those that were mended have the line of the file
 // that they came from.
 func (r *File) next() (*decode.Record, error) {
+	if r.byColumn != nil {
+		return r.byColumn.next(r)
+	}
 	rec, err := r.rows.Next()
 	if err != nil {
 		return nil, err
@@ -218,6 +221,12 @@ func (r *File) convert(rec *decode.Record) bool {
 	if rec.Problem != "" {
 		return r.reject(rec, "", "reading", rec.Problem, nil)
 	}
+	if r.byColumn != nil {
+		if r.byColumn.row(r.values) {
+			return r.derive(rec)
+		}
+		r.byColumn.complete(rec)
+	}
 	typed := rec.Values != nil
 	if n := len(rec.Cells); !typed && n != r.cells {
 		if !r.mayBeRagged(n) {
@@ -253,6 +262,11 @@ func (r *File) convert(rec *decode.Record) bool {
 			return r.reject(rec, c.Field.Name, rule, err.Error(), cell)
 		}
 	}
+	return r.derive(rec)
+}
+
+// derive computes the columns that are derived from the row, or makes a reject of it.
+func (r *File) derive(rec *decode.Record) bool {
 	for _, d := range r.derived {
 		v := &r.values[d.at]
 		err := d.program.Eval(r, v)

@@ -396,5 +396,10 @@ func FuzzFormats(f *testing.F) {
 		if err != nil && !errors.As(err, &file) {
 			t.Fatalf("an error without a reason for people: %v", err)
 		}
+		if how.Format == Parquet {
+			if err := byColumn(content, "at", "station", "depth", "small", "price"); !errors.As(err, &file) && err != io.EOF {
+				t.Fatalf("an error without a reason for people: %v", err)
+			}
+		}
 	})
 }

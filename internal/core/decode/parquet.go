@@ -14,8 +14,8 @@ import (
 	"mullein/internal/core/tabular"
 )
 
-// parquetFile reads Apache Parquet column by column, and only the columns that
-// are wanted, one row at a time. Lists and groups become JSON.
+// parquetFile reads Apache Parquet page by page of each column, and only the columns
+// that are wanted. Lists and groups become JSON.
 type parquetFile struct {
 	file   *parquet.File
 	at     io.ReaderAt
@@ -28,10 +28,16 @@ type parquetFile struct {
 	count   int64
 	columns []*parquetColumn // by leaf; nil where it is not wanted
 	takes   []parquetTake
-	nests   bool // some of takes are lists or groups
+	flats   []parquetFlat // of takes, those that nothing else is read with
+	nests   bool          // some of takes are lists or groups
 	nest    nest
 	space   []byte
 	rec     Record
+
+	batch  Batch
+	most   int   // rows of a batch
+	broken error // what follows the rows of the batch
+	group  int   // the number of the row group at hand
 }
 
 // parquetNode is an element of the file's schema.
@@ -43,7 +49,8 @@ type parquetNode struct {
 	first              int // the first leaf below
 	children           []*parquetNode
 	kind               tabular.Kind // of a leaf's values
-	read               func(v parquet.Value, out *tabular.Value) error
+	read               readValue
+	asIs               bool // its numbers or bytes are what they are in a kind
 }
 
 // parquetTake is what is wanted of a row.
@@ -66,6 +73,8 @@ type parquetColumn struct {
 	at, n  int
 	row    []parquet.Value // of the row at hand, where it may hold several
 	next   int             // in row
+	keeps  bool            // pages are let go of by forget
+	passed []parquet.Page  // whose values are held still
 }
 
 const (
@@ -135,7 +144,7 @@ func (p *parquetFile) grow(elements []format.SchemaElement, at *int, def, rep, d
 	if !e.NumChildren.Valid {
 		n.leaf = len(p.leaves)
 		p.leaves = append(p.leaves, n)
-		n.kind, n.read = parquetReader(e)
+		n.kind, n.read, n.asIs = parquetReader(e)
 		return n, nil
 	}
 	for range e.NumChildren.V {
@@ -173,6 +182,9 @@ func (p *parquetFile) Select(sources []string) (err error) {
 				other.node.holds(p.takes[i].node.leaf)
 		}
 		p.nests = p.nests || !p.takes[i].flat
+		if t := p.takes[i]; t.flat && !t.within {
+			p.flats = append(p.flats, newParquetFlat(t, p.columns[t.node.leaf]))
+		}
 	}
 	return nil
 }
@@ -258,21 +270,7 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 			p.rec.Element = p.nest.element
 			return &p.rec, nil
 		}
-		if p.left == 0 {
-			if len(p.groups) == 0 {
-				return nil, io.EOF
-			}
-			if err := p.nextGroup(); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		p.left--
-		p.count++
-		if p.count > MaxLine {
-			return nil, &FileError{Reason: "more rows than can be counted"}
-		}
-		if err := tooMany(p.count, p.file.Size()); err != nil {
+		if err := p.begin(1); err != nil {
 			return nil, err
 		}
 		p.rec.Line, p.rec.Element, p.rec.Values = p.count, 0, p.nest.values
@@ -283,6 +281,25 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 			return &p.rec, nil
 		}
 	}
+}
+
+// begin makes ready for the next rows, of which there are as many in the row group at hand.
+func (p *parquetFile) begin(rows int64) error {
+	for p.left == 0 {
+		if len(p.groups) == 0 {
+			return io.EOF
+		}
+		if err := p.nextGroup(); err != nil {
+			return err
+		}
+	}
+	rows = min(rows, p.left)
+	p.left -= rows
+	p.count += rows
+	if p.count > MaxLine {
+		return &FileError{Reason: "more rows than can be counted"}
+	}
+	return tooMany(p.count, p.file.Size())
 }
 
 func (p *parquetFile) failed(err error) error {
@@ -310,12 +327,17 @@ func (p *parquetFile) nextGroup() error {
 			return err
 		}
 		c.close()
-		*c = parquetColumn{buf: c.buf, row: c.row[:0], pages: chunks[i].Pages()}
+		*c = parquetColumn{buf: c.buf, row: c.row[:0], keeps: c.keeps, passed: c.passed, pages: chunks[i].Pages()}
+	}
+	p.group++
+	for i := range p.flats {
+		p.flats[i].end()
 	}
 	return nil
 }
 
 func (c *parquetColumn) close() {
+	c.forget()
 	if c.page != nil {
 		parquet.Release(c.page)
 	}
@@ -328,29 +350,57 @@ func (c *parquetColumn) close() {
 func (c *parquetColumn) value() (*parquet.Value, error) {
 	for c.at == c.n {
 		if c.values == nil {
-			page, err := c.pages.ReadPage()
-			if err == io.EOF {
-				return nil, io.ErrUnexpectedEOF
-			}
-			if err != nil {
+			if err := c.nextPage(); err != nil {
 				return nil, err
 			}
-			if c.page != nil {
-				parquet.Release(c.page)
-			}
-			c.page, c.values = page, page.Values()
+			c.values = c.page.Values()
 		}
-		n, err := c.values.ReadValues(c.buf)
-		c.at, c.n = 0, n
-		if err == io.EOF {
-			c.values = nil
-		} else if err != nil {
+		if err := c.more(); err != nil {
 			return nil, err
-		} else if n == 0 {
-			return nil, io.ErrNoProgress
 		}
 	}
 	return &c.buf[c.at], nil
+}
+
+// nextPage lets go of the page at hand and reads the next.
+func (c *parquetColumn) nextPage() error {
+	page, err := c.pages.ReadPage()
+	if err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	if err != nil {
+		return err
+	}
+	if c.keeps && c.page != nil {
+		c.passed = append(c.passed, c.page)
+	} else if c.page != nil {
+		parquet.Release(c.page)
+	}
+	c.page = page
+	return nil
+}
+
+// forget lets go of the pages that were passed: none of their values is held any more.
+func (c *parquetColumn) forget() {
+	for i, page := range c.passed {
+		parquet.Release(page)
+		c.passed[i] = nil
+	}
+	c.passed = c.passed[:0]
+}
+
+// more reads on in the values of the page. At their end values is nil.
+func (c *parquetColumn) more() error {
+	n, err := c.values.ReadValues(c.buf)
+	c.at, c.n = 0, n
+	if err == io.EOF {
+		c.values = nil
+	} else if err != nil {
+		return err
+	} else if n == 0 {
+		return io.ErrNoProgress
+	}
+	return nil
 }
 
 // rowValues collects the values of one row.
@@ -390,47 +440,17 @@ func (p *parquetFile) row() error {
 			return err
 		}
 	}
-	for i := range p.takes {
-		t := &p.takes[i]
-		if !t.flat {
-			continue
-		}
-		c := p.columns[t.node.leaf]
-		var v *parquet.Value
-		if !t.within && c.at < c.n {
-			v = &c.buf[c.at]
-			c.at++
-		} else {
-			var err error
-			if v, err = c.single(t.within); err != nil {
-				return err
-			}
-		}
-		out := &p.nest.values[t.to[0]]
-		if v.IsNull() {
-			*out = tabular.Value{}
-		} else if err := t.node.read(*v, out); err != nil {
+	for i := range p.flats {
+		f := &p.flats[i]
+		v, err := f.next()
+		if err != nil {
 			return err
 		}
-		for _, to := range t.to[1:] {
-			p.nest.values[to] = *out
+		for _, to := range f.to {
+			p.nest.values[to] = *v
 		}
 	}
 	return nil
-}
-
-// single returns the one value of the row at hand: the next, or the one that was
-// read with a group.
-func (c *parquetColumn) single(within bool) (*parquet.Value, error) {
-	if within {
-		if len(c.row) != 1 {
-			return nil, io.ErrUnexpectedEOF
-		}
-		return &c.row[0], nil
-	}
-	v, err := c.value()
-	c.at++
-	return v, err
 }
 
 // nested assembles lists and groups as JSON.
@@ -462,6 +482,31 @@ func (p *parquetFile) nested() error {
 				p.nest.values[to] = tabular.Value{Kind: tabular.JSON, B: text}
 			}
 		}
+	}
+	for i := range p.takes {
+		if t := &p.takes[i]; t.within {
+			if err := p.oneOf(t); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// oneOf takes the one value of a leaf that was read with a group.
+func (p *parquetFile) oneOf(t *parquetTake) error {
+	row := p.columns[t.node.leaf].row
+	if len(row) != 1 {
+		return io.ErrUnexpectedEOF
+	}
+	var v tabular.Value
+	if !row[0].IsNull() {
+		if err := t.node.read(row[0], &v); err != nil {
+			return err
+		}
+	}
+	for _, to := range t.to {
+		p.nest.values[to] = v
 	}
 	return nil
 }
@@ -594,12 +639,13 @@ func (n *parquetNode) list() *parquetNode {
 type readValue = func(v parquet.Value, out *tabular.Value) error
 
 // parquetReader makes the reader of a leaf's values by its type, and says of which
-// kind they are. Where all are of one kind, only what that kind uses is set: rows
-// are read into the same place again and again.
-func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
+// kind they are, and whether their numbers or bytes are taken as they are. Where all are
+// of one kind, only what that kind uses is set: rows are read into the same place again
+// and again.
+func parquetReader(e *format.SchemaElement) (kind tabular.Kind, read readValue, asIs bool) {
 	switch t := e.LogicalType.Value.(type) {
 	case *format.NullType: // nothing but nulls
-		return tabular.Null, parquetPlain
+		return tabular.Null, parquetPlain, false
 	case *format.DateType:
 		return parquetWhole(tabular.Day, 1, 1)
 	case *format.TimeType:
@@ -610,7 +656,7 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 		}
 		return parquetTime(tabular.Wall, t.Unit)
 	case *format.DecimalType:
-		return tabular.Decimal, parquetDecimal(int(t.Scale))
+		return tabular.Decimal, parquetDecimal(int(t.Scale)), false
 	case *format.UUIDType:
 		return parquetBytes(tabular.UUID)
 	case *format.JsonType:
@@ -621,16 +667,16 @@ func parquetReader(e *format.SchemaElement) (tabular.Kind, readValue) {
 		if t.IsSigned {
 			return parquetWhole(tabular.Integer, 1, 1)
 		}
-		return tabular.Integer, parquetUnsigned
+		return tabular.Integer, parquetUnsigned, false
 	}
 	if e.ConvertedType.Valid {
 		return parquetConverted(e)
 	}
-	return plainKind(e.Type.V), parquetPlain
+	return parquetPlainly(e.Type.V)
 }
 
 // parquetConverted is parquetReader for files from before logical types.
-func parquetConverted(e *format.SchemaElement) (tabular.Kind, readValue) {
+func parquetConverted(e *format.SchemaElement) (tabular.Kind, readValue, bool) {
 	switch e.ConvertedType.V {
 	case deprecated.Date:
 		return parquetWhole(tabular.Day, 1, 1)
@@ -643,19 +689,19 @@ func parquetConverted(e *format.SchemaElement) (tabular.Kind, readValue) {
 	case deprecated.TimestampMicros:
 		return parquetWhole(tabular.Instant, 1, 1)
 	case deprecated.Decimal:
-		return tabular.Decimal, parquetDecimal(int(e.Scale.V))
+		return tabular.Decimal, parquetDecimal(int(e.Scale.V)), false
 	case deprecated.UTF8, deprecated.Enum:
 		return parquetBytes(tabular.Text)
 	case deprecated.Json:
 		return parquetBytes(tabular.JSON)
 	case deprecated.Uint8, deprecated.Uint16, deprecated.Uint32, deprecated.Uint64:
-		return tabular.Integer, parquetUnsigned
+		return tabular.Integer, parquetUnsigned, false
 	}
-	return plainKind(e.Type.V), parquetPlain
+	return parquetPlainly(e.Type.V)
 }
 
 // parquetWhole reads whole numbers as a kind, times a factor by a divisor.
-func parquetWhole(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readValue) {
+func parquetWhole(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readValue, bool) {
 	return kind, func(v parquet.Value, out *tabular.Value) error {
 		n := v.Int64()
 		if v.Kind() == parquet.Int32 {
@@ -666,11 +712,11 @@ func parquetWhole(kind tabular.Kind, factor, divisor int64) (tabular.Kind, readV
 			out.I = n * factor / divisor
 		}
 		return nil
-	}
+	}, factor == divisor
 }
 
 // parquetTime reads times in a unit.
-func parquetTime(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue) {
+func parquetTime(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue, bool) {
 	switch u.Value.(type) {
 	case *format.MilliSeconds:
 		return parquetWhole(kind, 1000, 1)
@@ -678,7 +724,7 @@ func parquetTime(kind tabular.Kind, u format.TimeUnit) (tabular.Kind, readValue)
 		return kind, func(v parquet.Value, out *tabular.Value) error {
 			*out = ofNanoseconds(kind, v.Int64())
 			return nil
-		}
+		}, false
 	}
 	return parquetWhole(kind, 1, 1)
 }
@@ -696,11 +742,11 @@ func parquetUnsigned(v parquet.Value, out *tabular.Value) error {
 	return nil
 }
 
-func parquetBytes(kind tabular.Kind) (tabular.Kind, readValue) {
+func parquetBytes(kind tabular.Kind) (tabular.Kind, readValue, bool) {
 	return kind, func(v parquet.Value, out *tabular.Value) error {
 		out.Kind, out.B = kind, v.ByteArray()
 		return nil
-	}
+	}, true
 }
 
 func parquetDecimal(scale int) readValue {
@@ -720,19 +766,21 @@ func parquetDecimal(scale int) readValue {
 	}
 }
 
-// plainKind is the kind of the values that parquetPlain reads.
-func plainKind(t format.Type) tabular.Kind {
+// parquetPlainly is parquetReader for leaves that say nothing of their meaning.
+func parquetPlainly(t format.Type) (tabular.Kind, readValue, bool) {
 	switch t {
 	case format.Boolean:
-		return tabular.Boolean
+		return tabular.Boolean, parquetPlain, false
 	case format.Int32, format.Int64:
-		return tabular.Integer
+		return tabular.Integer, parquetPlain, true
 	case format.Int96:
-		return tabular.Instant
-	case format.Float, format.Double:
-		return tabular.Float
+		return tabular.Instant, parquetPlain, false
+	case format.Float:
+		return tabular.Float, parquetPlain, false
+	case format.Double:
+		return tabular.Float, parquetPlain, true
 	}
-	return tabular.Binary
+	return tabular.Binary, parquetPlain, true
 }
 
 // parquetPlain reads a leaf that says nothing of its meaning.

@@ -115,6 +115,41 @@ type Typed interface {
 	Structure() []Node
 }
 
+// Columnar is for formats whose files hold their values by column.
+type Columnar interface {
+	Typed
+	// ByColumn reports, after Select, whether rows can be had by Batch instead of by Next.
+	ByColumn() bool
+	// Batch returns the next rows, or io.EOF after the last. What it returns is good until
+	// its next call.
+	Batch() (*Batch, error)
+}
+
+// Batch is some rows of a file, by column.
+type Batch struct {
+	First   int64 // the number of the first row, from 1
+	Rows    int
+	Columns []BatchColumn // as they were selected
+	// Codebook tells batches apart whose columns have other distinct values.
+	Codebook int
+}
+
+// BatchColumn is the values of a column, with the types of the format. The value of a
+// row is Distinct[Codes[row]], or Values[row] where its code is -1.
+type BatchColumn struct {
+	Values   []tabular.Value
+	Codes    []int32
+	Distinct []tabular.Value
+}
+
+// At returns the value of a row.
+func (c *BatchColumn) At(row int) *tabular.Value {
+	if code := c.Codes[row]; code >= 0 {
+		return &c.Distinct[code]
+	}
+	return &c.Values[row]
+}
+
 // Format is how a file is written.
 type Format string
 

@@ -1,0 +1,113 @@
+package reading
+
+import (
+	"bytes"
+
+	"mullein/internal/core/decode"
+	"mullein/internal/core/tabular"
+)
+
+// columns takes rows by column from formats that hold them so: the cells of one column are
+// converted one after the other, and one that stands in many rows once.
+type columns struct {
+	from  decode.Columnar
+	batch *decode.Batch
+	at    int // the row at hand
+	taken []takenColumn
+	bad   []bool // by row: a cell cannot become one of its column
+	rec   decode.Record
+	raw   []tabular.Value
+}
+
+// takenColumn is the converted cells of a column.
+type takenColumn struct {
+	values   []tabular.Value // by row of the batch
+	codebook int
+	known    []tabular.Value // by code; Null for those that did not come yet
+	size     int             // bytes of the texts in known
+}
+
+// knownSize is how many bytes of texts are known of a column at most.
+const knownSize = 256 << 10
+
+// next goes on to the next row. Its values are asked for by rowOf.
+func (c *columns) next(f *File) (*decode.Record, error) {
+	c.at++
+	if c.batch == nil || c.at == c.batch.Rows {
+		batch, err := c.from.Batch()
+		if err != nil {
+			return nil, err
+		}
+		c.batch, c.at = batch, 0
+		c.take(f)
+	}
+	c.rec = decode.Record{Line: c.batch.First + int64(c.at)}
+	return &c.rec, nil
+}
+
+// take converts the cells of a batch.
+func (c *columns) take(f *File) {
+	if c.taken == nil {
+		c.taken = make([]takenColumn, len(f.columns))
+	}
+	c.bad = append(c.bad[:0], make([]bool, c.batch.Rows)...)
+	for i, column := range f.columns {
+		c.taken[i].take(column, &c.batch.Columns[f.position[i]], c.batch.Codebook, c.bad)
+	}
+}
+
+// take converts a column's cells and says in which rows that is not possible.
+func (t *takenColumn) take(c *tabular.Column, in *decode.BatchColumn, codebook int, bad []bool) {
+	if t.codebook != codebook {
+		clear(t.known)
+		t.codebook, t.known, t.size = codebook, t.known[:0], 0
+	}
+	if len(t.values) < len(bad) {
+		t.values = make([]tabular.Value, len(bad))
+	}
+	for row := range bad {
+		code := int(in.Codes[row])
+		out := &t.values[row]
+		if uint(code) < uint(len(t.known)) && t.known[code].Kind != tabular.Null {
+			*out = t.known[code]
+			continue
+		}
+		if c.Take(in.At(row), out) != nil {
+			bad[row] = true
+		} else if code >= 0 {
+			t.keep(code, *out)
+		}
+	}
+}
+
+// keep remembers what a code stands for.
+func (t *takenColumn) keep(code int, v tabular.Value) {
+	if t.size += len(v.B); t.size > knownSize {
+		return
+	}
+	for len(t.known) <= code {
+		t.known = append(t.known, tabular.Value{})
+	}
+	v.B = bytes.Clone(v.B)
+	t.known[code] = v
+}
+
+// row copies the converted row at hand. ok is false where a cell of it could not be converted.
+func (c *columns) row(values []tabular.Value) (ok bool) {
+	if c.bad[c.at] {
+		return false
+	}
+	for i := range c.taken {
+		values[i] = c.taken[i].values[c.at]
+	}
+	return true
+}
+
+// complete gives a record its values, as they stand in the file.
+func (c *columns) complete(rec *decode.Record) {
+	c.raw = c.raw[:0]
+	for i := range c.batch.Columns {
+		c.raw = append(c.raw, *c.batch.Columns[i].At(c.at))
+	}
+	rec.Values = c.raw
+}

@@ -43,6 +43,15 @@ const (
 	fullBuffer  = 256 << 10
 )
 
+// wider returns a buffer with more room: few are let go of on the way to the large one.
+func wider(buf []byte) []byte {
+	more := len(buf)
+	if more < fullBuffer {
+		more *= 3
+	}
+	return append(buf, make([]byte, more)...)
+}
+
 // NewCSV reads from r, which must hold UTF-8 without a byte order mark.
 func NewCSV(r io.Reader, dialect tabular.Dialect) *Delimited {
 	c := &Delimited{r: r, dialect: dialect, buf: make([]byte, firstBuffer), line: 1, simple: dialect.Plain()}
@@ -430,7 +439,7 @@ func (c *Delimited) fill() error {
 		c.start = 0
 	}
 	if c.end == len(c.buf) || len(c.buf) < fullBuffer {
-		c.buf = append(c.buf, make([]byte, len(c.buf))...)
+		c.buf = wider(c.buf)
 	}
 	for c.end < len(c.buf) && !c.eof {
 		if err := c.read(); err != nil {

@@ -175,7 +175,7 @@ func TestUnpack(t *testing.T) {
 		var got []byte
 		if err == nil {
 			var text io.Reader
-			if text, err = toUTF8(r, c.charset); err == nil {
+			if text, err = toUTF8(r, c.charset, 100); err == nil {
 				got, err = io.ReadAll(text)
 			}
 		}

@@ -796,7 +796,7 @@ func (w *window) fill() error {
 		w.start = 0
 	}
 	if w.end == len(w.buf) || len(w.buf) < fullBuffer {
-		w.buf = append(w.buf, make([]byte, len(w.buf))...)
+		w.buf = wider(w.buf)
 	}
 	for range 100 {
 		n, err := w.r.Read(w.buf[w.end:])

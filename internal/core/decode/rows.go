@@ -1,6 +1,7 @@
 package decode
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -222,9 +223,9 @@ func Open(s Source, how How) (Rows, error) {
 		return nil, err
 	}
 	if how.Format == Avro {
-		return newAvro(plain, how.Each)
+		return newAvro(bufio.NewReaderSize(plain, how.Limits.buffer()), how.Each)
 	}
-	text, err := toUTF8(plain, how.Charset)
+	text, err := toUTF8(plain, how.Charset, how.Limits.buffer())
 	if err != nil {
 		return nil, err
 	}

@@ -55,17 +55,18 @@ const ratioFrom = 32 << 20
 
 // Unpack returns the plain bytes of a file: gzip (RFC 1952), zstd (RFC 8878) and
 // bzip2 are known by their first bytes. A name that ends in .gz, .zst or .bz2
-// must hold what it says.
+// must hold what it says. What is returned has little room, so that many files can be open at a
+// time: large pieces that are read go past it.
 func Unpack(name string, r io.Reader, limits Limits) (*bufio.Reader, error) {
 	packed := &countingReader{r: r}
-	in := bufio.NewReaderSize(packed, limits.buffer())
+	in := bufio.NewReaderSize(packed, min(limits.buffer(), firstBuffer))
 	magic, err := in.Peek(4)
 	if err != nil && err != io.EOF {
 		return nil, err
 	}
 	for _, p := range packings {
 		if bytes.HasPrefix(magic, p.magic) {
-			z, err := p.open(in)
+			z, err := p.open(bufio.NewReaderSize(in, limits.buffer()))
 			if err != nil {
 				return nil, p.damaged(err, 0)
 			}
@@ -101,8 +102,8 @@ func openZstd(r io.Reader) (io.Reader, error) {
 
 // toUTF8 brings text to UTF-8 without a byte order mark. charset is an IANA
 // name; a mark at the beginning must agree with it. Bytes that the charset does
-// not have become U+FFFD.
-func toUTF8(in *bufio.Reader, charset string) (io.Reader, error) {
+// not have become U+FFFD. It reads buffer bytes at once.
+func toUTF8(in *bufio.Reader, charset string, buffer int) (io.Reader, error) {
 	head, err := in.Peek(3)
 	if err != nil && err != io.EOF {
 		return nil, err
@@ -126,7 +127,7 @@ func toUTF8(in *bufio.Reader, charset string) (io.Reader, error) {
 	case e == nil:
 		return in, nil
 	}
-	return transform.NewReader(in, e.NewDecoder()), nil
+	return transform.NewReader(bufio.NewReaderSize(in, buffer), e.NewDecoder()), nil
 }
 
 // Charset finds a charset by its IANA name; UTF-8 is nil.

@@ -204,7 +204,8 @@ type Filter struct {
 // text that is nowhere does not take for ever in a ledger of millions.
 const searched = 100_000
 
-// Arrivals returns a page of arrivals, the newest first unless the oldest are asked for. next is where the page
+// Arrivals returns a page of arrivals, the newest first unless the oldest are asked for: by number, or by
+// when they were noticed where they are narrowed to a time. next is where the page
 // after it begins, 0 when there is none. A page that looks for a text may be
 // shorter than asked, even empty, and have a next one all the same.
 func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next int64, err error) {
@@ -249,18 +250,44 @@ func (l *Ledger) Arrivals(ctx context.Context, f Filter) (list []Arrival, next i
 		}
 		q = q.Where("path LIKE ?", like(f.Text))
 	}
-	order := "id DESC"
-	if f.Ascending {
-		q, order = q.Where("id > ?", f.After), "id"
-	} else if f.Before > 0 {
-		q = q.Where("id < ?", f.Before)
+	if f.Text == "" && !(f.Since.IsZero() && f.Until.IsZero()) {
+		q = f.byTime(q)
+	} else {
+		q = f.byNumber(q)
 	}
 	list = []Arrival{}
-	err = q.Order(order).Limit(f.Most + 1).Find(&list).Error
+	err = q.Limit(f.Most + 1).Find(&list).Error
 	if len(list) > f.Most {
 		list, next = list[:f.Most], list[f.Most-1].ID
 	}
 	return list, next, err
+}
+
+// byNumber orders arrivals by their number, and begins where the page does.
+func (f *Filter) byNumber(q *gorm.DB) *gorm.DB {
+	if f.Ascending {
+		return q.Where("id > ?", f.After).Order("id")
+	}
+	if f.Before > 0 {
+		q = q.Where("id < ?", f.Before)
+	}
+	return q.Order("id DESC")
+}
+
+// byTime orders arrivals by when they were noticed: by their number, all that are newer than
+// a time would be gone through for those before it. An arrival that a page goes on from may be gone.
+func (f *Filter) byTime(q *gorm.DB) *gorm.DB {
+	const at = "coalesce((SELECT noticed_at FROM arrival WHERE id <= ? ORDER BY id DESC LIMIT 1), '-infinity'), ?)"
+	if f.Ascending {
+		if f.After > 0 {
+			q = q.Where("(noticed_at, id) > ("+at, f.After, f.After)
+		}
+		return q.Order("noticed_at, id")
+	}
+	if f.Before > 0 {
+		q = q.Where("(noticed_at, id) < ("+at, f.Before, f.Before)
+	}
+	return q.Order("noticed_at DESC, id DESC")
 }
 
 // like makes an SQL pattern of a text of which * and ? are any text and one

@@ -50,8 +50,7 @@ func (l *Ledger) Counts(ctx context.Context, feeds ...string) (map[string]*FeedC
 		AND name = ANY(ARRAY(SELECT jsonb_array_elements_text(?::jsonb))) OFFSET 0) f
 		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name
 		AND a.state IN ('noticed', 'settling', 'ready', 'loading') ORDER BY a.id LIMIT 1) old ON true
-		LEFT JOIN LATERAL (SELECT noticed_at FROM arrival a WHERE a.feed = f.name ORDER BY a.id DESC
-		LIMIT 1) new ON true
+		LEFT JOIN LATERAL (SELECT max(a.noticed_at) AS noticed_at FROM arrival a WHERE a.feed = f.name) new ON true
 		LEFT JOIN LATERAL (SELECT finished_at, came_at FROM arrival a WHERE a.feed = f.name AND a.state = 'loaded'
 		ORDER BY a.finished_at DESC LIMIT 1) done ON true
 		LEFT JOIN LATERAL (SELECT sum(written) AS written FROM volume v WHERE v.feed = f.name

@@ -65,7 +65,7 @@ func (f *parquetFlat) end() {
 func (p *parquetFile) ByColumn() bool { return !p.nests && p.nest.oneRow() }
 
 // batchValues is about how many values a batch has: they are to stay near the processor.
-const batchValues = 2048
+const batchValues = 512
 
 // Batch implements [Columnar].
 func (p *parquetFile) Batch() (b *Batch, err error) {

@@ -23,8 +23,14 @@ func (c *Column) Take(in *Value, v *Value) error {
 	case Text:
 		return c.Convert(in.B, v)
 	case Integer, Decimal, Float:
-		if c.isBlank(in) {
+		if len(c.blanks) > 0 && c.isBlank(in) {
 			return c.Absent(v)
+		}
+		if in.Kind == Float && c.Kind == Decimal {
+			if err := ParseFloat(in.X, v); err != nil {
+				return err
+			}
+			return c.check(v)
 		}
 	}
 	*v = Value{Kind: c.Kind}
@@ -84,12 +90,9 @@ func (c *Column) adopt(in, v *Value) error {
 			return nil
 		}
 	case Decimal:
-		switch in.Kind {
-		case Integer:
+		if in.Kind == Integer {
 			v.I = in.I
 			return nil
-		case Float:
-			return ParseFloat(in.X, v)
 		}
 	case Instant:
 		switch in.Kind {

@@ -200,14 +200,19 @@ func BenchmarkPages(b *testing.B) {
 	month := fmt.Sprintf("/feeds/gauges/slot-counts?from=%s&to=%s",
 		time.Now().UTC().AddDate(0, 0, -30).Format("2006-01-02T15:04:05Z"),
 		time.Now().UTC().Format("2006-01-02T15:04:05Z"))
+	day := time.Now().UTC().AddDate(0, 0, -30)
 	pages := map[string]func(before int64) string{
-		"status":          func(int64) string { return "/status" },
-		"day":             func(int64) string { return "/day" },
-		"feed":            func(int64) string { return "/feeds/gauges" },
-		"month":           func(int64) string { return month },
-		"ledger":          func(before int64) string { return fmt.Sprintf("/arrivals?before=%d", before) },
-		"ledger-of-feed":  func(before int64) string { return fmt.Sprintf("/arrivals?feed=lab&before=%d", before) },
-		"ledger-refused":  func(before int64) string { return fmt.Sprintf("/arrivals?state=refused&limit=10&before=%d", before) },
+		"status":         func(int64) string { return "/status" },
+		"day":            func(int64) string { return "/day" },
+		"feed":           func(int64) string { return "/feeds/gauges" },
+		"month":          func(int64) string { return month },
+		"ledger":         func(before int64) string { return fmt.Sprintf("/arrivals?before=%d", before) },
+		"ledger-of-feed": func(before int64) string { return fmt.Sprintf("/arrivals?feed=lab&before=%d", before) },
+		"ledger-refused": func(before int64) string { return fmt.Sprintf("/arrivals?state=refused&limit=10&before=%d", before) },
+		"ledger-of-a-day": func(before int64) string {
+			return fmt.Sprintf("/arrivals?since=%s&until=%s&before=%d", day.Format(time.RFC3339), day.AddDate(0, 0, 1).Format(time.RFC3339),
+				before)
+		},
 		"ledger-by-text":  func(before int64) string { return fmt.Sprintf("/arrivals?text=G_K1&before=%d", before) },
 		"ledger-no-match": func(before int64) string { return fmt.Sprintf("/arrivals?text=nowhere&before=%d", before) },
 		"runs":            func(before int64) string { return fmt.Sprintf("/runs?before=%d", before) },

@@ -24,13 +24,16 @@ type takenColumn struct {
 	values   []tabular.Value // by row of the batch
 	codebook int
 	known    []tabular.Value // by code; Null for those that did not come yet
-	size     int             // bytes of the texts in known
+	room     int             // for bytes of texts in known
 }
 
-// knownSize is how many bytes of texts are known of a column at most.
-const knownSize = 256 << 10
+// Bounds of the bytes of texts that are known: of a column, and of all.
+const (
+	knownSize = 256 << 10
+	knownAll  = 8 << 20
+)
 
-// next goes on to the next row. Its values are asked for by rowOf.
+// next goes on to the next row. Its values are to be had by row, or by complete.
 func (c *columns) next(f *File) (*decode.Record, error) {
 	c.at++
 	if c.batch == nil || c.at == c.batch.Rows {
@@ -52,16 +55,17 @@ func (c *columns) take(f *File) {
 	}
 	c.bad = append(c.bad[:0], make([]bool, c.batch.Rows)...)
 	for i, column := range f.columns {
-		c.taken[i].take(column, &c.batch.Columns[f.position[i]], c.batch.Codebook, c.bad)
+		t := &c.taken[i]
+		if t.codebook != c.batch.Codebook {
+			clear(t.known)
+			t.codebook, t.known, t.room = c.batch.Codebook, t.known[:0], min(knownSize, knownAll/len(c.taken))
+		}
+		t.take(column, &c.batch.Columns[f.position[i]], c.bad)
 	}
 }
 
 // take converts a column's cells and says in which rows that is not possible.
-func (t *takenColumn) take(c *tabular.Column, in *decode.BatchColumn, codebook int, bad []bool) {
-	if t.codebook != codebook {
-		clear(t.known)
-		t.codebook, t.known, t.size = codebook, t.known[:0], 0
-	}
+func (t *takenColumn) take(c *tabular.Column, in *decode.BatchColumn, bad []bool) {
 	if len(t.values) < len(bad) {
 		t.values = make([]tabular.Value, len(bad))
 	}
@@ -82,7 +86,7 @@ func (t *takenColumn) take(c *tabular.Column, in *decode.BatchColumn, codebook i
 
 // keep remembers what a code stands for.
 func (t *takenColumn) keep(code int, v tabular.Value) {
-	if t.size += len(v.B); t.size > knownSize {
+	if t.room -= len(v.B); t.room < 0 {
 		return
 	}
 	for len(t.known) <= code {

@@ -35,6 +35,7 @@ type parquetFile struct {
 	rec     Record
 
 	batch  Batch
+	next   int   // row of the batch
 	most   int   // rows of a batch
 	broken error // what follows the rows of the batch
 	group  int   // the number of the row group at hand
@@ -183,7 +184,7 @@ func (p *parquetFile) Select(sources []string) (err error) {
 		}
 		p.nests = p.nests || !p.takes[i].flat
 		if t := p.takes[i]; t.flat && !t.within {
-			p.flats = append(p.flats, newParquetFlat(t, p.columns[t.node.leaf]))
+			p.flats = append(p.flats, newParquetFlat(t, p.columns[t.node.leaf], len(p.takes)))
 		}
 	}
 	return nil
@@ -250,7 +251,7 @@ func (p *parquetFile) want(n *parquetNode, b *branch) {
 
 func (p *parquetFile) open(n *parquetNode) {
 	if n.leaf >= 0 {
-		p.columns[n.leaf] = &parquetColumn{buf: make([]parquet.Value, parquetAtOnce)}
+		p.columns[n.leaf] = &parquetColumn{}
 		return
 	}
 	for _, c := range n.children {
@@ -260,6 +261,9 @@ func (p *parquetFile) open(n *parquetNode) {
 
 // Next returns the next row, or the next element of the one at hand.
 func (p *parquetFile) Next() (rec *Record, err error) {
+	if p.ByColumn() {
+		return p.nextOfBatch()
+	}
 	defer parquetFailure(&err)
 	for {
 		more, err := p.nest.next()
@@ -391,6 +395,9 @@ func (c *parquetColumn) forget() {
 
 // more reads on in the values of the page. At their end values is nil.
 func (c *parquetColumn) more() error {
+	if c.buf == nil {
+		c.buf = make([]parquet.Value, parquetAtOnce)
+	}
 	n, err := c.values.ReadValues(c.buf)
 	c.at, c.n = 0, n
 	if err == io.EOF {

@@ -31,6 +31,7 @@ type parquetFlat struct {
 
 	dictionary parquet.Dictionary
 	distinct   []tabular.Value // of the dictionary; nil where it is large
+	most       int             // of distinct
 }
 
 // parquetForm is how the values of a page are had.
@@ -46,19 +47,22 @@ const (
 	asCode // of distinct
 )
 
-// distinctMost bounds the values of a dictionary that are made at once.
-const distinctMost = 4096
+// Bounds of the values of dictionaries that are made at once: of a column, and of all.
+const (
+	distinctMost = 4096
+	distinctAll  = 256 << 10
+)
 
 var errNoSuchValue = errors.New("the dictionary has no such value")
 
-func newParquetFlat(t parquetTake, column *parquetColumn) parquetFlat {
-	return parquetFlat{node: t.node, column: column, to: t.to,
+func newParquetFlat(t parquetTake, column *parquetColumn, of int) parquetFlat {
+	return parquetFlat{node: t.node, column: column, to: t.to, most: min(distinctMost, distinctAll/of),
 		one: BatchColumn{Values: make([]tabular.Value, 1), Codes: make([]int32, 1)}}
 }
 
 // end makes ready for the next row group.
 func (f *parquetFlat) end() {
-	*f = parquetFlat{node: f.node, column: f.column, to: f.to, one: f.one}
+	*f = parquetFlat{node: f.node, column: f.column, to: f.to, one: f.one, most: f.most}
 }
 
 // ByColumn implements [Columnar].
@@ -101,10 +105,26 @@ func (p *parquetFile) Batch() (b *Batch, err error) {
 	return b, nil
 }
 
+// nextOfBatch takes the next row out of a batch.
+func (p *parquetFile) nextOfBatch() (*Record, error) {
+	if p.next >= p.batch.Rows {
+		if _, err := p.Batch(); err != nil {
+			return nil, err
+		}
+		p.next = 0
+	}
+	for i := range p.batch.Columns {
+		p.nest.values[i] = *p.batch.Columns[i].At(p.next)
+	}
+	p.rec.Line, p.rec.Values = p.batch.First+int64(p.next), p.nest.values
+	p.next++
+	return &p.rec, nil
+}
+
 // makeBatch makes room for batches.
 func (p *parquetFile) makeBatch() {
 	columns := len(p.nest.values)
-	p.most = min(max(batchValues/max(columns, 1), 32), 256)
+	p.most = min(max(batchValues/max(columns, 1), 32), 256, int(max(p.file.NumRows(), 1)))
 	p.batch.Columns = make([]BatchColumn, columns)
 	for i := range p.batch.Columns {
 		p.batch.Columns[i] = BatchColumn{Values: make([]tabular.Value, p.most), Codes: make([]int32, p.most)}
@@ -239,7 +259,7 @@ func (f *parquetFlat) look(dictionary parquet.Dictionary) bool {
 	if read == nil {
 		return false
 	}
-	if n > distinctMost {
+	if n > f.most {
 		f.form, f.read = byIndex, func(i int, out *tabular.Value) error {
 			if code := f.codes[i]; uint(code) < uint(n) {
 				return read(int(code), out)

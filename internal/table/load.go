@@ -173,7 +173,8 @@ func (l *Load) received(ctx context.Context, n, marked int64) error {
 // planner would hash the whole target, not what is staged, and rows would not be found in
 // the order in which they lie.
 func (l *Load) prepareForMany(ctx context.Context) error {
-	const memory = "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'"
+	// A merge join would go through the target by its key, row by row, where that is not how rows lie.
+	const memory = "SET LOCAL work_mem = '128MB'; SET LOCAL maintenance_work_mem = '256MB'; SET LOCAL enable_mergejoin = off"
 	if !l.table.keyed() || l.readOnly { // where a column's statistics cannot be set
 		return l.exec(ctx, memory)
 	}

@@ -550,8 +550,13 @@ func (l *Load) candidates(ctx context.Context) (string, error) {
 	if same < sample/2 {
 		return l.stage + " s", nil
 	}
+	// What is kept in memory are to be the staged digests, not those of the whole target: an anti join would
+	// keep the latter, and so would any join if it were not known that each staged digest is another.
+	if err := l.exec(ctx, "ANALYZE "+l.stage+" (digest)"); err != nil {
+		return "", err
+	}
 	_, err = l.s.conn.Exec(ctx, `INSERT INTO pg_temp.mullein_candidate SELECT s.ctid FROM `+l.stage+` s
-		WHERE NOT EXISTS (SELECT 1 FROM `+l.name()+` t WHERE t.`+quote(digest)+` = s.digest)`)
+		LEFT JOIN `+l.name()+` t ON t.`+quote(digest)+` = s.digest WHERE t.ctid IS NULL`)
 	return "pg_temp.mullein_candidate c JOIN " + l.stage + " s ON s.ctid = c.sid", err
 }
 

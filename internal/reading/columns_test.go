@@ -1,17 +1,13 @@
 package reading
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
-	"io"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"mullein/internal/core/feed"
 )
 
 // level is a row that is written in two formats.
@@ -57,24 +53,8 @@ func TestRowsByColumn(t *testing.T) {
 		require.NoError(t, err)
 		lines.Write(append(line, '\n'))
 	}
-	all := func(format, content string) (*kept, *File) {
-		f, err := feed.Parse("x.yaml", fmt.Appendf(nil, "feed: x\nlanding: {at: in, files: \"*\"}\ntolerate: {rejects: 100%%}\n"+
-			"target: {table: x, mode: append}\nformat: %s\n%s", format, levels))
-		require.NoError(t, err)
-		plan, err := NewPlan(f)
-		require.NoError(t, err)
-		r, err := plan.Open(Subject{Path: "x", Size: int64(len(content)), Digest: "known"},
-			Source{Bytes: bytes.NewReader([]byte(content))}, &Counter{})
-		require.NoError(t, err)
-		k := new(kept)
-		for err == nil {
-			err = r.Fill(k, 1<<20)
-		}
-		require.ErrorIs(t, err, io.EOF)
-		return k, r
-	}
-	want, byRow := all("jsonl", lines.String())
-	got, byColumn := all("parquet", parquetOf(rows))
+	want, byRow := readWhole(t, "format: jsonl\n"+levels, lines.String())
+	got, byColumn := readWhole(t, "format: parquet\n"+levels, parquetOf(rows))
 	require.NotNil(t, byColumn.byColumn)
 	require.Nil(t, byRow.byColumn)
 	require.NotEmpty(t, want.rows)

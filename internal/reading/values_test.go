@@ -32,6 +32,16 @@ func (k *kept) Len() int { return len(k.rows) }
 // read reads a file by a feed, and returns its rows and the reasons of its rejects.
 func read(t *testing.T, definition, content string) (rows [][]string, rejects []string) {
 	t.Helper()
+	k, r := readWhole(t, definition, content)
+	for _, reject := range r.Rejects() {
+		rejects = append(rejects, reject.Column+": "+reject.Reason)
+	}
+	return k.rows, rejects
+}
+
+// readWhole reads a file by a feed.
+func readWhole(t *testing.T, definition, content string) (kept, *File) {
+	t.Helper()
 	f, err := feed.Parse("x.yaml",
 		[]byte("feed: x\nlanding: {at: in, files: \"*\"}\ntolerate: {rejects: 100%}\ntarget: {table: x, mode: "+
 			"append}\n"+definition))
@@ -46,10 +56,7 @@ func read(t *testing.T, definition, content string) (rows [][]string, rejects []
 		err = r.Fill(&k, 1<<20)
 	}
 	require.ErrorIs(t, err, io.EOF)
-	for _, reject := range r.Rejects() {
-		rejects = append(rejects, reject.Column+": "+reject.Reason)
-	}
-	return k.rows, rejects
+	return k, r
 }
 
 // TestAnEmptyTextIsAText where the format has a null of its own, unless the feed says

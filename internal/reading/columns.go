@@ -107,8 +107,11 @@ func (c *columns) row(values []tabular.Value) (ok bool) {
 	return true
 }
 
-// complete gives a record its values, as they stand in the file.
+// complete fills in the values of a record, as they stand in the file.
 func (c *columns) complete(rec *decode.Record) {
+	if rec.Values != nil {
+		return
+	}
 	c.raw = c.raw[:0]
 	for i := range c.batch.Columns {
 		c.raw = append(c.raw, *c.batch.Columns[i].At(c.at))

@@ -287,7 +287,7 @@ func (p *parquetFile) Next() (rec *Record, err error) {
 	}
 }
 
-// begin makes ready for the next rows, of which there are as many in the row group at hand.
+// begin makes ready for the next rows: so many, or as many as the row group at hand still has.
 func (p *parquetFile) begin(rows int64) error {
 	for p.left == 0 {
 		if len(p.groups) == 0 {
